@@ -1,0 +1,29 @@
+# Everything a new user needs: make demo, make test. See README.md.
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+GO ?= go
+
+.PHONY: demo tour test build lint bench prerequisites screenshots
+
+build:
+	$(GO) build -trimpath -ldflags "-X crosstwin/internal/cli.Version=$(VERSION)" -o bin/crosstwin ./cmd/crosstwin
+
+prerequisites:
+	@scripts/prerequisites
+
+demo: prerequisites build
+	@bin/crosstwin demo
+
+tour: prerequisites build
+	@bin/crosstwin tour
+
+test: prerequisites build
+	$(GO) test -timeout 18m ./...
+
+lint:
+	@scripts/lint
+
+bench: prerequisites build
+	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 20m ./test/bench
+
+screenshots: prerequisites build
+	@scripts/screenshots

@@ -1,0 +1,236 @@
+package agent
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/engine"
+)
+
+// Agent serves one database server.
+type Agent struct {
+	cfg    Config
+	dir    string
+	engine engine.Engine
+	memory *memory
+	jobs   jobs
+	log    *slog.Logger
+	roots  *x509.CertPool
+	cert   tls.Certificate
+
+	// acts lets one verb at a time act; opening is set while the data may for
+	// a moment not be closed by default.
+	acts sync.Mutex
+
+	lastMu  sync.Mutex
+	last    *observation.Server
+	lastAt  time.Time
+	opening bool
+}
+
+// Open prepares an agent from its directory.
+func Open(dir string, log *slog.Logger) (*Agent, error) {
+	cfg, err := LoadConfig(dir)
+	if err != nil {
+		return nil, err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	a := &Agent{cfg: cfg, dir: dir, log: log.With("server", cfg.Server, "cluster", cfg.Cluster)}
+	if a.memory, err = openMemory(dir); err != nil {
+		return nil, err
+	}
+	if a.engine, err = cfg.open(dir, a.memory); err != nil {
+		return nil, err
+	}
+	if a.cert, err = tls.LoadX509KeyPair(filepath.Join(dir, "agent.crt"), filepath.Join(dir, "agent.key")); err != nil {
+		return nil, fmt.Errorf("the agent's certificate: %w; enroll it again", err)
+	}
+	root, err := os.ReadFile(filepath.Join(dir, "authority.crt"))
+	if err != nil {
+		return nil, err
+	}
+	a.roots = x509.NewCertPool()
+	if !a.roots.AppendCertsFromPEM(root) {
+		return nil, fmt.Errorf("%s holds no certificate", filepath.Join(dir, "authority.crt"))
+	}
+	if acc, err := a.account(); err == nil {
+		if x, ok := a.engine.(engine.Accounter); ok {
+			if err := x.Remember(acc); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return a, nil
+}
+
+// Run serves until ctx ends. The database goes on running.
+func (a *Agent) Run(ctx context.Context) error {
+	ln, err := net.Listen("tcp", a.cfg.Listen)
+	if err != nil {
+		return fmt.Errorf("the agent of %s cannot listen on %s: %w; another agent may run already, or choose another address in %s", a.cfg.Server, a.cfg.Listen, err, filepath.Join(a.dir, ConfigFile))
+	}
+	s := &http.Server{Handler: a.handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
+		TLSConfig: &tls.Config{Certificates: []tls.Certificate{a.cert}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: a.roots, MinVersion: tls.VersionTLS13}}
+	a.log.Info("agent serves", "address", ln.Addr().String(), "data_dir", a.cfg.DataDir, "state", a.memory.get().Guard)
+	go a.watch(ctx)
+	done := make(chan error, 1)
+	go func() { done <- s.ServeTLS(ln, "", "") }()
+	select {
+	case err := <-done:
+		return err
+	case <-ctx.Done():
+	}
+	stop, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	if err := s.Shutdown(stop); err != nil {
+		s.Close()
+	}
+	return nil
+}
+
+// watchEvery is how often the agent looks after its invariants by itself.
+const watchEvery = time.Second
+
+// watch keeps two invariants while no service asks: a server that is writable
+// without owning its term is fenced at once, and data is closed by default.
+func (a *Agent) watch(ctx context.Context) {
+	t := time.NewTicker(watchEvery)
+	defer t.Stop()
+	for {
+		if a.memory.get().Guard.Accepted > 0 {
+			a.keepClosed()
+			if g := a.memory.get().Guard; !g.Owner && a.stale() {
+				a.observe(ctx, false)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+	}
+}
+
+func (a *Agent) stale() bool {
+	a.lastMu.Lock()
+	defer a.lastMu.Unlock()
+	return time.Since(a.lastAt) > watchEvery*3/2
+}
+
+func (a *Agent) keepClosed() {
+	a.lastMu.Lock()
+	opening := a.opening
+	a.lastMu.Unlock()
+	if opening || a.memory.Unfinished() != "" {
+		return
+	}
+	if err := a.engine.Close(); err != nil {
+		a.log.Error("cannot close the data by default", "error", err)
+	}
+}
+
+func (a *Agent) setOpening(on bool) {
+	a.lastMu.Lock()
+	a.opening = on
+	a.lastMu.Unlock()
+}
+
+// observe looks at the server, adds what the agent knows, and fences it if it
+// is writable without owning its term.
+func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server {
+	o := a.engine.Observe(ctx, thorough)
+	s := a.memory.get()
+	if s.Guard.MustFence(o.Accepting && o.Role == observation.Primary) {
+		a.log.Warn("the server is writable and does not own the term: fencing it", "accepted", s.Guard.Accepted)
+		if err := a.fence(ctx, false); err != nil {
+			a.log.Error("fencing failed", "error", err)
+		}
+		o = a.engine.Observe(ctx, thorough)
+		s = a.memory.get()
+	}
+	if s.Fenced && o.Running {
+		a.memory.change(func(s *state) error { s.Fenced = false; return nil })
+		s.Fenced = false
+	}
+	o.Guard, o.Fenced, o.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
+	a.lastMu.Lock()
+	a.last, a.lastAt = o, time.Now()
+	a.lastMu.Unlock()
+	return o
+}
+
+func (a *Agent) fence(ctx context.Context, gently bool) error {
+	if err := a.engine.Fence(ctx, gently); err != nil {
+		return err
+	}
+	return a.memory.change(func(s *state) error { s.Fenced = true; return nil })
+}
+
+func nonce() string {
+	var b [12]byte
+	rand.Read(b[:])
+	return hex.EncodeToString(b[:])
+}
+
+// note and accept put a change of terms on disk before anything rests on it.
+func (a *Agent) note(term int64) error {
+	return a.memory.change(func(s *state) (err error) { s.Guard, err = s.Guard.Note(term); return err })
+}
+
+func (a *Agent) accept(term int64, owner bool) error {
+	return a.memory.change(func(s *state) (err error) { s.Guard, err = s.Guard.Accept(term, owner); return err })
+}
+
+func (a *Agent) learn(term int64, owner bool) error {
+	before := a.memory.get().Guard
+	if before.Learn(term, owner) == before {
+		return nil
+	}
+	a.log.Info("a term was decided", "term", term, "owner", owner)
+	return a.memory.change(func(s *state) error { s.Guard = s.Guard.Learn(term, owner); return nil })
+}
+
+// accountFile holds the replication account.
+const accountFile = "account.json"
+
+var errNoAccount = errors.New("the agent does not know the replication account yet")
+
+func (a *Agent) account() (engine.Account, error) {
+	var acc engine.Account
+	b, err := os.ReadFile(filepath.Join(a.dir, accountFile))
+	if err != nil {
+		return acc, errNoAccount
+	}
+	return acc, json.Unmarshal(b, &acc)
+}
+
+func (a *Agent) saveAccount(acc engine.Account) error {
+	b, err := json.Marshal(acc)
+	if err != nil {
+		return err
+	}
+	return writeSynced(filepath.Join(a.dir, accountFile), b, 0o600)
+}
+
+// newAccount makes the account with a password that nobody has to type.
+func newAccount() engine.Account {
+	var b [24]byte
+	rand.Read(b[:])
+	return engine.Account{User: "crosstwin_replication", Password: hex.EncodeToString(b[:])}
+}

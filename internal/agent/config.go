@@ -1,0 +1,82 @@
+// Package agent is the part of Cross Twin beside a database server: the only
+// one that touches the server, its files and its process. It offers a narrow
+// set of verbs over HTTPS with certificates of the service's own authority.
+//
+// What it keeps on disk (state.json, synced before any answer that rests on
+// it): the terms it noted and accepted, whether a copy or rewind broke off,
+// the fingerprints of histories, the newest mark it found, and that it fenced
+// its server. The replication account is in account.json, readable by the
+// agent alone; the service never sees it.
+package agent
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"sigs.k8s.io/yaml"
+
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/postgres"
+)
+
+// Config is the agent's file agent.yaml, written by the enrolment.
+type Config struct {
+	Cluster string `json:"cluster"`
+	Server  string `json:"server"`
+	Engine  string `json:"engine"`
+	// Listen is the address the agent serves on; Advertise where the service
+	// and other agents reach it.
+	Listen    string `json:"listen"`
+	Advertise string `json:"advertise"`
+
+	DataDir         string `json:"data_dir"`
+	BinDir          string `json:"bin_dir,omitempty"`
+	SocketDir       string `json:"socket_dir,omitempty"`
+	Host            string `json:"host"` // where peers reach the database
+	Port            int    `json:"port"`
+	ListenAddresses string `json:"listen_addresses,omitempty"` // of the database
+	LogFile         string `json:"log_file,omitempty"`
+	Owner           string `json:"owner,omitempty"` // user of the database's files
+	Superuser       string `json:"superuser,omitempty"`
+}
+
+// ConfigFile is the name of the configuration in an agent's directory.
+const ConfigFile = "agent.yaml"
+
+// LoadConfig reads an agent's configuration.
+func LoadConfig(dir string) (Config, error) {
+	var c Config
+	b, err := os.ReadFile(filepath.Join(dir, ConfigFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return c, fmt.Errorf("no agent is enrolled in %s: run crosstwin agent enroll first", dir)
+	}
+	if err != nil {
+		return c, err
+	}
+	if err := yaml.UnmarshalStrict(b, &c); err != nil {
+		return c, fmt.Errorf("%s: %w", filepath.Join(dir, ConfigFile), err)
+	}
+	return c, nil
+}
+
+func (c Config) save(dir string) error {
+	b, err := yaml.Marshal(c)
+	if err != nil {
+		return err
+	}
+	return writeSynced(filepath.Join(dir, ConfigFile), b, 0o600)
+}
+
+// open makes the engine for the configured server.
+func (c Config) open(dir string, memory engine.Memory) (engine.Engine, error) {
+	switch c.Engine {
+	case position.EnginePostgres:
+		return postgres.New(postgres.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, SocketDir: c.SocketDir, Port: c.Port, Host: c.Host,
+			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory)
+	}
+	return nil, fmt.Errorf("this agent does not know the engine %q", c.Engine)
+}

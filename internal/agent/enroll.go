@@ -1,0 +1,97 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/pki"
+)
+
+// Enroll trades a one-time code for a certificate and writes the agent's
+// directory. The code ends in the fingerprint of the service's authority: what
+// answers with another one is not the service that gave the code.
+func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config, error) {
+	_, fingerprint, ok := strings.Cut(code, ".")
+	if !ok {
+		return cfg, errors.New("this is not an enrolment code: crosstwin server add prints one")
+	}
+	if _, err := os.Stat(filepath.Join(dir, ConfigFile)); err == nil {
+		return cfg, fmt.Errorf("an agent is enrolled in %s already: give another --dir, or remove it", dir)
+	}
+	if err := os.MkdirAll(dir, 0o711); err != nil {
+		return cfg, err
+	}
+	key, keyPEM, err := pki.NewKey()
+	if err != nil {
+		return cfg, err
+	}
+	csr, err := pki.Request(key)
+	if err != nil {
+		return cfg, err
+	}
+	ans, err := askEnrolment(ctx, service, fingerprint, agentapi.EnrollRequest{Code: code, Request: string(csr), Agent: cfg.Advertise, Host: cfg.Host, Port: cfg.Port})
+	if err != nil {
+		return cfg, err
+	}
+	block, _ := pem.Decode([]byte(ans.Authority))
+	if block == nil || pki.Fingerprint(block.Bytes) != fingerprint {
+		return cfg, fmt.Errorf("%s is not the service that gave this code: its authority has another fingerprint", service)
+	}
+	cfg.Cluster, cfg.Server, cfg.Engine = ans.Cluster, ans.Server, ans.Engine
+	for name, content := range map[string]string{"agent.key": string(keyPEM), "agent.crt": ans.Certificate, "authority.crt": ans.Authority} {
+		if err := writeSynced(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
+			return cfg, err
+		}
+	}
+	return cfg, cfg.save(dir)
+}
+
+func askEnrolment(ctx context.Context, service, fingerprint string, req agentapi.EnrollRequest) (agentapi.EnrollAnswer, error) {
+	var ans agentapi.EnrollAnswer
+	b, err := json.Marshal(req)
+	if err != nil {
+		return ans, err
+	}
+	// The authority is not trusted yet: the chain must hold the certificate
+	// whose fingerprint the code names, and the leaf must be signed by it.
+	tr := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS13, VerifyConnection: func(cs tls.ConnectionState) error {
+		for _, c := range cs.PeerCertificates {
+			if pki.Fingerprint(c.Raw) == fingerprint {
+				pool := x509.NewCertPool()
+				pool.AddCert(c)
+				_, err := cs.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool})
+				return err
+			}
+		}
+		return errors.New("its certificate is not of the authority that this code names")
+	}}}
+	c := &http.Client{Timeout: 30 * time.Second, Transport: tr}
+	hr, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(service, "/")+"/api/v1/enroll", bytes.NewReader(b))
+	if err != nil {
+		return ans, err
+	}
+	hr.Header.Set("Content-Type", "application/json")
+	res, err := c.Do(hr)
+	if err != nil {
+		return ans, fmt.Errorf("the service at %s cannot be reached: %w", service, err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		var p agentapi.Problem
+		json.NewDecoder(res.Body).Decode(&p)
+		return ans, fmt.Errorf("the service refused the enrolment: %s", p.Detail)
+	}
+	return ans, json.NewDecoder(res.Body).Decode(&ans)
+}

@@ -1,0 +1,95 @@
+package agent
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/engine"
+)
+
+// jobs runs one long verb at a time, apart from the call that asked for it: a
+// copy goes on when the service restarts, and the service finds it again by
+// its key in the next observation.
+type jobs struct {
+	mu     sync.Mutex
+	job    *observation.Job
+	rateAt time.Time
+	rateOf int64
+	cancel context.CancelFunc
+}
+
+// start begins a job, or gives the one that was begun under the same key. One
+// that failed is begun anew. busy is set when another job runs.
+func (j *jobs) start(key, kind string, do func(context.Context, engine.Progress) (any, error)) (job observation.Job, busy bool) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.job != nil && j.job.State == observation.JobRunning && j.job.Key != key {
+		return *j.job, true
+	}
+	if j.job != nil && j.job.Key == key && j.job.State != observation.JobFailed {
+		return *j.job, false
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	mine := &observation.Job{Key: key, Kind: kind, State: observation.JobRunning, StartedAt: time.Now().UTC(), SecondsLeft: -1}
+	j.job, j.cancel, j.rateAt, j.rateOf = mine, cancel, time.Now(), 0
+	go func() {
+		result, err := do(ctx, func(note string, done, total int64) { j.progress(mine, note, done, total) })
+		cancel()
+		j.mu.Lock()
+		defer j.mu.Unlock()
+		mine.Result, mine.State = result, observation.JobFinished
+		if err != nil {
+			mine.State, mine.Error = observation.JobFailed, err.Error()
+		}
+	}()
+	return *mine, false
+}
+
+// rateWindow is how often the rate of a job is measured.
+const rateWindow = time.Second
+
+func (j *jobs) progress(mine *observation.Job, note string, done, total int64) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	mine.Note = note
+	if total == 0 {
+		return
+	}
+	mine.DoneBytes, mine.TotalBytes = done, max(total, done)
+	if el := time.Since(j.rateAt); el >= rateWindow || mine.BytesPerSec == 0 {
+		if el > 10*time.Millisecond {
+			mine.BytesPerSec = float64(done-j.rateOf) / el.Seconds()
+		}
+		if el >= rateWindow {
+			j.rateAt, j.rateOf = time.Now(), done
+		}
+	}
+	mine.SecondsLeft = -1
+	if mine.BytesPerSec > 0 {
+		mine.SecondsLeft = float64(mine.TotalBytes-done) / mine.BytesPerSec
+	}
+}
+
+// current gives a copy of the newest job.
+func (j *jobs) current() *observation.Job {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.job == nil {
+		return nil
+	}
+	c := *j.job
+	return &c
+}
+
+// stop ends a running job of an operation.
+func (j *jobs) stop(key string) bool {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.job == nil || j.job.Key != key || j.job.State != observation.JobRunning {
+		return false
+	}
+	j.cancel()
+	return true
+}

@@ -1,0 +1,169 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+	"crosstwin/internal/pki"
+)
+
+func (a *Agent) handler() http.Handler {
+	m := http.NewServeMux()
+	m.HandleFunc("POST /agent/v1/observe", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		var req agentapi.ObserveRequest
+		if err := decode(r.Body, &req); err != nil {
+			return err
+		}
+		if req.Term > 0 {
+			if err := a.learn(req.Term, req.Owner); err != nil {
+				return err
+			}
+		}
+		return answer(w, a.observe(r.Context(), req.Thorough))
+	}))
+	m.HandleFunc("POST /agent/v1/examine", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		var req verb.ExamineArgs
+		if err := decode(r.Body, &req); err != nil {
+			return err
+		}
+		x, err := a.engine.Examine(r.Context(), req)
+		if err != nil {
+			return err
+		}
+		return answer(w, x)
+	}))
+	m.HandleFunc("POST /agent/v1/names", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		var files []string
+		if err := decode(r.Body, &files); err != nil {
+			return err
+		}
+		s, ok := a.engine.(engine.Salvager)
+		if !ok {
+			return answer(w, map[string]string{})
+		}
+		names, err := s.Names(r.Context(), files)
+		if err != nil {
+			return err
+		}
+		return answer(w, names)
+	}))
+	m.HandleFunc("POST /agent/v1/verbs/{verb}", a.fromService(a.serveVerb))
+	m.HandleFunc("POST /agent/v1/stop-job", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		var key string
+		if err := decode(r.Body, &key); err != nil {
+			return err
+		}
+		return answer(w, a.jobs.stop(key))
+	}))
+	m.HandleFunc("GET /agent/v1/salvage/{file}", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		name := filepath.Base(r.PathValue("file"))
+		f, err := os.Open(filepath.Join(a.dir, "salvage", name))
+		if err != nil {
+			return agentapi.Problem{Title: "No such salvage", Detail: a.cfg.Server + " holds no salvage " + name, Status: 404, Code: agentapi.CodeNotFound}
+		}
+		defer f.Close()
+		w.Header().Set("Content-Type", "application/sql")
+		io.Copy(w, f)
+		return nil
+	}))
+	m.HandleFunc("POST /agent/v1/peer/account", a.fromPeer(func(w http.ResponseWriter, r *http.Request) error {
+		acc, err := a.account()
+		if err != nil {
+			return err
+		}
+		return answer(w, acc)
+	}))
+	return m
+}
+
+func (a *Agent) fromService(h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+	return a.from(func(name string) bool { return name == pki.ServiceName }, h)
+}
+
+// fromPeer lets in the agents of the same cluster only.
+func (a *Agent) fromPeer(h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+	return a.from(func(name string) bool { return strings.HasSuffix(name, pki.AgentName(a.cfg.Cluster, "")) }, h)
+}
+
+func (a *Agent) from(allowed func(string) bool, h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		name := r.TLS.PeerCertificates[0].Subject.CommonName
+		var err error
+		if !allowed(name) {
+			err = agentapi.Problem{Title: "Not allowed", Detail: name + " may not ask this of " + a.cfg.Server + "'s agent", Status: http.StatusForbidden, Code: agentapi.CodeForbidden}
+		} else {
+			err = h(w, r)
+		}
+		if err == nil {
+			return
+		}
+		p := problemOf(err)
+		a.log.Debug("refused", "path", r.URL.Path, "error", err)
+		w.Header().Set("Content-Type", "application/problem+json")
+		w.WriteHeader(p.Status)
+		json.NewEncoder(w).Encode(p)
+	}
+}
+
+func problemOf(err error) agentapi.Problem {
+	var p agentapi.Problem
+	var stale guard.StaleTermError
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &stale):
+		return agentapi.Problem{Title: "An older term", Detail: err.Error(), Status: http.StatusConflict, Code: agentapi.CodeStaleTerm}
+	}
+	return agentapi.Problem{Title: "It could not be done", Detail: err.Error(), Status: http.StatusInternalServerError, Code: agentapi.CodeFailed}
+}
+
+func decode(r io.Reader, into any) error {
+	d := json.NewDecoder(io.LimitReader(r, 8<<20))
+	if err := d.Decode(into); err != nil {
+		return agentapi.Problem{Title: "Unreadable", Detail: "the request cannot be read: " + err.Error(), Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
+	}
+	return nil
+}
+
+func answer(w http.ResponseWriter, v any) error {
+	w.Header().Set("Content-Type", "application/json")
+	return json.NewEncoder(w).Encode(v)
+}
+
+// fetchAccount gets the replication account from the primary's agent. The
+// certificates of agents carry roles instead of addresses, so the name to
+// expect is set for the call.
+func (a *Agent) fetchAccount(ctx context.Context, from verb.Peer) (engine.Account, error) {
+	var acc engine.Account
+	c := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{
+		RootCAs: a.roots, Certificates: []tls.Certificate{a.cert}, ServerName: pki.AgentName(a.cfg.Cluster, from.Name), MinVersion: tls.VersionTLS13}}}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+from.Agent+"/agent/v1/peer/account", bytes.NewReader([]byte("{}")))
+	if err != nil {
+		return acc, err
+	}
+	res, err := c.Do(req)
+	if err != nil {
+		return acc, fmt.Errorf("ask %s's agent at %s for the replication account: %w", from.Name, from.Agent, err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		var p agentapi.Problem
+		json.NewDecoder(res.Body).Decode(&p)
+		return acc, fmt.Errorf("%s's agent did not give the replication account: %s", from.Name, p.Detail)
+	}
+	return acc, json.NewDecoder(res.Body).Decode(&acc)
+}

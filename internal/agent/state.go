@@ -1,0 +1,123 @@
+package agent
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"crosstwin/internal/core/guard"
+)
+
+// memory is the agent's state file. Every change is on disk when the call that
+// made it returns (invariant: what was noted or accepted survives a crash).
+type memory struct {
+	mu   sync.Mutex
+	path string
+	s    state
+}
+
+type state struct {
+	Guard        guard.State       `json:"guard"`
+	Unfinished   string            `json:"unfinished,omitempty"`
+	Fingerprints map[string]string `json:"fingerprints,omitempty"`
+	Kin          string            `json:"kin,omitempty"`
+	Fenced       bool              `json:"fenced,omitempty"`
+}
+
+func openMemory(dir string) (*memory, error) {
+	m := &memory{path: filepath.Join(dir, "state.json"), s: state{Fingerprints: map[string]string{}}}
+	b, err := os.ReadFile(m.path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return m, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(b, &m.s); err != nil {
+		return nil, fmt.Errorf("the agent's state in %s cannot be read: %w; without it the agent must not act: restore the file, or remove it and rejoin the server", m.path, err)
+	}
+	if m.s.Fingerprints == nil {
+		m.s.Fingerprints = map[string]string{}
+	}
+	return m, nil
+}
+
+// change applies f to a copy and keeps it only once it is on disk.
+func (m *memory) change(f func(*state) error) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	next := m.s
+	next.Fingerprints = map[string]string{}
+	for k, v := range m.s.Fingerprints {
+		next.Fingerprints[k] = v
+	}
+	if err := f(&next); err != nil {
+		return err
+	}
+	b, err := json.MarshalIndent(next, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := writeSynced(m.path, b, 0o600); err != nil {
+		return fmt.Errorf("the agent cannot write its state: %w", err)
+	}
+	m.s = next
+	return nil
+}
+
+func (m *memory) get() state {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.s
+}
+
+// Unfinished implements engine.Memory.
+func (m *memory) Unfinished() string { return m.get().Unfinished }
+
+// SetUnfinished implements engine.Memory.
+func (m *memory) SetUnfinished(kind string) error {
+	return m.change(func(s *state) error { s.Unfinished = kind; return nil })
+}
+
+// Fingerprint implements engine.Memory.
+func (m *memory) Fingerprint(key string) string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.s.Fingerprints[key]
+}
+
+// SetFingerprint implements engine.Memory.
+func (m *memory) SetFingerprint(key, value string) error {
+	return m.change(func(s *state) error { s.Fingerprints[key] = value; return nil })
+}
+
+// ForgetFingerprints implements engine.Memory.
+func (m *memory) ForgetFingerprints() error {
+	return m.change(func(s *state) error { s.Fingerprints, s.Kin = map[string]string{}, ""; return nil })
+}
+
+// writeSynced replaces a file by way of a temporary one; file and directory
+// are synced.
+func writeSynced(path string, b []byte, mode fs.FileMode) error {
+	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(path+".new", path); err != nil {
+		return err
+	}
+	d, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
+}

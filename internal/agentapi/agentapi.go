@@ -1,0 +1,222 @@
+// Package agentapi is the wire between service and agent: the types that both
+// sides use, and the service's client. Calls are short (long work is a job that
+// an observation reports), over TLS with certificates of the service's own
+// authority.
+package agentapi
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/pki"
+)
+
+// ObserveRequest asks for an observation and tells the newest decision.
+type ObserveRequest struct {
+	Term     int64 `json:"term"`  // newest decided
+	Owner    bool  `json:"owner"` // of it: this server
+	Thorough bool  `json:"thorough"`
+}
+
+// Answer is what a verb gives back: its result, or a job that goes on.
+type Answer struct {
+	Result json.RawMessage  `json:"result,omitempty"`
+	Job    *observation.Job `json:"job,omitempty"`
+}
+
+// Problem is an error as it goes over the wire (RFC 9457).
+type Problem struct {
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Status int    `json:"status"`
+	Code   string `json:"code"`
+}
+
+func (p Problem) Error() string { return p.Detail }
+
+// The codes of an agent's problems.
+const (
+	CodeStaleTerm = "stale-term"
+	CodeBusy      = "agent-busy"
+	CodeFailed    = "verb-failed"
+	CodeBadInput  = "bad-request"
+	CodeForbidden = "forbidden"
+	CodeNotFound  = "not-found"
+)
+
+// EnrollRequest is what a new agent sends with its one-time code.
+type EnrollRequest struct {
+	Code    string `json:"code"`
+	Request string `json:"certificate_request"`
+	Agent   string `json:"agent"` // address at which the service reaches it
+	Host    string `json:"host"`  // of the database
+	Port    int    `json:"port"`
+}
+
+// EnrollAnswer is the agent's identity.
+type EnrollAnswer struct {
+	Cluster     string `json:"cluster"`
+	Server      string `json:"server"`
+	Engine      string `json:"engine"`
+	Certificate string `json:"certificate"`
+	Authority   string `json:"authority"`
+}
+
+// Unreachable says that an agent could not be asked; whether the verb had an
+// effect is then unknown.
+type Unreachable struct {
+	Server, Address string
+	Err             error
+}
+
+func (u Unreachable) Error() string {
+	return fmt.Sprintf("%s's agent cannot be reached at %s: %v", u.Server, u.Address, u.Err)
+}
+
+// Unwrap gives the network's own error.
+func (u Unreachable) Unwrap() error { return u.Err }
+
+// Target is one agent.
+type Target struct{ Cluster, Server, Address string }
+
+// Caller calls agents as the service.
+type Caller struct {
+	cert  tls.Certificate
+	roots *x509.CertPool
+	mu    sync.Mutex
+	byKey map[Target]*http.Client
+}
+
+// NewCaller makes a caller with the service's certificate.
+func NewCaller(cert tls.Certificate, roots *x509.CertPool) *Caller {
+	return &Caller{cert: cert, roots: roots, byKey: map[Target]*http.Client{}}
+}
+
+// client keeps one connection an agent. The dial gives up soon and kept
+// connections are probed, because a cut network is silent.
+func (c *Caller) client(t Target) *http.Client {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if h := c.byKey[t]; h != nil {
+		return h
+	}
+	d := &net.Dialer{Timeout: 2 * time.Second, KeepAlive: 5 * time.Second}
+	h := &http.Client{Transport: &http.Transport{DialContext: d.DialContext, MaxIdleConnsPerHost: 4, IdleConnTimeout: time.Minute, TLSHandshakeTimeout: 3 * time.Second,
+		TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{c.cert}, RootCAs: c.roots, ServerName: pki.AgentName(t.Cluster, t.Server), MinVersion: tls.VersionTLS13}}}
+	c.byKey[t] = h
+	return h
+}
+
+func (c *Caller) post(ctx context.Context, t Target, path string, in, out any) error {
+	if t.Address == "" {
+		return Unreachable{t.Server, "an unknown address", errors.New("it has not enrolled")}
+	}
+	b, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+t.Address+path, bytes.NewReader(b))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	res, err := c.client(t).Do(req)
+	if err != nil {
+		return Unreachable{t.Server, t.Address, rootCause(err)}
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		var p Problem
+		if json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&p) != nil || p.Detail == "" {
+			return Unreachable{t.Server, t.Address, fmt.Errorf("it answers %s: something else listens there", res.Status)}
+		}
+		return p
+	}
+	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+		return Unreachable{t.Server, t.Address, err}
+	}
+	return nil
+}
+
+// rootCause drops the method and address that net/http puts before an error.
+func rootCause(err error) error {
+	var op *net.OpError
+	if errors.As(err, &op) && op.Err != nil {
+		return op.Err
+	}
+	for {
+		inner := errors.Unwrap(err)
+		if inner == nil {
+			return err
+		}
+		err = inner
+	}
+}
+
+// Observe asks for an observation.
+func (c *Caller) Observe(ctx context.Context, t Target, r ObserveRequest) (*observation.Server, error) {
+	var o observation.Server
+	if err := c.post(ctx, t, "/agent/v1/observe", r, &o); err != nil {
+		return nil, err
+	}
+	return &o, nil
+}
+
+// Do has a verb carried out.
+func (c *Caller) Do(ctx context.Context, t Target, name string, r verb.Request) (Answer, error) {
+	var a Answer
+	return a, c.post(ctx, t, "/agent/v1/verbs/"+name, r, &a)
+}
+
+// Examine has a server's data examined.
+func (c *Caller) Examine(ctx context.Context, t Target, a verb.ExamineArgs) (*verb.Examination, error) {
+	var x verb.Examination
+	if err := c.post(ctx, t, "/agent/v1/examine", a, &x); err != nil {
+		return nil, err
+	}
+	return &x, nil
+}
+
+// Names asks a running server for the names of tables by file number.
+func (c *Caller) Names(ctx context.Context, t Target, files []string) (map[string]string, error) {
+	out := map[string]string{}
+	return out, c.post(ctx, t, "/agent/v1/names", files, &out)
+}
+
+// StopJob ends a job.
+func (c *Caller) StopJob(ctx context.Context, t Target, key string) error {
+	var stopped bool
+	return c.post(ctx, t, "/agent/v1/stop-job", key, &stopped)
+}
+
+// Salvage copies a saved tail from an agent.
+func (c *Caller) Salvage(ctx context.Context, t Target, file string, w io.Writer) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+t.Address+"/agent/v1/salvage/"+file, nil)
+	if err != nil {
+		return err
+	}
+	res, err := c.client(t).Do(req)
+	if err != nil {
+		return Unreachable{t.Server, t.Address, rootCause(err)}
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		var p Problem
+		json.NewDecoder(res.Body).Decode(&p)
+		return p
+	}
+	_, err = io.Copy(w, res.Body)
+	return err
+}

@@ -1,0 +1,171 @@
+// Package api is the HTTP face of the service: JSON under /api/v1, errors as
+// problem+json, changes as server-sent events, the OpenAPI document made from
+// the same table as the handlers. It makes no decisions.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v4"
+	"github.com/labstack/echo/v4/middleware"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/service"
+	"crosstwin/internal/store"
+)
+
+// API serves one service.
+type API struct {
+	service *service.Service
+	version string
+	started time.Time
+	log     *slog.Logger
+}
+
+// route is one line of the table that both the handlers and the document are
+// made from.
+type route struct {
+	method, path, id, summary string
+	query                     []string
+	in, out                   any
+	status                    int
+	open                      bool   // without a token
+	content                   string // of the answer, when it is not JSON
+	handle                    func(c echo.Context) error
+}
+
+// New makes the handler of a service.
+func New(s *service.Service, version string, log *slog.Logger) http.Handler {
+	a := &API{service: s, version: version, started: time.Now().UTC(), log: log}
+	e := echo.New()
+	e.HideBanner, e.HidePort = true, true
+	e.HTTPErrorHandler = a.fail
+	e.Use(middleware.Recover(), middleware.BodyLimit("8M"), a.logged)
+	for _, r := range a.routes() {
+		h := r.handle
+		if !r.open {
+			h = a.authorized(h)
+		}
+		e.Add(r.method, r.path, h)
+	}
+	return e
+}
+
+func (a *API) logged(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		began := time.Now()
+		err := next(c)
+		if err != nil {
+			c.Error(err)
+		}
+		a.log.Debug("request", "method", c.Request().Method, "path", c.Request().URL.Path, "status", c.Response().Status, "seconds", time.Since(began).Seconds())
+		return nil
+	}
+}
+
+// authorized lets in who shows a token.
+func (a *API) authorized(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		token, ok := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+		if !ok {
+			return apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "No token", Detail: "this needs a token: crosstwin login, or the header Authorization: Bearer TOKEN"}
+		}
+		name, err := a.service.Store.TokenName(c.Request().Context(), service.Hash(token))
+		if err != nil {
+			return apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "Unknown token", Detail: "this token is not known here, or was removed: crosstwin login with another"}
+		}
+		c.Set("who", name)
+		if err := a.service.Store.TouchToken(c.Request().Context(), name); err != nil {
+			a.log.Warn("cannot record the use of a token", "error", err)
+		}
+		return next(c)
+	}
+}
+
+func who(c echo.Context) (name, from string) {
+	name, _ = c.Get("who").(string)
+	return name, c.RealIP()
+}
+
+// fail writes any error as a problem.
+func (a *API) fail(err error, c echo.Context) {
+	if c.Response().Committed {
+		return
+	}
+	p := problemOf(err)
+	if p.Status >= 500 {
+		a.log.Error("request failed", "path", c.Request().URL.Path, "error", err)
+	}
+	p.Type = "about:blank"
+	c.Response().Header().Set(echo.HeaderContentType, "application/problem+json")
+	c.Response().WriteHeader(p.Status)
+	json.NewEncoder(c.Response()).Encode(p)
+}
+
+func problemOf(err error) apitype.Problem {
+	var (
+		p       apitype.Problem
+		missing service.NotFoundError
+		input   service.InputError
+		refused service.RefusedError
+		confirm service.ConfirmError
+		far     agentapi.Unreachable
+		agent   agentapi.Problem
+		he      *echo.HTTPError
+	)
+	make := func(status int, code, title string) apitype.Problem {
+		return apitype.Problem{Status: status, Code: code, Title: title, Detail: err.Error()}
+	}
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &missing):
+		return make(http.StatusNotFound, apitype.CodeNotFound, "Not found")
+	case errors.As(err, &input), errors.Is(err, service.ErrBadCode):
+		return make(http.StatusBadRequest, apitype.CodeBadInput, "This request makes no sense")
+	case errors.As(err, &refused):
+		p := make(http.StatusConflict, apitype.CodeRefused, "Refused: nothing was changed")
+		p.Plan, p.Operation = refused.Plan, refused.Operation
+		return p
+	case errors.As(err, &confirm):
+		p := make(http.StatusPreconditionRequired, apitype.CodeConfirm, "To be confirmed")
+		p.Plan = confirm.Plan
+		return p
+	case errors.Is(err, store.ErrTaken):
+		return make(http.StatusConflict, apitype.CodeTaken, "Taken already")
+	case errors.As(err, &far):
+		return make(http.StatusBadGateway, apitype.CodeAgent, "An agent cannot be reached")
+	case errors.As(err, &agent):
+		return make(http.StatusBadGateway, apitype.CodeAgent, agent.Title)
+	case errors.As(err, &he):
+		p := make(he.Code, apitype.CodeBadInput, http.StatusText(he.Code))
+		p.Detail = fmt.Sprint(he.Message)
+		if he.Code == http.StatusNotFound {
+			p.Code, p.Detail = apitype.CodeNotFound, "there is nothing at this address; the API is described at /api/v1/openapi.json"
+		}
+		return p
+	case errors.Is(err, context.Canceled):
+		return make(499, apitype.CodeInternal, "Given up by the caller")
+	}
+	return make(http.StatusInternalServerError, apitype.CodeInternal, "It could not be done")
+}
+
+// body decodes a request's body and refuses fields that it does not know: a
+// misspelt field must not pass for an absent one.
+func body[T any](c echo.Context) (T, error) {
+	var v T
+	d := json.NewDecoder(c.Request().Body)
+	d.DisallowUnknownFields()
+	if err := d.Decode(&v); err != nil {
+		return v, apitype.Problem{Status: http.StatusBadRequest, Code: apitype.CodeBadInput, Title: "Unreadable", Detail: "the request's body: " + err.Error()}
+	}
+	return v, nil
+}

@@ -1,0 +1,345 @@
+package api
+
+import (
+	"net/http"
+	"sort"
+	"strconv"
+
+	"github.com/labstack/echo/v4"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/service"
+	"crosstwin/internal/store"
+)
+
+// routes is the whole API.
+func (a *API) routes() []route {
+	const v1 = "/api/v1"
+	const cluster, server = v1 + "/clusters/:cluster", v1 + "/clusters/:cluster/servers/:server"
+	return []route{
+		{method: "GET", path: "/healthz", id: "health", summary: "Whether the process runs", open: true, status: 200, content: "text/plain", handle: func(c echo.Context) error { return c.String(200, "ok\n") }},
+		{method: "GET", path: "/readyz", id: "ready", summary: "Whether it can do its work", open: true, status: 200, content: "text/plain", handle: a.ready},
+		{method: "GET", path: v1 + "/openapi.json", id: "document", summary: "This document", open: true, status: 200, out: map[string]any{}, handle: a.document},
+		{method: "GET", path: v1 + "/version", id: "version", summary: "Version and start of the service", status: 200, out: apitype.Version{}, handle: func(c echo.Context) error {
+			return c.JSON(200, apitype.Version{Version: a.version, StartedAt: a.started})
+		}},
+		{method: "POST", path: v1 + "/enroll", id: "enroll", summary: "Trade a one-time code for an agent's certificate", open: true, status: 200, in: agentapi.EnrollRequest{}, out: agentapi.EnrollAnswer{}, handle: a.enroll},
+
+		{method: "GET", path: v1 + "/clusters", id: "listClusters", summary: "All clusters as judged now", status: 200, out: apitype.Clusters{}, handle: a.listClusters},
+		{method: "POST", path: v1 + "/clusters", id: "addCluster", summary: "Add a cluster", status: 201, in: apitype.NewCluster{}, out: view.View{}, handle: a.addCluster},
+		{method: "GET", path: cluster, id: "showCluster", summary: "One cluster as judged now, with its servers' observations", status: 200, out: view.View{}, handle: a.showCluster},
+		{method: "PATCH", path: cluster, id: "setCluster", summary: "Change a cluster", status: 200, in: apitype.ClusterChange{}, out: view.View{}, handle: a.setCluster},
+		{method: "DELETE", path: cluster, id: "removeCluster", summary: "Forget a cluster; its databases go on", status: 204, handle: a.removeCluster},
+		{method: "GET", path: cluster + "/check", id: "check", summary: "The checks for a purpose", query: []string{"for", "server", "to"}, status: 200, out: plan.Plan{}, handle: a.check},
+		{method: "POST", path: cluster + "/plan", id: "previewOperation", summary: "The plan of an operation; nothing is changed", status: 200, in: apitype.NewOperation{}, out: plan.Plan{}, handle: a.preview},
+		{method: "POST", path: cluster + "/operations", id: "beginOperation", summary: "Begin an operation", status: 201, in: apitype.NewOperation{}, out: store.Operation{}, handle: a.begin},
+
+		{method: "POST", path: cluster + "/servers", id: "addServer", summary: "Add a server; gives its agent's one-time code", status: 201, in: apitype.NewServer{}, out: apitype.EnrolmentCode{}, handle: a.addServer},
+		{method: "GET", path: server, id: "showServer", summary: "One server as judged now", status: 200, out: view.Server{}, handle: a.showServer},
+		{method: "PATCH", path: server, id: "setServer", summary: "Change rank or site", status: 200, in: apitype.ServerChange{}, out: view.Server{}, handle: a.setServer},
+		{method: "DELETE", path: server, id: "removeServer", summary: "Forget a server; its database goes on", status: 204, handle: a.removeServer},
+		{method: "POST", path: server + "/code", id: "newCode", summary: "A new one-time code for its agent", status: 201, out: apitype.EnrolmentCode{}, handle: a.newCode},
+		{method: "GET", path: server + "/tail", id: "tail", summary: "What only this server has", status: 200, out: verb.Examination{}, handle: a.tail},
+		{method: "GET", path: server + "/salvage/:file", id: "salvage", summary: "A saved tail", status: 200, content: "application/sql", handle: a.salvage},
+
+		{method: "GET", path: v1 + "/operations", id: "listOperations", summary: "Operations, newest first, without steps", query: []string{"cluster", "state", "kind", "limit"}, status: 200, out: apitype.Operations{}, handle: a.listOperations},
+		{method: "GET", path: v1 + "/operations/:id", id: "showOperation", summary: "One operation with steps and journal", status: 200, out: store.Operation{}, handle: a.showOperation},
+		{method: "POST", path: v1 + "/operations/:id/cancel", id: "cancelOperation", summary: "Give an operation up before its point of no return", status: 202, handle: a.cancel},
+		{method: "GET", path: v1 + "/events", id: "events", summary: "Changes as server-sent events; resumes after Last-Event-ID", query: []string{"cluster", "operation"}, status: 200, content: "text/event-stream", handle: a.events},
+		{method: "GET", path: v1 + "/audit", id: "audit", summary: "Who asked for what, newest first", query: []string{"limit"}, status: 200, out: apitype.Events{}, handle: a.audit},
+
+		{method: "GET", path: v1 + "/tokens", id: "listTokens", summary: "All tokens, without their secrets", status: 200, out: apitype.Tokens{}, handle: a.listTokens},
+		{method: "POST", path: v1 + "/tokens", id: "addToken", summary: "Make a token; it is shown once", status: 201, in: apitype.NewToken{}, out: apitype.MadeToken{}, handle: a.addToken},
+		{method: "DELETE", path: v1 + "/tokens/:name", id: "removeToken", summary: "Remove a token", status: 204, handle: a.removeToken},
+	}
+}
+
+func (a *API) ready(c echo.Context) error {
+	if err := a.service.Ready(c.Request().Context()); err != nil {
+		return apitype.Problem{Status: http.StatusServiceUnavailable, Code: apitype.CodeInternal, Title: "Not ready", Detail: "the records cannot be used: " + err.Error()}
+	}
+	return c.String(200, "ready\n")
+}
+
+func (a *API) enroll(c echo.Context) error {
+	r, err := body[agentapi.EnrollRequest](c)
+	if err != nil {
+		return err
+	}
+	ans, err := a.service.Enroll(c.Request().Context(), r, c.RealIP())
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, ans)
+}
+
+func (a *API) listClusters(c echo.Context) error {
+	views := a.service.Views()
+	for i := range views {
+		for j := range views[i].Servers {
+			views[i].Servers[j].Observation = nil
+		}
+	}
+	// Worst first; equals by name.
+	sort.Slice(views, func(i, j int) bool {
+		x, y := views[i], views[j]
+		if x.Health != y.Health {
+			return view.Worse(x.Health, y.Health)
+		}
+		return x.Cluster < y.Cluster
+	})
+	return c.JSON(200, apitype.Clusters{Clusters: views})
+}
+
+func (a *API) addCluster(c echo.Context) error {
+	r, err := body[apitype.NewCluster](c)
+	if err != nil {
+		return err
+	}
+	name, from := who(c)
+	v, err := a.service.AddCluster(c.Request().Context(), r.Name, r.Engine, name, from)
+	if err != nil {
+		return err
+	}
+	return c.JSON(201, v)
+}
+
+func (a *API) showCluster(c echo.Context) error {
+	v, err := a.service.View(c.Param("cluster"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, v)
+}
+
+func (a *API) setCluster(c echo.Context) error {
+	r, err := body[apitype.ClusterChange](c)
+	if err != nil {
+		return err
+	}
+	name, from := who(c)
+	if r.Policy != nil {
+		if err := a.service.SetPolicy(c.Request().Context(), c.Param("cluster"), *r.Policy, name, from); err != nil {
+			return err
+		}
+	}
+	return a.showCluster(c)
+}
+
+func (a *API) removeCluster(c echo.Context) error {
+	name, from := who(c)
+	if err := a.service.RemoveCluster(c.Request().Context(), c.Param("cluster"), name, from); err != nil {
+		return err
+	}
+	return c.NoContent(204)
+}
+
+func (a *API) check(c echo.Context) error {
+	purpose := c.QueryParam("for")
+	if purpose == "" {
+		purpose = plan.Switchover
+	}
+	p, err := a.service.Check(c.Request().Context(), c.Param("cluster"), plan.Request{Kind: purpose, Server: c.QueryParam("server"), To: c.QueryParam("to")})
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, p)
+}
+
+func (a *API) preview(c echo.Context) error {
+	r, err := body[apitype.NewOperation](c)
+	if err != nil {
+		return err
+	}
+	p, err := a.service.Preview(c.Request().Context(), c.Param("cluster"), r.Request)
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, p)
+}
+
+func (a *API) begin(c echo.Context) error {
+	r, err := body[apitype.NewOperation](c)
+	if err != nil {
+		return err
+	}
+	name, from := who(c)
+	op, err := a.service.Begin(c.Request().Context(), c.Param("cluster"), r.Request, name, from)
+	if err != nil {
+		return err
+	}
+	return c.JSON(201, op)
+}
+
+func (a *API) addServer(c echo.Context) error {
+	r, err := body[apitype.NewServer](c)
+	if err != nil {
+		return err
+	}
+	name, from := who(c)
+	code, err := a.service.AddServer(c.Request().Context(), c.Param("cluster"), store.Server{Name: r.Name, Rank: r.Rank, Site: r.Site, FirstPrimary: r.Primary}, name, from)
+	if err != nil {
+		return err
+	}
+	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: c.Param("cluster"), Server: r.Name})
+}
+
+func (a *API) showServer(c echo.Context) error {
+	v, err := a.service.View(c.Param("cluster"))
+	if err != nil {
+		return err
+	}
+	s := v.Find(c.Param("server"))
+	if s == nil {
+		return service.NotFound("server", c.Param("server"))
+	}
+	return c.JSON(200, s)
+}
+
+func (a *API) setServer(c echo.Context) error {
+	r, err := body[apitype.ServerChange](c)
+	if err != nil {
+		return err
+	}
+	name, from := who(c)
+	if err := a.service.SetServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), r.Rank, r.Site, name, from); err != nil {
+		return err
+	}
+	return a.showServer(c)
+}
+
+func (a *API) removeServer(c echo.Context) error {
+	name, from := who(c)
+	if err := a.service.RemoveServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), name, from); err != nil {
+		return err
+	}
+	return c.NoContent(204)
+}
+
+func (a *API) newCode(c echo.Context) error {
+	name, from := who(c)
+	code, err := a.service.NewCode(c.Request().Context(), c.Param("cluster"), c.Param("server"), name, from)
+	if err != nil {
+		return err
+	}
+	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: c.Param("cluster"), Server: c.Param("server")})
+}
+
+func (a *API) tail(c echo.Context) error {
+	x, err := a.service.Tail(c.Request().Context(), c.Param("cluster"), c.Param("server"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, x)
+}
+
+func (a *API) salvage(c echo.Context) error {
+	c.Response().Header().Set(echo.HeaderContentType, "application/sql")
+	return a.service.SalvageFile(c.Request().Context(), c.Param("cluster"), c.Param("server"), c.Param("file"), c.Response())
+}
+
+const defaultLimit, largestLimit = 50, 1000
+
+func limitOf(c echo.Context) (int, error) {
+	s := c.QueryParam("limit")
+	if s == "" {
+		return defaultLimit, nil
+	}
+	n, err := strconv.Atoi(s)
+	if err != nil || n < 1 || n > largestLimit {
+		return 0, apitype.Problem{Status: 400, Code: apitype.CodeBadInput, Title: "Bad limit", Detail: "limit is a number from 1 to 1000"}
+	}
+	return n, nil
+}
+
+func (a *API) listOperations(c echo.Context) error {
+	n, err := limitOf(c)
+	if err != nil {
+		return err
+	}
+	ops, err := a.service.Store.Operations(c.Request().Context(), c.QueryParam("cluster"), c.QueryParam("state"), c.QueryParam("kind"), n)
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, apitype.Operations{Operations: ops})
+}
+
+func operationID(c echo.Context) (int64, error) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil || id < 1 {
+		return 0, service.NotFound("operation", c.Param("id"))
+	}
+	return id, nil
+}
+
+func (a *API) showOperation(c echo.Context) error {
+	id, err := operationID(c)
+	if err != nil {
+		return err
+	}
+	op, err := a.service.Store.Operation(c.Request().Context(), id)
+	if err == store.ErrNotFound {
+		return service.NotFound("operation", c.Param("id"))
+	}
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, op)
+}
+
+func (a *API) cancel(c echo.Context) error {
+	id, err := operationID(c)
+	if err != nil {
+		return err
+	}
+	name, from := who(c)
+	if err := a.service.Cancel(c.Request().Context(), id, name, from); err != nil {
+		return err
+	}
+	return c.NoContent(http.StatusAccepted)
+}
+
+func (a *API) audit(c echo.Context) error {
+	n, err := limitOf(c)
+	if err != nil {
+		return err
+	}
+	ev, err := a.service.Store.Events(c.Request().Context(), n)
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, apitype.Events{Events: ev})
+}
+
+func (a *API) listTokens(c echo.Context) error {
+	t, err := a.service.Store.Tokens(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, apitype.Tokens{Tokens: t})
+}
+
+func (a *API) addToken(c echo.Context) error {
+	r, err := body[apitype.NewToken](c)
+	if err != nil {
+		return err
+	}
+	name, from := who(c)
+	token, err := a.service.AddToken(c.Request().Context(), r.Name, name, from)
+	if err != nil {
+		return err
+	}
+	return c.JSON(201, apitype.MadeToken{Name: r.Name, Token: token})
+}
+
+func (a *API) removeToken(c echo.Context) error {
+	name, from := who(c)
+	if err := a.service.RemoveToken(c.Request().Context(), c.Param("name"), name, from); err != nil {
+		return err
+	}
+	return c.NoContent(204)
+}

@@ -1,0 +1,113 @@
+// Package apitype holds the bodies of the service's HTTP API, shared by the
+// handlers and the Go client. Names are snake_case, times RFC 3339 in UTC,
+// durations seconds, sizes bytes, positions the server's own text form.
+package apitype
+
+import (
+	"time"
+
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
+)
+
+// Problem is every error's body (RFC 9457). Code stays the same over time.
+type Problem struct {
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	Code   string `json:"code"`
+	// Plan is given when a plan was refused or has to be confirmed.
+	Plan *plan.Plan `json:"plan,omitempty"`
+	// Operation is the record of a refused operation.
+	Operation int64 `json:"operation,omitempty"`
+}
+
+func (p Problem) Error() string { return p.Detail }
+
+// The codes of problems.
+const (
+	CodeBadInput     = "bad-input"
+	CodeNotFound     = "not-found"
+	CodeTaken        = "taken"
+	CodeRefused      = "refused"
+	CodeConfirm      = "confirmation-needed"
+	CodeUnauthorized = "unauthorized"
+	CodeAgent        = "agent-unreachable"
+	CodeInternal     = "internal"
+)
+
+// NewCluster is the body for adding a cluster.
+type NewCluster struct {
+	Name   string `json:"name"`
+	Engine string `json:"engine,omitempty"`
+}
+
+// ClusterChange changes a cluster; what is absent stays.
+type ClusterChange struct {
+	Policy *view.Policy `json:"policy,omitempty"`
+}
+
+// NewServer is the body for adding a server. Rank 0 is never.
+type NewServer struct {
+	Name    string `json:"name"`
+	Rank    int    `json:"rank"`
+	Site    string `json:"site,omitempty"`
+	Primary bool   `json:"primary,omitempty"`
+}
+
+// ServerChange changes a server; what is absent stays.
+type ServerChange struct {
+	Rank *int    `json:"rank,omitempty"`
+	Site *string `json:"site,omitempty"`
+}
+
+// EnrolmentCode is a one-time code for an agent.
+type EnrolmentCode struct {
+	Code    string `json:"code"`
+	Cluster string `json:"cluster"`
+	Server  string `json:"server"`
+}
+
+// NewOperation asks for an operation.
+type NewOperation struct {
+	plan.Request
+}
+
+// NewToken names a token to be made.
+type NewToken struct {
+	Name string `json:"name"`
+}
+
+// MadeToken is a new token, shown this once.
+type MadeToken struct {
+	Name  string `json:"name"`
+	Token string `json:"token"`
+}
+
+// Version is what the service is.
+type Version struct {
+	Version   string    `json:"version"`
+	StartedAt time.Time `json:"started_at"`
+}
+
+// Clusters lists all clusters.
+type Clusters struct {
+	Clusters []view.View `json:"clusters"`
+}
+
+// Operations lists operations, newest first.
+type Operations struct {
+	Operations []store.Operation `json:"operations"`
+}
+
+// Tokens lists tokens.
+type Tokens struct {
+	Tokens []store.Token `json:"tokens"`
+}
+
+// Events lists the audit trail, newest first.
+type Events struct {
+	Events []store.Event `json:"events"`
+}

@@ -1,0 +1,261 @@
+package cli
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
+)
+
+// actCommands are the DBA's acts: each shows its plan, asks, and follows its
+// operation to the end.
+func (a *app) actCommands() []*cobra.Command {
+	var req plan.Request
+	act := func(kind, use, short string, nargs int, fill func(args []string)) *cobra.Command {
+		c := &cobra.Command{Use: use, Short: short, Args: exactly(nargs), RunE: func(cmd *cobra.Command, args []string) error {
+			req.Kind = kind
+			if fill != nil {
+				fill(args)
+			}
+			return a.act(cmd, args[0], req)
+		}}
+		c.Flags().Bool("preview", false, "show the plan and change nothing")
+		c.Flags().BoolP("yes", "y", false, "do not ask")
+		c.Flags().Bool("detach", false, "return at once with the operation's number")
+		return c
+	}
+	second := func(args []string) { req.Server = args[1] }
+	seed := act(plan.Seed, "seed CLUSTER SERVER", "Make a replica: copy the primary and follow it", 2, second)
+	seed.Flags().BoolVar(&req.Replace, "replace", false, "remove the data that stands on the server")
+	switchover := act(plan.Switchover, "switchover CLUSTER", "Move the primary role to a replica, without loss", 1, nil)
+	switchover.Flags().StringVar(&req.To, "to", "", "server that becomes primary (default: the best by rank)")
+	failover := act(plan.Failover, "failover CLUSTER", "Make a replica primary without the old primary's help", 1, nil)
+	failover.Flags().StringVar(&req.To, "to", "", "server that becomes primary (default: the one that holds most); the dead primary's own name starts it again")
+	failover.Flags().StringSliceVar(&req.ConfirmStopped, "confirm-stopped", nil, "servers that you know to be off although their agents do not answer")
+	rejoin := act(plan.Rejoin, "rejoin CLUSTER SERVER", "Bring a stopped, fenced or adrift server back as a replica", 2, second)
+	rejoin.Flags().StringVar(&req.Way, "way", "", "follow, rewind or rebuild (default: the mildest that is possible)")
+	compare := act(plan.Compare, "compare CLUSTER", "Compare all tables on all servers at one position", 1, nil)
+	for _, c := range []*cobra.Command{seed, switchover, failover, rejoin} {
+		c.Flags().BoolVar(&req.Compare, "compare", false, "compare all tables at the end")
+	}
+	return []*cobra.Command{seed, switchover, failover, rejoin, compare}
+}
+
+// exactly is cobra.ExactArgs with a message that names what is missing.
+func exactly(n int) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != n {
+			return exitWith(exitUsage, "%d arguments given, %d needed: crosstwin %s", len(args), n, cmd.Use)
+		}
+		return nil
+	}
+}
+
+func (a *app) act(cmd *cobra.Command, cluster string, req plan.Request) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	preview, _ := cmd.Flags().GetBool("preview")
+	yes, _ := cmd.Flags().GetBool("yes")
+	detach, _ := cmd.Flags().GetBool("detach")
+	tty := isTerminal(os.Stdin)
+	p, err := c.Preview(cmd.Context(), cluster, req)
+	if err != nil {
+		return err
+	}
+	machine := a.v.GetString("output") != "table"
+	if preview {
+		if err := a.showPlan(&p); err != nil {
+			return err
+		}
+		if _, refused := p.Refused(); refused {
+			return exitWith(exitRefused, "as things stand it would be refused")
+		}
+		return nil
+	}
+	if _, refused := p.Refused(); refused {
+		// Sent all the same: the refusal belongs into the records.
+		_, err := c.Begin(cmd.Context(), cluster, req)
+		var problem apitype.Problem
+		if errors.As(err, &problem) && problem.Code == apitype.CodeRefused {
+			if problem.Plan != nil && !machine {
+				a.printPlan(a.err, &plan.Plan{Summary: problem.Plan.Summary, Checks: problem.Plan.Checks, Choices: problem.Plan.Choices, Ways: problem.Plan.Ways}, false)
+				fmt.Fprintln(a.err)
+			}
+			return exitWith(exitRefused, "refused, nothing was changed: %s", problem.Detail)
+		}
+		if err == nil {
+			return exitWith(exitNeedsYou, "things changed between the plan and its start: see crosstwin operation list")
+		}
+		return err
+	}
+	if !yes && !tty {
+		return exitWith(exitUsage, "this asks before it acts, and there is no terminal: look at the plan with --preview, then give --yes")
+	}
+	if !machine && !a.v.GetBool("quiet") {
+		a.printPlan(a.out, &p, false)
+		fmt.Fprintln(a.out)
+	}
+	if !yes {
+		if err := a.ask(&p); err != nil {
+			return err
+		}
+	}
+	req.ConfirmName = p.ConfirmName
+	op, err := c.Begin(cmd.Context(), cluster, req)
+	if err != nil {
+		return err
+	}
+	if detach {
+		return a.show(op, func(w io.Writer) { fmt.Fprintf(w, "operation %d began: crosstwin operation follow %d\n", op.ID, op.ID) })
+	}
+	return a.follow(cmd, op.ID)
+}
+
+func (a *app) showPlan(p *plan.Plan) error {
+	return a.show(p, func(w io.Writer) { a.printPlan(w, p, true) })
+}
+
+// ask asks before an act; for one that throws data away the name is typed.
+func (a *app) ask(p *plan.Plan) error {
+	in := bufio.NewReader(os.Stdin)
+	if p.ConfirmName != "" {
+		fmt.Fprintf(a.out, "Type %s to do this: ", p.ConfirmName)
+	} else {
+		fmt.Fprint(a.out, "Do this? (yes/no): ")
+	}
+	line, err := in.ReadString('\n')
+	line = strings.TrimSpace(line)
+	if p.ConfirmName != "" && line == p.ConfirmName || p.ConfirmName == "" && (line == "yes" || line == "y") {
+		return nil
+	}
+	if err != nil && line == "" {
+		return exitWith(exitRefused, "no answer: nothing was changed")
+	}
+	return exitWith(exitRefused, "not confirmed: nothing was changed")
+}
+
+// servicePatience is how long a follower waits for a service that went away.
+const servicePatience = 60 * time.Second
+
+// follow shows an operation's steps as they happen and ends with its outcome.
+func (a *app) follow(cmd *cobra.Command, id int64) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	f := follower{a: a, quiet: a.v.GetBool("quiet") || a.v.GetString("output") != "table", live: isTerminal(a.out)}
+	op, err := c.Follow(cmd.Context(), id, servicePatience, f.report)
+	if err != nil {
+		if cmd.Context().Err() != nil {
+			return exitWith(exitNeedsYou, "not followed any longer; operation %d goes on: crosstwin operation follow %d", id, id)
+		}
+		return err
+	}
+	f.clear()
+	if err := a.show(op, func(w io.Writer) {
+		if op.Outcome == store.OutcomeFinished {
+			fmt.Fprintf(w, "%s: %s\n", op.Outcome, op.Message)
+		}
+	}); err != nil {
+		return err
+	}
+	return outcomeError(op)
+}
+
+// follower prints each step once it has ended, and on a terminal keeps a live
+// line for the one under way.
+type follower struct {
+	a       *app
+	quiet   bool
+	live    bool
+	printed int
+	undone  map[int]bool
+	onLine  bool
+}
+
+func (f *follower) clear() {
+	if f.onLine {
+		fmt.Fprint(f.a.out, "\r\x1b[K")
+		f.onLine = false
+	}
+}
+
+func (f *follower) report(op store.Operation) {
+	if f.quiet {
+		return
+	}
+	if f.undone == nil {
+		f.undone = map[int]bool{}
+		fmt.Fprintf(f.a.out, "operation %d, term %d\n", op.ID, op.Term)
+	}
+	for f.printed < len(op.Steps) {
+		s := op.Steps[f.printed]
+		if s.State == store.StepWaiting || s.State == store.StepRunning || s.EndedAt == nil {
+			break
+		}
+		f.clear()
+		f.line(op, s)
+		f.printed++
+	}
+	for i, s := range op.Steps {
+		if s.State == store.StepUndone && !f.undone[i] && op.Plan.Steps[i].Undo != nil {
+			f.undone[i] = true
+			f.clear()
+			fmt.Fprintf(f.a.out, "     put back: %s\n", op.Plan.Steps[i].Undo.Title)
+		}
+	}
+	if f.live && op.State != store.Ended {
+		f.clear()
+		fmt.Fprint(f.a.out, liveLine(op))
+		f.onLine = true
+	}
+}
+
+func (f *follower) line(op store.Operation, s store.StepState) {
+	p := op.Plan.Steps[s.Seq]
+	took := ""
+	if s.StartedAt != nil && s.EndedAt != nil {
+		took = view.Span(s.EndedAt.Sub(*s.StartedAt).Seconds())
+	}
+	bar := "  "
+	if p.InPause {
+		bar = "│ "
+	}
+	fmt.Fprintf(f.a.out, "%s%2d  %-11s %9s  %s\n", bar, s.Seq+1, s.State, took, p.Title)
+	if s.Error != "" {
+		fmt.Fprintf(f.a.out, "       %s\n", wrap(s.Error, checkWidth, "       "))
+	}
+}
+
+func liveLine(op store.Operation) string {
+	for i, s := range op.Steps {
+		if s.State != store.StepRunning {
+			continue
+		}
+		text := fmt.Sprintf("  %2d  %s", i+1, op.Plan.Steps[i].Title)
+		if p := s.Progress; p != nil {
+			if p.TotalBytes > 0 {
+				text += fmt.Sprintf(": %s of %s (%d %%), %s/s", view.Size(p.DoneBytes), view.Size(p.TotalBytes), 100*p.DoneBytes/p.TotalBytes, view.Size(int64(p.BytesPerSec)))
+				if p.SecondsLeft >= 0 {
+					text += ", " + view.Span(p.SecondsLeft) + " left"
+				}
+			} else if p.Note != "" {
+				text += ": " + p.Note
+			}
+		}
+		return text
+	}
+	return ""
+}

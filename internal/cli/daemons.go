@@ -1,0 +1,380 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/viper"
+	"golang.org/x/term"
+	"sigs.k8s.io/yaml"
+
+	"crosstwin/internal/agent"
+	"crosstwin/internal/api"
+	"crosstwin/internal/client"
+	"crosstwin/internal/pki"
+	"crosstwin/internal/service"
+	"crosstwin/internal/store"
+)
+
+func unmarshalFact(op store.Operation, name string, into any) error {
+	if len(op.Facts[name]) == 0 {
+		return fmt.Errorf("operation %d kept no %s", op.ID, name)
+	}
+	return json.Unmarshal(op.Facts[name], into)
+}
+
+func logger(level string, asJSON bool) (*slog.Logger, error) {
+	var l slog.Level
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, exitWith(exitUsage, "there is no log level %q: the levels are debug, info, warn and error", level)
+	}
+	o := &slog.HandlerOptions{Level: l}
+	if asJSON {
+		return slog.New(slog.NewJSONHandler(os.Stderr, o)), nil
+	}
+	return slog.New(slog.NewTextHandler(os.Stderr, o)), nil
+}
+
+// dataHome is the default directory for a service's records.
+func dataHome() string {
+	if os.Geteuid() == 0 {
+		return "/var/lib/crosstwin"
+	}
+	if d := os.Getenv("XDG_DATA_HOME"); d != "" {
+		return filepath.Join(d, "crosstwin")
+	}
+	home, _ := os.UserHomeDir()
+	return filepath.Join(home, ".local", "share", "crosstwin")
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	v := viper.New()
+	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(0),
+		Long: "Run the service: API, records, watching, operations.\n\nEvery flag can stand in the environment (CROSSTWIN_SERVE_LISTEN) and in the YAML file given with --config.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			v.SetEnvPrefix("crosstwin_serve")
+			v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
+			v.AutomaticEnv()
+			v.BindPFlags(cmd.Flags())
+			if f := v.GetString("config"); f != "" {
+				v.SetConfigFile(f)
+				v.SetConfigType("yaml")
+				if err := v.ReadInConfig(); err != nil {
+					return exitWith(exitUsage, "configuration %s: %v", f, err)
+				}
+				if err := knownKeys(v, cmd); err != nil {
+					return err
+				}
+			}
+			return serve(cmd.Context(), v)
+		}}
+	f := c.Flags()
+	f.String("dir", dataHome(), "directory of the records")
+	f.String("listen", "127.0.0.1:7710", "address to listen on")
+	f.Bool("tls", false, "serve HTTPS with a certificate of the service's own authority")
+	f.String("tls-cert", "", "certificate file for HTTPS")
+	f.String("tls-key", "", "key file for HTTPS")
+	f.StringSlice("tls-host", nil, "names and addresses for the certificate that --tls makes")
+	f.String("config", "", "YAML file with any of these settings")
+	f.String("log-level", "info", "debug, info, warn or error")
+	f.Bool("log-json", false, "log as JSON")
+	return c
+}
+
+func knownKeys(v *viper.Viper, cmd *cobra.Command) error {
+	for _, k := range v.AllKeys() {
+		if cmd.Flags().Lookup(k) == nil {
+			return exitWith(exitUsage, "configuration %s: there is no setting %q", v.ConfigFileUsed(), k)
+		}
+	}
+	return nil
+}
+
+// serve runs the service until ctx ends.
+func serve(ctx context.Context, v *viper.Viper) error {
+	log, err := logger(v.GetString("log-level"), v.GetBool("log-json"))
+	if err != nil {
+		return err
+	}
+	dir := v.GetString("dir")
+	st, err := store.Open(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	authority, err := pki.Open(dir)
+	if err != nil {
+		return err
+	}
+	tlsConfig, err := serveTLS(v, authority)
+	if err != nil {
+		return err
+	}
+	if err := firstToken(ctx, st, dir, log); err != nil {
+		return err
+	}
+	listen := v.GetString("listen")
+	if err := mayListen(ctx, st, listen, tlsConfig != nil); err != nil {
+		return err
+	}
+	s, err := service.New(st, authority, log, killpoint())
+	if err != nil {
+		return err
+	}
+	ln, err := net.Listen("tcp", listen)
+	if err != nil {
+		hint := "choose another with --listen"
+		if errors.Is(err, syscall.EADDRINUSE) {
+			hint = "something else listens there, another service perhaps; " + hint
+		}
+		return fmt.Errorf("cannot listen on %s: %w; %s", listen, err, hint)
+	}
+	base, cancel := context.WithCancel(ctx) // ends event streams before the shutdown waits for them
+	defer cancel()
+	h := &http.Server{Handler: api.New(s, Version, log), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
+		BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	failed := make(chan error, 1)
+	go func() {
+		if tlsConfig != nil {
+			failed <- h.ServeTLS(ln, "", "")
+		} else {
+			failed <- h.Serve(ln)
+		}
+	}()
+	log.Info("service listens", "address", ln.Addr().String(), "dir", dir, "tls", tlsConfig != nil, "version", Version)
+	run := make(chan error, 1)
+	go func() { run <- s.Run(ctx) }()
+	select {
+	case err := <-failed:
+		return err
+	case err := <-run:
+		if err != nil {
+			return err
+		}
+	}
+	stop, done := context.WithTimeout(context.Background(), 5*time.Second)
+	defer done()
+	if err := h.Shutdown(stop); err != nil {
+		h.Close()
+	}
+	log.Info("service stopped; operations under way go on at the next start")
+	return nil
+}
+
+// killpoint ends the process at a boundary that a test names, as a crash
+// would: CROSSTWIN_TEST_KILL=KIND/STEP/before or …/after.
+func killpoint() func(kind, step, where string) {
+	want := os.Getenv("CROSSTWIN_TEST_KILL")
+	if want == "" {
+		return nil
+	}
+	return func(kind, step, where string) {
+		if kind+"/"+step+"/"+where == want {
+			syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {}
+		}
+	}
+}
+
+func serveTLS(v *viper.Viper, authority *pki.Authority) (*tls.Config, error) {
+	cert, key := v.GetString("tls-cert"), v.GetString("tls-key")
+	switch {
+	case cert != "" && key != "":
+		pair, err := tls.LoadX509KeyPair(cert, key)
+		if err != nil {
+			return nil, fmt.Errorf("the certificate for HTTPS: %w", err)
+		}
+		return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, nil
+	case cert != "" || key != "":
+		return nil, exitWith(exitUsage, "--tls-cert and --tls-key go together")
+	case v.GetBool("tls"):
+		host, _, _ := net.SplitHostPort(v.GetString("listen"))
+		name, _ := os.Hostname()
+		pair, err := authority.Pair(pki.ServiceName, append(v.GetStringSlice("tls-host"), host, name, "localhost", "127.0.0.1")...)
+		if err != nil {
+			return nil, err
+		}
+		return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, nil
+	}
+	return nil, nil
+}
+
+// mayListen refuses an address that others can reach without TLS and a token.
+func mayListen(ctx context.Context, st *store.Store, listen string, hasTLS bool) error {
+	host, _, err := net.SplitHostPort(listen)
+	if err != nil {
+		return exitWith(exitUsage, "--listen %s: %v", listen, err)
+	}
+	ip := net.ParseIP(host)
+	if host == "localhost" || ip != nil && ip.IsLoopback() {
+		return nil
+	}
+	if !hasTLS {
+		return exitWith(exitUsage, "%s can be reached from other hosts: that needs TLS. Give --tls, or --tls-cert and --tls-key", listen)
+	}
+	tokens, err := st.Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	if len(tokens) == 0 {
+		return exitWith(exitUsage, "%s can be reached from other hosts: that needs an access token, and there is none. Start on 127.0.0.1 once and make one", listen)
+	}
+	return nil
+}
+
+// tokenFile is where the first token is left for whoever started the service.
+const tokenFile = "first-token"
+
+// firstToken makes a token when the records are new.
+func firstToken(ctx context.Context, st *store.Store, dir string, log *slog.Logger) error {
+	path := filepath.Join(dir, tokenFile)
+	tokens, err := st.Tokens(ctx)
+	if err != nil || len(tokens) > 0 {
+		return err
+	}
+	if ev, err := st.Events(ctx, 1); err != nil || len(ev) > 0 {
+		return err // all were removed on purpose
+	}
+	token := service.NewToken()
+	if err := os.WriteFile(path, []byte(token+"\n"), 0o600); err != nil {
+		return err
+	}
+	if err := st.AddToken(ctx, "first", service.Hash(token)); err != nil {
+		return err
+	}
+	log.Info("an access token was made", "file", path, "use", "crosstwin login --token-file "+path)
+	return st.AddEvent(ctx, store.Event{Who: "crosstwin", Action: "token added", Target: "first"})
+}
+
+func (a *app) agentCommand() *cobra.Command {
+	var dir, level string
+	c := &cobra.Command{Use: "agent", Short: "Run the agent beside a database server", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+		log, err := logger(level, false)
+		if err != nil {
+			return err
+		}
+		ag, err := agent.Open(dir, log)
+		if err != nil {
+			return err
+		}
+		return ag.Run(cmd.Context())
+	}}
+	c.PersistentFlags().StringVar(&dir, "dir", "/var/lib/crosstwin-agent", "the agent's directory")
+	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	var cfg agent.Config
+	var code string
+	enroll := &cobra.Command{Use: "enroll", Short: "Trade a one-time code for the agent's certificate", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+		if code == "" || cfg.DataDir == "" || cfg.Host == "" {
+			return exitWith(exitUsage, "an enrolment needs --code, --data-dir and --host")
+		}
+		if cfg.Advertise == "" {
+			_, port, err := net.SplitHostPort(cfg.Listen)
+			if err != nil {
+				return exitWith(exitUsage, "--listen %s: %v", cfg.Listen, err)
+			}
+			cfg.Advertise = net.JoinHostPort(cfg.Host, port)
+		}
+		got, err := agent.Enroll(cmd.Context(), dir, a.v.GetString("service"), code, cfg)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "enrolled as %s of cluster %s. Start the agent: crosstwin agent --dir %s\n", got.Server, got.Cluster, dir)
+		return nil
+	}}
+	f := enroll.Flags()
+	f.StringVar(&code, "code", "", "one-time code from crosstwin server add")
+	f.StringVar(&cfg.Listen, "listen", "0.0.0.0:7720", "address the agent listens on (mutual TLS)")
+	f.StringVar(&cfg.Advertise, "advertise", "", "address at which service and peers reach the agent (default: --host with the port of --listen)")
+	f.StringVar(&cfg.DataDir, "data-dir", "", "data directory of the database, with its configuration inside")
+	f.StringVar(&cfg.BinDir, "bin-dir", "", "directory of the server's programs (default: found)")
+	f.StringVar(&cfg.SocketDir, "socket-dir", "/var/run/postgresql", "directory of the server's socket")
+	f.StringVar(&cfg.Host, "host", "", "host name or address at which peers reach the database")
+	f.IntVar(&cfg.Port, "port", 5432, "port of the database")
+	f.StringVar(&cfg.ListenAddresses, "listen-addresses", "", "listen_addresses of the database (default: --host)")
+	f.StringVar(&cfg.LogFile, "log-file", "", "log file of the server when the agent starts it (default: beside the data directory)")
+	f.StringVar(&cfg.Owner, "owner", "", "user of the database's files, while there are none (default: postgres, or the agent's own user)")
+	f.StringVar(&cfg.Superuser, "superuser", "postgres", "database superuser for the local socket")
+	c.AddCommand(enroll)
+	return c
+}
+
+func (a *app) loginCommand() *cobra.Command {
+	var file string
+	c := &cobra.Command{Use: "login", Short: "Keep the service's address and an access token for later commands", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+		token := a.v.GetString("token")
+		switch {
+		case file != "":
+			b, err := os.ReadFile(file)
+			if err != nil {
+				return err
+			}
+			token = strings.TrimSpace(string(b))
+		case !cmd.Flags().Changed("token") && isTerminal(os.Stdin):
+			fmt.Fprint(a.out, "Access token: ")
+			b, err := term.ReadPassword(int(os.Stdin.Fd()))
+			fmt.Fprintln(a.out)
+			if err != nil {
+				return err
+			}
+			token = strings.TrimSpace(string(b))
+		case !cmd.Flags().Changed("token"):
+			line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+			token = strings.TrimSpace(line)
+		}
+		base, ca := a.v.GetString("service"), a.v.GetString("ca")
+		cl, err := client.New(base, token, ca)
+		if err != nil {
+			return exitError{exitUsage, err}
+		}
+		v, err := cl.Version(cmd.Context())
+		if err != nil {
+			return err
+		}
+		b, err := yaml.Marshal(map[string]string{"service": base, "token": token, "ca": ca})
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Dir(loginFile()), 0o700); err != nil {
+			return err
+		}
+		if err := os.WriteFile(loginFile(), b, 0o600); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "logged in at %s (version %s)\n", base, v.Version)
+		return nil
+	}}
+	c.Flags().StringVar(&file, "token-file", "", "file that holds the token")
+	return c
+}
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{Use: "version", Short: "Version of this program, and of the service if it answers", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+		out := map[string]string{"program": Version}
+		ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)
+		defer cancel()
+		if v, err := c.Version(ctx); err == nil {
+			out["service"] = v.Version
+		}
+		return a.show(out, func(w io.Writer) {
+			fmt.Fprintf(w, "crosstwin %s", Version)
+			if s := out["service"]; s != "" {
+				fmt.Fprintf(w, ", service %s", s)
+			}
+			fmt.Fprintln(w)
+		})
+	})}
+}

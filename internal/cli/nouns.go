@@ -1,0 +1,482 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/client"
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
+)
+
+func group(use, short string, sub ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	c.AddCommand(sub...)
+	return c
+}
+
+func (a *app) with(run func(cmd *cobra.Command, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		return run(cmd, c, args)
+	}
+}
+
+func (a *app) clusterCommand() *cobra.Command {
+	var engine string
+	var behind, unseen, stalled float64
+	add := &cobra.Command{Use: "add NAME", Short: "Add a cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		v, err := c.AddCluster(cmd.Context(), apitype.NewCluster{Name: args[0], Engine: engine})
+		if err != nil {
+			return err
+		}
+		return a.show(v, func(w io.Writer) {
+			fmt.Fprintf(w, "cluster %s added. Next: crosstwin server add %s NAME --primary\n", args[0], args[0])
+		})
+	})}
+	add.Flags().StringVar(&engine, "engine", "postgresql", "database engine")
+	list := &cobra.Command{Use: "list", Short: "All clusters, worst first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+		all, err := c.Clusters(cmd.Context())
+		if err != nil {
+			return err
+		}
+		return a.show(apitype.Clusters{Clusters: all}, func(w io.Writer) {
+			t := a.table(w, "cluster", "health", "primary", "servers", "state")
+			for _, v := range all {
+				t.AppendRow(table.Row{v.Cluster, a.paint(v.Health, glyph(v.Health)+" "+string(v.Health)), dash(v.Primary), len(v.Servers), wrap(v.Sentence, 80, "")})
+			}
+			t.Render()
+		})
+	})}
+	show := &cobra.Command{Use: "show NAME", Short: "One cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		v, err := c.Cluster(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		return a.show(v, func(w io.Writer) {
+			a.printView(w, v)
+			fmt.Fprintf(w, "\nengine %s, term %d; behind from %g s, unseen after %g s, stalled after %g s\n", v.Engine, v.Term, v.Policy.BehindSeconds, v.Policy.UnseenSeconds, v.Policy.StalledSeconds)
+		})
+	})}
+	set := &cobra.Command{Use: "set NAME", Short: "Change a cluster's policy", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		v, err := c.Cluster(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		p := v.Policy
+		for flag, to := range map[string]*float64{"behind-seconds": &p.BehindSeconds, "unseen-seconds": &p.UnseenSeconds, "stalled-seconds": &p.StalledSeconds} {
+			if cmd.Flags().Changed(flag) {
+				*to, _ = cmd.Flags().GetFloat64(flag)
+			}
+		}
+		if v, err = c.SetCluster(cmd.Context(), args[0], apitype.ClusterChange{Policy: &p}); err != nil {
+			return err
+		}
+		return a.show(v, func(w io.Writer) { fmt.Fprintf(w, "cluster %s changed\n", args[0]) })
+	})}
+	set.Flags().Float64Var(&behind, "behind-seconds", 0, "lag from which a replica counts as behind")
+	set.Flags().Float64Var(&unseen, "unseen-seconds", 0, "silence after which a server counts as unseen")
+	set.Flags().Float64Var(&stalled, "stalled-seconds", 0, "time without progress after which a replica counts as stalled")
+	remove := &cobra.Command{Use: "remove NAME", Short: "Forget a cluster; its databases go on as they are", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		if err := a.confirmed(cmd, "forget cluster "+args[0]+" (its databases go on as they are)"); err != nil {
+			return err
+		}
+		if err := c.RemoveCluster(cmd.Context(), args[0]); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "cluster %s removed\n", args[0])
+		return nil
+	})}
+	remove.Flags().BoolP("yes", "y", false, "do not ask")
+	return group("cluster", "Add, list, show, set and remove clusters", add, list, show, set, remove)
+}
+
+// confirmed asks before a small act.
+func (a *app) confirmed(cmd *cobra.Command, what string) error {
+	if yes, _ := cmd.Flags().GetBool("yes"); yes {
+		return nil
+	}
+	if !isTerminal(os.Stdin) {
+		return exitWith(exitUsage, "this asks before it acts, and there is no terminal: give --yes")
+	}
+	fmt.Fprintf(a.out, "This will %s.\n", what)
+	return a.ask(&plan.Plan{})
+}
+
+func parseRank(s string) (int, error) {
+	if s == "never" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(s)
+	if err != nil || n < 1 {
+		return 0, exitWith(exitUsage, "%q is no rank: it is 1, 2, 3 …, or never", s)
+	}
+	return n, nil
+}
+
+func (a *app) serverCommand() *cobra.Command {
+	var rankText, site string
+	var primary bool
+	add := &cobra.Command{Use: "add CLUSTER NAME", Short: "Add a server; prints the command for its host", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		n, err := parseRank(rankText)
+		if err != nil {
+			return err
+		}
+		code, err := c.AddServer(cmd.Context(), args[0], apitype.NewServer{Name: args[1], Rank: n, Site: site, Primary: primary})
+		if err != nil {
+			return err
+		}
+		return a.showCode(c, code)
+	})}
+	add.Flags().StringVar(&rankText, "rank", "1", "place in the choice of the next primary: 1, 2, 3 …, or never")
+	add.Flags().StringVar(&site, "site", "", "where the server stands")
+	add.Flags().BoolVar(&primary, "primary", false, "this server runs as the primary now")
+	list := &cobra.Command{Use: "list CLUSTER", Short: "All servers of a cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		v, err := c.Cluster(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		return a.show(v.Servers, func(w io.Writer) {
+			t := a.table(w, "server", "role", "health", "rank", "site", "database", "agent", "seen")
+			for _, s := range v.Servers {
+				t.AppendRow(table.Row{s.Name, s.Role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)), rank(s.Rank), dash(s.Site), dash(s.Address), dash(s.Agent), seen(s.LastContactSeconds)})
+			}
+			t.Render()
+		})
+	})}
+	show := &cobra.Command{Use: "show CLUSTER NAME", Short: "One server with all that its agent reports", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		s, err := c.Server(cmd.Context(), args[0], args[1])
+		if err != nil {
+			return err
+		}
+		return a.show(s, func(w io.Writer) { a.printServer(w, s) })
+	})}
+	set := &cobra.Command{Use: "set CLUSTER NAME", Short: "Change rank or site", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		var ch apitype.ServerChange
+		if cmd.Flags().Changed("rank") {
+			s, _ := cmd.Flags().GetString("rank")
+			n, err := parseRank(s)
+			if err != nil {
+				return err
+			}
+			ch.Rank = &n
+		}
+		if cmd.Flags().Changed("site") {
+			s, _ := cmd.Flags().GetString("site")
+			ch.Site = &s
+		}
+		s, err := c.SetServer(cmd.Context(), args[0], args[1], ch)
+		if err != nil {
+			return err
+		}
+		return a.show(s, func(w io.Writer) { fmt.Fprintf(w, "server %s: rank %s, site %s\n", s.Name, rank(s.Rank), dash(s.Site)) })
+	})}
+	set.Flags().String("rank", "", "1, 2, 3 …, or never")
+	set.Flags().String("site", "", "where the server stands")
+	remove := &cobra.Command{Use: "remove CLUSTER NAME", Short: "Forget a server; its database goes on as it is", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		if err := a.confirmed(cmd, "forget server "+args[1]+" (its database goes on as it is)"); err != nil {
+			return err
+		}
+		if err := c.RemoveServer(cmd.Context(), args[0], args[1]); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "server %s removed from %s\n", args[1], args[0])
+		return nil
+	})}
+	remove.Flags().BoolP("yes", "y", false, "do not ask")
+	code := &cobra.Command{Use: "code CLUSTER NAME", Short: "A new one-time code for a server's agent", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		code, err := c.NewCode(cmd.Context(), args[0], args[1])
+		if err != nil {
+			return err
+		}
+		return a.showCode(c, code)
+	})}
+	return group("server", "Add, list, show, set and remove servers", add, list, show, set, remove, code)
+}
+
+func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
+	return a.show(code, func(w io.Writer) {
+		fmt.Fprintf(w, "server %s of %s. On its host, within an hour:\n\n", code.Server, code.Cluster)
+		fmt.Fprintf(w, "  crosstwin agent enroll --service %s --code %s \\\n    --dir /var/lib/crosstwin-agent --data-dir /var/lib/postgresql/15/main --host HOST --port 5432\n", c.Base(), code.Code)
+		fmt.Fprintf(w, "  crosstwin agent --dir /var/lib/crosstwin-agent\n")
+	})
+}
+
+func (a *app) printServer(w io.Writer, s view.Server) {
+	fmt.Fprintf(w, "%s is %s", a.bold(s.Name), s.Health)
+	if s.Why != "" {
+		fmt.Fprintf(w, ": %s", s.Why)
+	}
+	fmt.Fprintf(w, ". It is judged %s and believes itself %s.\n\n", s.Role, dash(string(s.Believes)))
+	o := s.Observation
+	if o == nil {
+		return
+	}
+	rows := [][2]string{{"version", o.Version}, {"database", s.Address}, {"agent", s.Agent}, {"position", s.Position}, {"received", s.Received}, {"history", s.History + " from " + o.Line.Began.String()},
+		{"first record", o.Line.Fingerprint}, {"system identifier", o.System}, {"follows", s.Follows}, {"term noted, accepted", fmt.Sprintf("%d, %d (owner: %t)", o.Guard.Noted, o.Guard.Accepted, o.Guard.Owner)},
+		{"closed by default", fmt.Sprint(o.ClosedByDefault)}, {"newest mark found", o.Kin}, {"disk free", view.Size(o.DiskFreeBytes)}, {"data", view.Size(o.DataBytes)}, {"clients", fmt.Sprint(o.ConnectedClients)}, {"unfinished", o.Unfinished}, {"problem", o.Problem}}
+	for _, r := range rows {
+		if r[1] != "" {
+			fmt.Fprintf(w, "  %-21s %s\n", r[0], r[1])
+		}
+	}
+	if len(o.Downstreams) > 0 {
+		fmt.Fprintln(w)
+		t := a.table(w, "replica", "state", "sent", "received", "safe", "applied", "last reply")
+		for _, d := range o.Downstreams {
+			t.AppendRow(table.Row{d.Name, d.State, dash(d.Sent), dash(d.Received), dash(d.Safe), dash(d.Applied), view.Span(d.IdleSeconds) + " ago"})
+		}
+		t.Render()
+	}
+	if len(o.Slots) > 0 {
+		fmt.Fprintln(w)
+		t := a.table(w, "slot", "active", "keeps log from", "state", "keeps")
+		for _, x := range o.Slots {
+			t.AppendRow(table.Row{x.Name, x.Active, dash(x.Restart), dash(x.State), view.Size(x.KeptBytes)})
+		}
+		t.Render()
+	}
+}
+
+func (a *app) checkCommand() *cobra.Command {
+	var purpose, server, to string
+	c := &cobra.Command{Use: "check CLUSTER", Short: "Check the prerequisites of an operation", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		p, err := c.Check(cmd.Context(), args[0], purpose, server, to)
+		if err != nil {
+			return err
+		}
+		if err := a.show(p.Checks, func(w io.Writer) {
+			n := map[plan.Result]int{}
+			for _, x := range p.Checks {
+				n[x.Result]++
+			}
+			fmt.Fprintln(w, a.bold(fmt.Sprintf("%s of %s: %d pass, %d warn, %d fail.", purpose, args[0], n[plan.Pass], n[plan.Warn], n[plan.Fail])))
+			a.printChecks(w, p.Checks, true)
+		}); err != nil {
+			return err
+		}
+		if why, refused := p.Refused(); refused {
+			return exitWith(exitRefused, "a %s would be refused: %s", purpose, why)
+		}
+		return nil
+	})}
+	c.Flags().StringVar(&purpose, "for", plan.Switchover, "seed, switchover, failover or rejoin")
+	c.Flags().StringVar(&server, "server", "", "server to seed or to rejoin")
+	c.Flags().StringVar(&to, "to", "", "candidate of a role change")
+	return c
+}
+
+func (a *app) tailCommand() *cobra.Command {
+	var save string
+	c := &cobra.Command{Use: "tail CLUSTER SERVER", Short: "What only this server has: the writes after the fork", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		x, err := c.Tail(cmd.Context(), args[0], args[1])
+		if err != nil {
+			return err
+		}
+		if err := a.show(x, func(w io.Writer) { a.printTail(w, args[1], x) }); err != nil || save == "" {
+			return err
+		}
+		return a.saveTail(cmd, c, args[0], args[1], save)
+	})}
+	c.Flags().StringVar(&save, "save", "", "save it to this file: SQL that fills tables of its own")
+	return c
+}
+
+func (a *app) printTail(w io.Writer, name string, x verb.Examination) {
+	switch {
+	case x.Unfinished != "":
+		fmt.Fprintf(w, "A %s broke off on %s: its files belong to no single moment, and no tail can be read from them.\n", x.Unfinished, name)
+		return
+	case x.Tail == nil:
+		fmt.Fprintf(w, "%s has no tail: its log ends at %s, and the primary's history goes on from there (kinship: %s).\n", name, dash(x.End), dash(x.Kinship))
+		return
+	}
+	t := x.Tail
+	n, i, u, d := t.Counts()
+	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s holds %s of log after the fork at %s (timeline %d) that the cluster lacks: %d committed transactions with %d inserts, %d updates, %d deletes.", name, view.Size(t.Bytes), t.From, t.Timeline, n, i, u, d)))
+	if len(t.Transactions) == 0 {
+		return
+	}
+	fmt.Fprintln(w)
+	tb := a.table(w, "transaction", "time", "outcome", "table", "inserts", "updates", "deletes")
+	for _, tx := range t.Transactions {
+		at := "-"
+		if !tx.At.IsZero() {
+			at = tx.At.Format("2006-01-02 15:04:05.000") + " UTC"
+		}
+		if tx.Schema {
+			tb.AppendRow(table.Row{tx.ID, at, tx.Outcome, "(definitions)", "", "", ""})
+		}
+		for _, ch := range tx.Changes {
+			tb.AppendRow(table.Row{tx.ID, at, tx.Outcome, ch.Table, ch.Inserts, ch.Updates, ch.Deletes})
+		}
+	}
+	tb.Render()
+}
+
+// saveTail has the agent save the tail and copies the file.
+func (a *app) saveTail(cmd *cobra.Command, c *client.Client, cluster, server, file string) error {
+	if _, err := os.Stat(file); err == nil {
+		return exitWith(exitUsage, "%s exists already: name another file", file)
+	}
+	op, err := c.Begin(cmd.Context(), cluster, plan.Request{Kind: plan.Salvage, Server: server})
+	if err != nil {
+		return err
+	}
+	op, err = c.Follow(cmd.Context(), op.ID, servicePatience, func(store.Operation) {})
+	if err != nil {
+		return err
+	}
+	if err := outcomeError(op); err != nil {
+		return err
+	}
+	var t verb.Tail
+	if err := unmarshalFact(op, "tail", &t); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	err = c.Salvage(cmd.Context(), cluster, server, filepath.Base(t.Saved), f)
+	if err = errors.Join(err, f.Close()); err != nil {
+		os.Remove(file)
+		return err
+	}
+	fmt.Fprintf(a.err, "saved to %s\n", file)
+	return nil
+}
+
+func (a *app) operationCommand() *cobra.Command {
+	var cluster, state, kind string
+	var limit int
+	list := &cobra.Command{Use: "list", Short: "Operations, newest first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+		ops, err := c.Operations(cmd.Context(), cluster, state, kind, limit)
+		if err != nil {
+			return err
+		}
+		return a.show(apitype.Operations{Operations: ops}, func(w io.Writer) {
+			t := a.table(w, "operation", "began", "cluster", "kind", "outcome", "took", "asked by", "what came of it")
+			for _, op := range ops {
+				took, out := "-", op.Outcome
+				if op.EndedAt != nil {
+					took = view.Span(op.EndedAt.Sub(op.CreatedAt).Seconds())
+				} else {
+					out = op.State
+				}
+				t.AppendRow(table.Row{op.ID, op.CreatedAt.Local().Format("2006-01-02 15:04:05"), op.Cluster, op.Kind, out, took, op.AskedBy, wrap(dash(op.Message), 70, "")})
+			}
+			t.Render()
+		})
+	})}
+	list.Flags().StringVar(&cluster, "cluster", "", "only this cluster's")
+	list.Flags().StringVar(&state, "state", "", "only those in this state or with this outcome")
+	list.Flags().StringVar(&kind, "kind", "", "only this kind")
+	list.Flags().IntVar(&limit, "limit", 20, "how many at most")
+	show := &cobra.Command{Use: "show NUMBER", Short: "One operation with its steps and journal", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		id, err := operationNumber(args[0])
+		if err != nil {
+			return err
+		}
+		op, err := c.Operation(cmd.Context(), id)
+		if err != nil {
+			return err
+		}
+		return a.show(op, func(w io.Writer) { a.printOperation(w, op) })
+	})}
+	follow := &cobra.Command{Use: "follow NUMBER", Short: "Show an operation's steps until it ends", Args: exactly(1), RunE: func(cmd *cobra.Command, args []string) error {
+		id, err := operationNumber(args[0])
+		if err != nil {
+			return err
+		}
+		return a.follow(cmd, id)
+	}}
+	cancel := &cobra.Command{Use: "cancel NUMBER", Short: "Give an operation up before its point of no return", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		id, err := operationNumber(args[0])
+		if err != nil {
+			return err
+		}
+		if err := c.Cancel(cmd.Context(), id); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "operation %d is being given up: crosstwin operation follow %d\n", id, id)
+		return nil
+	})}
+	return group("operation", "List, show, follow and cancel operations", list, show, follow, cancel)
+}
+
+func operationNumber(s string) (int64, error) {
+	id, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || id < 1 {
+		return 0, exitWith(exitUsage, "%q is not the number of an operation", s)
+	}
+	return id, nil
+}
+
+func (a *app) printOperation(w io.Writer, op store.Operation) {
+	fmt.Fprintln(w, a.bold(fmt.Sprintf("operation %d: %s of %s, %s", op.ID, op.Kind, op.Cluster, dash(op.Outcome))))
+	if op.Message != "" {
+		fmt.Fprintln(w, wrap(op.Message, 110, ""))
+	}
+	fmt.Fprintf(w, "asked by %s from %s at %s, term %d\n\n", op.AskedBy, op.AskedFrom, op.CreatedAt.Local().Format(time.DateTime), op.Term)
+	f := follower{a: a}
+	for _, s := range op.Steps {
+		f.line(op, s)
+		if s.Seen != "" {
+			fmt.Fprintf(w, "       seen: %s\n", wrap(s.Seen, checkWidth, "       "))
+		}
+	}
+	fmt.Fprintln(w, "\nJournal")
+	for _, e := range op.Journal {
+		fmt.Fprintf(w, "  %s  %-5s %s\n", e.At.Local().Format("15:04:05.000"), e.Level, wrap(e.Text, checkWidth, "                       "))
+	}
+}
+
+func (a *app) tokenCommand() *cobra.Command {
+	add := &cobra.Command{Use: "add NAME", Short: "Make an access token; it is shown once", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		t, err := c.AddToken(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		return a.show(t, func(w io.Writer) { fmt.Fprintln(w, t.Token) })
+	})}
+	list := &cobra.Command{Use: "list", Short: "All access tokens", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+		all, err := c.Tokens(cmd.Context())
+		if err != nil {
+			return err
+		}
+		return a.show(apitype.Tokens{Tokens: all}, func(w io.Writer) {
+			t := a.table(w, "token", "made", "last used")
+			for _, x := range all {
+				used := "never"
+				if x.LastUsedAt != nil {
+					used = x.LastUsedAt.Local().Format(time.DateTime)
+				}
+				t.AppendRow(table.Row{x.Name, x.CreatedAt.Local().Format(time.DateTime), used})
+			}
+			t.Render()
+		})
+	})}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an access token", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		if err := c.RemoveToken(cmd.Context(), args[0]); err != nil {
+			return err
+		}
+		fmt.Fprintf(a.out, "token %s removed\n", args[0])
+		return nil
+	})}
+	return group("token", "Add, list and remove access tokens", add, list, remove)
+}

@@ -1,0 +1,339 @@
+// Package client is the Go client of the service's HTTP API, used by the
+// command line and by tests. Every method returns an apitype.Problem for an
+// error that the service answered, and ErrUnreachable when it did not answer.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
+)
+
+// ErrUnreachable says that no service answered.
+var ErrUnreachable = errors.New("the service does not answer")
+
+// Client calls one service.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client. caFile, when given, holds the only authority that is
+// trusted for an https address.
+func New(base, token, caFile string) (*Client, error) {
+	u, err := url.Parse(base)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("%q is not the address of a service: it looks like http://127.0.0.1:7710", base)
+	}
+	tr := http.DefaultTransport.(*http.Transport).Clone()
+	if caFile != "" {
+		pem, err := os.ReadFile(caFile)
+		if err != nil {
+			return nil, err
+		}
+		pool := x509.NewCertPool()
+		if !pool.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("%s holds no certificate", caFile)
+		}
+		tr.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	}
+	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Transport: tr}}, nil
+}
+
+// Base gives the service's address.
+func (c *Client) Base() string { return c.base }
+
+func (c *Client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
+	var body io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, body)
+	if err != nil {
+		return nil, err
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		return nil, fmt.Errorf("%w at %s: %w", ErrUnreachable, c.base, err)
+	}
+	if res.StatusCode < 300 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	var p apitype.Problem
+	if err := json.NewDecoder(res.Body).Decode(&p); err != nil || p.Detail == "" {
+		return nil, fmt.Errorf("%w at %s: what answers there is no crosstwin service (%s)", ErrUnreachable, c.base, res.Status)
+	}
+	return nil, p
+}
+
+func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+	res, err := c.request(ctx, method, path, in)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if out == nil {
+		return nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+		return fmt.Errorf("%w at %s: its answer cannot be read: %w", ErrUnreachable, c.base, err)
+	}
+	return nil
+}
+
+func at(parts ...string) string {
+	p := "/api/v1"
+	for _, s := range parts {
+		p += "/" + url.PathEscape(s)
+	}
+	return p
+}
+
+// Version asks who answers.
+func (c *Client) Version(ctx context.Context) (v apitype.Version, err error) {
+	return v, c.call(ctx, "GET", at("version"), nil, &v)
+}
+
+// Clusters gives all clusters, worst first.
+func (c *Client) Clusters(ctx context.Context) ([]view.View, error) {
+	var out apitype.Clusters
+	return out.Clusters, c.call(ctx, "GET", at("clusters"), nil, &out)
+}
+
+// Cluster gives one cluster.
+func (c *Client) Cluster(ctx context.Context, name string) (v view.View, err error) {
+	return v, c.call(ctx, "GET", at("clusters", name), nil, &v)
+}
+
+// AddCluster adds a cluster.
+func (c *Client) AddCluster(ctx context.Context, n apitype.NewCluster) (v view.View, err error) {
+	return v, c.call(ctx, "POST", at("clusters"), n, &v)
+}
+
+// SetCluster changes a cluster.
+func (c *Client) SetCluster(ctx context.Context, name string, ch apitype.ClusterChange) (v view.View, err error) {
+	return v, c.call(ctx, "PATCH", at("clusters", name), ch, &v)
+}
+
+// RemoveCluster forgets a cluster.
+func (c *Client) RemoveCluster(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", at("clusters", name), nil, nil)
+}
+
+// AddServer adds a server.
+func (c *Client) AddServer(ctx context.Context, cluster string, n apitype.NewServer) (code apitype.EnrolmentCode, err error) {
+	return code, c.call(ctx, "POST", at("clusters", cluster, "servers"), n, &code)
+}
+
+// Server gives one server.
+func (c *Client) Server(ctx context.Context, cluster, server string) (s view.Server, err error) {
+	return s, c.call(ctx, "GET", at("clusters", cluster, "servers", server), nil, &s)
+}
+
+// SetServer changes a server.
+func (c *Client) SetServer(ctx context.Context, cluster, server string, ch apitype.ServerChange) (s view.Server, err error) {
+	return s, c.call(ctx, "PATCH", at("clusters", cluster, "servers", server), ch, &s)
+}
+
+// RemoveServer forgets a server.
+func (c *Client) RemoveServer(ctx context.Context, cluster, server string) error {
+	return c.call(ctx, "DELETE", at("clusters", cluster, "servers", server), nil, nil)
+}
+
+// NewCode makes a new enrolment code.
+func (c *Client) NewCode(ctx context.Context, cluster, server string) (code apitype.EnrolmentCode, err error) {
+	return code, c.call(ctx, "POST", at("clusters", cluster, "servers", server, "code"), nil, &code)
+}
+
+// Check gives the checks for a purpose.
+func (c *Client) Check(ctx context.Context, cluster, purpose, server, to string) (p plan.Plan, err error) {
+	q := url.Values{"for": {purpose}, "server": {server}, "to": {to}}
+	return p, c.call(ctx, "GET", at("clusters", cluster, "check")+"?"+q.Encode(), nil, &p)
+}
+
+// Preview gives the plan of an operation.
+func (c *Client) Preview(ctx context.Context, cluster string, r plan.Request) (p plan.Plan, err error) {
+	return p, c.call(ctx, "POST", at("clusters", cluster, "plan"), apitype.NewOperation{Request: r}, &p)
+}
+
+// Begin begins an operation.
+func (c *Client) Begin(ctx context.Context, cluster string, r plan.Request) (op store.Operation, err error) {
+	return op, c.call(ctx, "POST", at("clusters", cluster, "operations"), apitype.NewOperation{Request: r}, &op)
+}
+
+// Tail gives what only a server has.
+func (c *Client) Tail(ctx context.Context, cluster, server string) (x verb.Examination, err error) {
+	return x, c.call(ctx, "GET", at("clusters", cluster, "servers", server, "tail"), nil, &x)
+}
+
+// Salvage copies a saved tail.
+func (c *Client) Salvage(ctx context.Context, cluster, server, file string, w io.Writer) error {
+	res, err := c.request(ctx, "GET", at("clusters", cluster, "servers", server, "salvage", file), nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	_, err = io.Copy(w, res.Body)
+	return err
+}
+
+// Operations lists operations.
+func (c *Client) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]store.Operation, error) {
+	var out apitype.Operations
+	q := url.Values{"cluster": {cluster}, "state": {state}, "kind": {kind}, "limit": {strconv.Itoa(limit)}}
+	return out.Operations, c.call(ctx, "GET", at("operations")+"?"+q.Encode(), nil, &out)
+}
+
+// Operation gives one operation.
+func (c *Client) Operation(ctx context.Context, id int64) (op store.Operation, err error) {
+	return op, c.call(ctx, "GET", at("operations", strconv.FormatInt(id, 10)), nil, &op)
+}
+
+// Cancel gives an operation up.
+func (c *Client) Cancel(ctx context.Context, id int64) error {
+	return c.call(ctx, "POST", at("operations", strconv.FormatInt(id, 10), "cancel"), nil, nil)
+}
+
+// Tokens lists tokens.
+func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
+	var out apitype.Tokens
+	return out.Tokens, c.call(ctx, "GET", at("tokens"), nil, &out)
+}
+
+// AddToken makes a token.
+func (c *Client) AddToken(ctx context.Context, name string) (t apitype.MadeToken, err error) {
+	return t, c.call(ctx, "POST", at("tokens"), apitype.NewToken{Name: name}, &t)
+}
+
+// RemoveToken removes a token.
+func (c *Client) RemoveToken(ctx context.Context, name string) error {
+	return c.call(ctx, "DELETE", at("tokens", name), nil, nil)
+}
+
+// Event is one event of the stream.
+type Event struct {
+	ID   int64
+	Kind string
+	Data []byte
+}
+
+// Events hands over changes until ctx ends or the stream breaks off; after
+// continues a broken stream. query may be cluster=NAME or operation=ID.
+func (c *Client) Events(ctx context.Context, query url.Values, after int64, each func(Event) error) error {
+	req, err := http.NewRequestWithContext(ctx, "GET", c.base+at("events")+"?"+query.Encode(), nil)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.token)
+	if after > 0 {
+		req.Header.Set("Last-Event-ID", strconv.FormatInt(after, 10))
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		return fmt.Errorf("%w at %s: %w", ErrUnreachable, c.base, err)
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		var p apitype.Problem
+		json.NewDecoder(res.Body).Decode(&p)
+		return p
+	}
+	sc := bufio.NewScanner(res.Body)
+	sc.Buffer(make([]byte, 64<<10), 16<<20)
+	var e Event
+	for sc.Scan() {
+		key, value, _ := strings.Cut(sc.Text(), ": ")
+		switch {
+		case sc.Text() == "" && e.Kind != "":
+			if err := each(e); err != nil {
+				return err
+			}
+			e = Event{}
+		case key == "id":
+			e.ID, _ = strconv.ParseInt(value, 10, 64)
+		case key == "event":
+			e.Kind = value
+		case key == "data":
+			e.Data = []byte(value)
+		}
+	}
+	return fmt.Errorf("%w at %s: the stream of events ended", ErrUnreachable, c.base)
+}
+
+// Follow reports an operation whenever it has changed, until it has ended. A
+// service that goes away is waited for: the operation is in its journal.
+func (c *Client) Follow(ctx context.Context, id int64, patience time.Duration, each func(store.Operation)) (store.Operation, error) {
+	var last store.Operation
+	lost := time.Time{}
+	for {
+		op, err := c.Operation(ctx, id)
+		switch {
+		case err == nil:
+			lost = time.Time{}
+			each(op)
+			if last = op; op.State == store.Ended {
+				return op, nil
+			}
+			c.waitChange(ctx, id)
+		case errors.Is(err, ErrUnreachable) && ctx.Err() == nil:
+			if lost.IsZero() {
+				lost = time.Now()
+			}
+			if time.Since(lost) > patience {
+				return last, err
+			}
+			time.Sleep(300 * time.Millisecond)
+		default:
+			return last, err
+		}
+		if ctx.Err() != nil {
+			return last, ctx.Err()
+		}
+	}
+}
+
+// changePatience bounds the wait for one change: a missed event costs no more.
+const changePatience = 2 * time.Second
+
+var errChanged = errors.New("changed")
+
+func (c *Client) waitChange(ctx context.Context, id int64) {
+	ctx, cancel := context.WithTimeout(ctx, changePatience)
+	defer cancel()
+	c.Events(ctx, url.Values{"operation": {strconv.FormatInt(id, 10)}}, 0, func(e Event) error {
+		if e.Kind == "operation" {
+			return errChanged
+		}
+		return nil
+	})
+}

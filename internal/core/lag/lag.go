@@ -1,0 +1,139 @@
+// Package lag measures how far a replica is behind, in bytes and in time.
+//
+// The servers' own time columns are empty on an idle primary or grow without
+// meaning. So time lag is read off one clock, the service's: a ring of samples
+// says where the primary stood when, and a replica that has applied position R
+// lags by the time since the primary stood at R. Positions are plain numbers
+// of bytes here; each engine's positions are mapped to them by its caller.
+package lag
+
+import "time"
+
+// Sample says that the primary had written up to Position at At.
+type Sample struct {
+	At       time.Time
+	Position int64
+}
+
+// Clock is a ring of samples of one primary's newest position. The zero Clock
+// is not usable: see NewClock. It is not safe for concurrent use.
+type Clock struct {
+	ring []Sample
+	next int
+	full bool
+}
+
+// NewClock makes a clock that remembers the last n samples.
+func NewClock(n int) *Clock { return &Clock{ring: make([]Sample, n)} }
+
+// Reset forgets all samples: positions of another history do not compare.
+func (c *Clock) Reset() { c.next, c.full = 0, false }
+
+// Add takes a sample. Samples that go back in position (another history) empty
+// the ring first. While the position stands still, only the first and the
+// newest sample of it are kept, so the ring reaches back over idle hours.
+func (c *Clock) Add(s Sample) {
+	n := c.Len()
+	if n > 0 && s.Position < c.at(n-1).Position {
+		c.Reset()
+		n = 0
+	}
+	if n > 1 && c.at(n-1).Position == s.Position && c.at(n-2).Position == s.Position {
+		c.ring[(c.next-1+len(c.ring))%len(c.ring)] = s
+		return
+	}
+	c.ring[c.next] = s
+	c.next = (c.next + 1) % len(c.ring)
+	c.full = c.full || c.next == 0
+}
+
+// Len gives the number of samples.
+func (c *Clock) Len() int {
+	if c.full {
+		return len(c.ring)
+	}
+	return c.next
+}
+
+func (c *Clock) at(i int) Sample {
+	if c.full {
+		i += c.next
+	}
+	return c.ring[i%len(c.ring)]
+}
+
+// Reading is a lag in time.
+type Reading struct {
+	Seconds float64 `json:"seconds"`
+	// AtLeast is set when the position is older than every sample.
+	AtLeast bool `json:"at_least"`
+	// Known is false while there is no sample at all.
+	Known bool `json:"known"`
+}
+
+// Behind gives the lag at now of a replica that has come to position: now
+// minus the time at which the primary stood there, interpolated between
+// samples; zero when the position is the primary's newest.
+func (c *Clock) Behind(position int64, now time.Time) Reading {
+	n := c.Len()
+	if n == 0 {
+		return Reading{}
+	}
+	if position >= c.at(n-1).Position {
+		return Reading{Known: true}
+	}
+	if position < c.at(0).Position {
+		return Reading{Seconds: since(now, c.at(0).At), AtLeast: true, Known: true}
+	}
+	// The last sample at or before position: the primary left it there.
+	lo, hi := 0, n-1
+	for lo < hi-1 {
+		mid := (lo + hi) / 2
+		if c.at(mid).Position <= position {
+			lo = mid
+		} else {
+			hi = mid
+		}
+	}
+	a, b := c.at(lo), c.at(hi)
+	share := float64(position-a.Position) / float64(b.Position-a.Position)
+	left := a.At.Add(time.Duration(share * float64(b.At.Sub(a.At))))
+	return Reading{Seconds: since(now, left), Known: true}
+}
+
+func since(now, then time.Time) float64 { return max(0, now.Sub(then).Seconds()) }
+
+// Stages are the bytes that wait between two neighbouring stages of one replica.
+type Stages struct {
+	NotSent     int64 `json:"not_sent_bytes"`
+	NotReceived int64 `json:"not_received_bytes"`
+	NotSafe     int64 `json:"not_safe_bytes"`
+	NotApplied  int64 `json:"not_applied_bytes"`
+}
+
+// Worst names the stage at which most bytes wait, empty when none do.
+func (s Stages) Worst() string {
+	worst, most := "", int64(0)
+	for _, x := range []struct {
+		name  string
+		bytes int64
+	}{{"sent", s.NotSent}, {"received", s.NotReceived}, {"safe", s.NotSafe}, {"applied", s.NotApplied}} {
+		if x.bytes > most {
+			worst, most = x.name, x.bytes
+		}
+	}
+	return worst
+}
+
+// CatchUp estimates the seconds until a replica that is behind bytes has
+// caught up, given both rates in bytes per second; false when it never does
+// at this rate.
+func CatchUp(behind int64, applied, written float64) (float64, bool) {
+	if behind <= 0 {
+		return 0, true
+	}
+	if applied <= written {
+		return 0, false
+	}
+	return float64(behind) / (applied - written), true
+}

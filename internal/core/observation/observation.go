@@ -1,0 +1,155 @@
+// Package observation holds the raw facts of one server at one moment, as its
+// agent reports them. There is no opinion in it: health, lag and roles as
+// judged are made from observations by package view, and nowhere else.
+//
+// Positions are the server's own text form, so that the types here know no
+// engine. Times are the agent's clock in UTC; a reader who compares servers
+// uses its own clock at receipt.
+package observation
+
+import (
+	"time"
+
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/position"
+)
+
+// Role is what a server believes itself to be.
+type Role string
+
+// The two roles; the empty Role is a server that does not run.
+const (
+	Primary Role = "primary"
+	Replica Role = "replica"
+)
+
+// Server is one observation.
+type Server struct {
+	At     time.Time `json:"at"`
+	Nonce  string    `json:"nonce"` // fresh for each answer of this agent process
+	Engine string    `json:"engine"`
+
+	Running   bool   `json:"running"`           // a database process exists
+	Accepting bool   `json:"accepting"`         // it answered a query in time
+	Problem   string `json:"problem,omitempty"` // why it did not, or what else is wrong
+	Role      Role   `json:"role,omitempty"`    // as it believes
+	Writable  bool   `json:"writable"`          // would accept a write of an ordinary client
+
+	System       string        `json:"system,omitempty"` // identifier that all copies of one origin share
+	Version      string        `json:"version,omitempty"`
+	MajorVersion int           `json:"major_version,omitempty"`
+	Line         position.Line `json:"line"` // the history it is on
+	// Past are the histories that Line grew out of, oldest first.
+	Past       []position.Branch `json:"past,omitempty"`
+	DataState  string            `json:"data_state,omitempty"`
+	DataEmpty  bool              `json:"data_empty"`           // no database in the data directory
+	Unfinished string            `json:"unfinished,omitempty"` // a copy or rewind that broke off here: seed or rewind
+
+	Written  string `json:"written,omitempty"`  // primary: newest position
+	Received string `json:"received,omitempty"` // replica: safe on its disk
+	Applied  string `json:"applied,omitempty"`  // replica: replayed
+	// ShutdownAt is the position of the checkpoint that an orderly stop wrote.
+	ShutdownAt string `json:"shutdown_at,omitempty"`
+
+	Upstream    *Upstream    `json:"upstream,omitempty"`
+	Downstreams []Downstream `json:"downstreams,omitempty"`
+	Slots       []Slot       `json:"slots,omitempty"`
+
+	ReplayPaused    bool              `json:"replay_paused"`
+	ClosedByDefault bool              `json:"closed_by_default"` // an unsupervised start opens read-only
+	Address         Address           `json:"address"`
+	DiskFreeBytes   int64             `json:"disk_free_bytes,omitempty"`
+	DataBytes       int64             `json:"data_bytes,omitempty"`
+	Settings        map[string]string `json:"settings,omitempty"`
+	// Facts are counts that only a thorough observation collects, such as
+	// unlogged_tables or collation_mismatches.
+	Facts            map[string]int64 `json:"facts,omitempty"`
+	ConnectedClients int              `json:"connected_clients"`
+
+	Guard  guard.State `json:"guard"`
+	Fenced bool        `json:"fenced"` // stopped by its agent so that it takes no more writes
+	// Kin is the newest mark of a promotion or proof that was found here.
+	Kin string `json:"kin,omitempty"`
+	Job *Job   `json:"job,omitempty"`
+}
+
+// Address is where peers and applications reach the database.
+type Address struct {
+	Host string `json:"host"`
+	Port int    `json:"port"`
+}
+
+// Upstream is the link of a replica to the server it follows.
+type Upstream struct {
+	Host        string  `json:"host"`
+	Port        int     `json:"port"`
+	Slot        string  `json:"slot,omitempty"`
+	Connected   bool    `json:"connected"`
+	State       string  `json:"state,omitempty"`
+	Problem     string  `json:"problem,omitempty"`
+	IdleSeconds float64 `json:"idle_seconds"` // since the last message
+}
+
+// Downstream is one replica as its upstream sees it.
+type Downstream struct {
+	Name        string  `json:"name"`
+	State       string  `json:"state"`
+	Sent        string  `json:"sent,omitempty"`
+	Received    string  `json:"received,omitempty"`
+	Safe        string  `json:"safe,omitempty"`
+	Applied     string  `json:"applied,omitempty"`
+	IdleSeconds float64 `json:"idle_seconds"`
+	Synchronous bool    `json:"synchronous"`
+}
+
+// Slot is a reservation of log for one replica.
+type Slot struct {
+	Name      string `json:"name"`
+	Active    bool   `json:"active"`
+	Restart   string `json:"restart,omitempty"`
+	State     string `json:"state,omitempty"` // reserved, extended, unreserved, lost
+	KeptBytes int64  `json:"kept_bytes"`
+	Ours      bool   `json:"ours"` // made by Cross Twin
+}
+
+// Job is a long piece of work that the agent does: a copy, a rewind.
+type Job struct {
+	Key         string    `json:"key"`  // operation and step that asked for it
+	Kind        string    `json:"kind"` // seed, verify, rewind, salvage, compare
+	State       string    `json:"state"`
+	Note        string    `json:"note,omitempty"` // what it is doing now
+	Error       string    `json:"error,omitempty"`
+	StartedAt   time.Time `json:"started_at"`
+	DoneBytes   int64     `json:"done_bytes"`
+	TotalBytes  int64     `json:"total_bytes"`
+	BytesPerSec float64   `json:"bytes_per_second"`
+	SecondsLeft float64   `json:"seconds_left"` // negative: not known
+	Result      any       `json:"result,omitempty"`
+}
+
+// The states of a Job.
+const (
+	JobRunning  = "running"
+	JobFinished = "finished"
+	JobFailed   = "failed"
+)
+
+// SlotNamed finds a slot.
+func (s *Server) SlotNamed(name string) (Slot, bool) {
+	for _, x := range s.Slots {
+		if x.Name == name {
+			return x, true
+		}
+	}
+	return Slot{}, false
+}
+
+// DownstreamNamed finds a link by the replica's name.
+func (s *Server) DownstreamNamed(name string) (Downstream, bool) {
+	for _, d := range s.Downstreams {
+		if d.Name == name {
+			return d, true
+		}
+	}
+	return Downstream{}, false
+}

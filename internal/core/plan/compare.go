@@ -1,0 +1,82 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// holdSeconds bounds the time for which a comparison stops writes.
+const holdSeconds = 2
+
+// compare plans a comparison of all tables on the primary and its replicas at
+// one position. Writes are held for a moment: long enough for every replica to
+// apply what was written and to open a view of its data; then they go on and
+// the tables are summed in those views.
+func (in *Input) compare(p *Plan) error {
+	primary := in.View.Primary
+	p.Summary = "Compare all tables of " + in.View.Cluster + " on all its servers."
+	up := in.checkPrimary(p)
+	in.checkAgents(p, primary)
+	if !up {
+		return nil
+	}
+	var replicas []string
+	for _, n := range in.replicas(primary) {
+		if s := in.View.Find(n); s.Health == view.InStep || s.Health == view.Behind {
+			replicas = append(replicas, n)
+		}
+	}
+	c := Check{Name: "somebody to compare with", Result: verdict(len(replicas) > 0, Fail), Evidence: strings.Join(replicas, ", ") + " follow " + primary}
+	if len(replicas) == 0 {
+		c.Evidence, c.Mend = "no replica of "+in.View.Cluster+" follows "+primary, "see crosstwin status "+in.View.Cluster
+	}
+	p.check(c)
+	for _, n := range replicas {
+		s := in.View.Find(n)
+		p.check(Check{Name: "replica can catch up within the hold", Server: n, Result: verdict(s.Health == view.InStep, Fail), Evidence: fmt.Sprintf("%s is %s", n, s.Health),
+			Why: "writes would wait for it", Mend: mendIf(s.Health != view.InStep, "wait until it is in step: crosstwin watch "+in.View.Cluster)})
+	}
+	p.PauseSeconds = 0.05
+	p.Effects = append(p.Effects, fmt.Sprintf("writes on %s wait for a moment, at most %d s, while every server opens its view of the data", primary, holdSeconds))
+	in.stepsOfCompare(p, primary, replicas)
+	return nil
+}
+
+func (in *Input) stepsOfCompare(p *Plan, primary string, replicas []string) {
+	all := append([]string{primary}, replicas...)
+	forget := func(n string) *Action {
+		return &Action{Title: "close the view on " + n, Server: n, Verb: verb.Forget}
+	}
+	p.step(Step{Name: "hold", Action: Action{Title: "hold writes on " + primary, Server: primary, Verb: verb.Hold, Args: verb.HoldArgs{Seconds: holdSeconds}}, Keep: "hold", Seconds: 0.02, Limit: 60, OnFail: undoOr(p),
+		Undo: forget(primary), IfFails: "writes go on; ask again when fewer long transactions run"})
+	for _, n := range replicas {
+		p.step(Step{Name: "view-" + n, Action: Action{Title: "open a view on " + n, Server: n, Verb: verb.Snapshot, Args: verb.SnapshotArgs{Seconds: holdSeconds}}, Needs: []string{"hold"}, Seconds: 0.02, Limit: 10, OnFail: undoOr(p),
+			Undo: forget(n), IfFails: "writes go on"})
+	}
+	p.step(Step{Name: "release", Action: Action{Title: "let writes go on", Server: primary, Verb: verb.Release}, Seconds: 0.01, Limit: 10, OnFail: undoOr(p), IfFails: "the agent lets them go on by itself at the deadline"})
+	var needs []string
+	for _, n := range all {
+		needs = append(needs, "sums "+n)
+		p.step(Step{Name: "sums-" + n, Action: Action{Title: "count and sum all tables on " + n, Server: n, Verb: verb.Sums}, Keep: "sums " + n, Seconds: 1, Limit: catchUpLimit, OnFail: undoOr(p), IfFails: "the comparison is given up; nothing has changed"})
+	}
+	p.step(Step{Name: "judge", Action: Action{Title: "compare " + strings.Join(all, ", "), Verb: verb.Judge, Args: JudgeArgs{Servers: all}}, Needs: needs, Keep: "comparison", Seconds: 0.1, Limit: 3600, OnFail: NeedsYou, IfFails: "the tables and rows that differ are named"})
+	for _, n := range all {
+		p.step(Step{Name: "close-" + n, Action: *forget(n), Seconds: 0.01, OnFail: GoOn, IfFails: "the agent closes it by itself"})
+	}
+}
+
+// JudgeArgs lists the servers to compare, the primary first.
+type JudgeArgs struct {
+	Servers []string `json:"servers"`
+}
+
+// undoOr: past a point of no return, a failed comparison asks for a person.
+func undoOr(p *Plan) string {
+	if p.NoReturnStep() < len(p.Steps) {
+		return NeedsYou
+	}
+	return Undo
+}

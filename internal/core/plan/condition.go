@@ -1,0 +1,178 @@
+package plan
+
+import (
+	"fmt"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+)
+
+// Condition is something that must be true after a step, told from a fresh
+// observation and never from the verb's own answer.
+type Condition struct {
+	Kind   string   `json:"kind"`
+	Server string   `json:"server"`
+	Other  string   `json:"other,omitempty"`
+	Values []string `json:"values,omitempty"`
+	Bytes  int64    `json:"bytes,omitempty"`
+	Term   int64    `json:"term,omitempty"`
+	// Fact names a mark that an earlier step kept; the runner puts its id and
+	// position into Values before the condition is tested.
+	Fact string `json:"fact,omitempty"`
+}
+
+// The kinds of condition.
+const (
+	IsStopped    = "stopped"       // no database process, or one that can write no more
+	HoldsAll     = "holds all"     // Server applied all that Other wrote before its orderly stop
+	IsPrimary    = "is primary"    // runs, writable, owner of Term
+	IsReplica    = "is replica"    // runs read-only
+	Streams      = "streams"       // runs read-only, connected to Other, on Other's history
+	PointsAt     = "points at"     // its settings name Other as upstream
+	IsDetached   = "detached"      // follows nobody, no connection left
+	HasSlots     = "has slots"     // Values exist
+	LacksSlots   = "lacks slots"   // Values do not exist
+	IsClosed     = "closed"        // an unsupervised start would open read-only
+	IsCaughtUp   = "caught up"     // at most Bytes behind Other
+	HasNoted     = "noted"         // Term was noted
+	IsUnbroken   = "whole"         // no unfinished copy or rewind
+	HasPassed    = "passed"        // applied the mark's position
+	HasMark      = "has mark"      // the mark was found in its own log
+	HoldsMost    = "holds most"    // received at least what Other received
+	StoppedClean = "stopped clean" // data says: shut down, with everything written out
+)
+
+// Holds tests a condition against observations by server name. seen is what
+// was found, in words, for the journal and for the error.
+func (c Condition) Holds(engine string, obs map[string]*observation.Server) (ok bool, seen string) {
+	o := obs[c.Server]
+	if o == nil {
+		return false, c.Server + " was not observed"
+	}
+	other := obs[c.Other]
+	if c.Other != "" && other == nil {
+		return false, c.Other + " was not observed"
+	}
+	test, known := conditionTests[c.Kind]
+	if !known {
+		return false, "unknown condition " + c.Kind
+	}
+	return test(c, engine, o, other)
+}
+
+var conditionTests = map[string]func(c Condition, engine string, o, other *observation.Server) (bool, string){
+	IsStopped: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return !o.Running || o.ShutdownAt != "", c.Server + runs(o)
+	},
+	StoppedClean: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return !o.Running && (o.ShutdownAt != "" || o.DataState == "shut down in recovery"), c.Server + runs(o) + ", data: " + o.DataState
+	},
+	HoldsAll: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
+		at, ok1 := position.Bytes(engine, o.Applied)
+		end, ok2 := position.Bytes(engine, other.ShutdownAt)
+		// Strictly past: the checkpoint record itself must have been applied.
+		// Equal means that only this record is missing, and then the old
+		// primary could never follow the new one (measured).
+		return ok1 && ok2 && at > end, fmt.Sprintf("%s applied %s, %s's last record begins at %s", c.Server, o.Applied, c.Other, other.ShutdownAt)
+	},
+	IsPrimary: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		ok := o.Accepting && o.Role == observation.Primary && o.Writable && o.Guard.Owner && o.Guard.Accepted == c.Term
+		return ok, fmt.Sprintf("%s%s, owner of term %d: %t", c.Server, runs(o), o.Guard.Accepted, o.Guard.Owner)
+	},
+	IsReplica: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return o.Accepting && o.Role == observation.Replica, c.Server + runs(o)
+	},
+	Streams: streams,
+	PointsAt: func(c Condition, _ string, o, other *observation.Server) (bool, string) {
+		return pointsAt(o, other), c.Server + " points at " + upstream(o)
+	},
+	IsDetached: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		ok := o.Upstream == nil || o.Upstream.Host == "" && !o.Upstream.Connected
+		return ok, c.Server + " points at " + upstream(o)
+	},
+	HasSlots: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		for _, n := range c.Values {
+			if _, ok := o.SlotNamed(n); !ok {
+				return false, c.Server + " has no slot " + n
+			}
+		}
+		return true, c.Server + " has them"
+	},
+	LacksSlots: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		for _, n := range c.Values {
+			if _, ok := o.SlotNamed(n); ok {
+				return false, c.Server + " still has slot " + n
+			}
+		}
+		return true, "none left on " + c.Server
+	},
+	IsClosed: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return o.ClosedByDefault, fmt.Sprintf("%s closed by default: %t", c.Server, o.ClosedByDefault)
+	},
+	IsCaughtUp: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
+		at, ok1 := position.Bytes(engine, o.Applied)
+		end, ok2 := position.Bytes(engine, other.Written)
+		return ok1 && ok2 && end-at <= c.Bytes, fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Applied, c.Other, other.Written)
+	},
+	HasPassed: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
+		if len(c.Values) < 2 {
+			return false, "no mark was kept"
+		}
+		at, ok1 := position.Bytes(engine, o.Applied)
+		end, ok2 := position.Bytes(engine, c.Values[1])
+		return ok1 && ok2 && at >= end, fmt.Sprintf("%s applied %s, the mark stands at %s", c.Server, o.Applied, c.Values[1])
+	},
+	HasMark: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		if len(c.Values) < 1 {
+			return false, "no mark was kept"
+		}
+		return o.Kin == c.Values[0], fmt.Sprintf("the newest mark found on %s is %q, looked for %q", c.Server, o.Kin, c.Values[0])
+	},
+	HoldsMost: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
+		mine, ok1 := position.Bytes(engine, o.Received)
+		theirs, ok2 := position.Bytes(engine, other.Received)
+		return ok1 && (!ok2 || mine >= theirs), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Received, c.Other, other.Received)
+	},
+	HasNoted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return o.Guard.Noted == c.Term, fmt.Sprintf("%s noted term %d", c.Server, o.Guard.Noted)
+	},
+	IsUnbroken: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return o.Unfinished == "" && !o.DataEmpty, fmt.Sprintf("%s unfinished work: %q, empty: %t", c.Server, o.Unfinished, o.DataEmpty)
+	},
+}
+
+func streams(c Condition, _ string, o, other *observation.Server) (bool, string) {
+	kin := o.Line.Compare(other.Line)
+	ok := o.Accepting && o.Role == observation.Replica && pointsAt(o, other) && o.Upstream.Connected && kin != position.Stranger
+	text := c.Server + runs(o) + ", points at " + upstream(o)
+	if o.Upstream != nil {
+		text += fmt.Sprintf(", connected: %t", o.Upstream.Connected)
+		if o.Upstream.Problem != "" {
+			text += " (" + o.Upstream.Problem + ")"
+		}
+	}
+	return ok, fmt.Sprintf("%s, history: %s (timeline %d, %s has %d)", text, kin, o.Line.Number, c.Other, other.Line.Number)
+}
+
+func pointsAt(o, other *observation.Server) bool {
+	return o.Upstream != nil && o.Upstream.Host == other.Address.Host && o.Upstream.Port == other.Address.Port
+}
+
+func upstream(o *observation.Server) string {
+	if o.Upstream == nil || o.Upstream.Host == "" {
+		return "nobody"
+	}
+	return fmt.Sprintf("%s:%d", o.Upstream.Host, o.Upstream.Port)
+}
+
+func runs(o *observation.Server) string {
+	switch {
+	case !o.Running:
+		return " does not run"
+	case !o.Accepting:
+		return " runs and does not answer"
+	case o.Writable:
+		return " runs as " + string(o.Role) + ", writable"
+	}
+	return " runs as " + string(o.Role) + ", read-only"
+}

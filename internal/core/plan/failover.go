@@ -1,0 +1,208 @@
+package plan
+
+import (
+	"fmt"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// failover plans a change of primary without the old one's help. The old
+// primary is fenced first if its agent answers; a server that cannot be
+// reached must be vouched for by a person. All replicas are detached, so that
+// positions stand still; the candidate fetches what any of them holds more;
+// then it is promoted.
+func (in *Input) failover(p *Plan) error {
+	p.Term = in.NextTerm
+	old := in.View.Primary
+	if old == "" {
+		return fmt.Errorf("%s has no primary yet: add one with crosstwin server add %s NAME --primary", in.View.Cluster, in.View.Cluster)
+	}
+	if in.Request.To == old {
+		return in.startAgain(p, old)
+	}
+	in.choose(p, func(s *view.Server) (bool, string) { return s.MayTakeOver, s.WhyNot }, in.byReceived)
+	in.checkOldStopped(p, old)
+	cand := p.Candidate
+	if cand == "" {
+		p.Summary = "Make another server primary of " + in.View.Cluster + " instead of " + old + ": not possible now."
+		return nil
+	}
+	p.Summary = fmt.Sprintf("Make %s primary of %s instead of %s. %s", cand, in.View.Cluster, old, in.loss(p, old, cand))
+	p.PauseSeconds = 1
+	in.checkAgents(p, cand)
+	in.checkReplay(p, cand)
+	in.checkSync(p, cand)
+	in.checkPaths(p, Warn)
+	in.checkClocks(p)
+
+	others := in.replicas(cand, old)
+	in.roleEffects(p, old, cand, others, "is fenced and stays stopped until it rejoins: the cluster has one server less meanwhile")
+	in.stepOpenTerm(p)
+	in.stepFence(p, old)
+	in.stepsDetach(p, old, append([]string{cand}, others...))
+	in.stepLevel(p, cand, others)
+	if slots := slotNames(others); len(slots) > 0 {
+		p.step(Step{Name: "make-slots", Action: Action{Title: "make slots on " + cand, Server: cand, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}}, Seconds: 0.1,
+			After:   []Condition{{Kind: HasSlots, Server: cand, Values: slots}},
+			Undo:    &Action{Title: "drop the slots on " + cand, Server: cand, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}},
+			IfFails: "the slots are dropped again"})
+	}
+	p.step(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.01, IfFails: "the replicas are pointed back at " + old})
+	in.stepPromote(p, cand)
+	in.stepsAfterPromotion(p, cand, others)
+	in.stepsOfProof(p, cand, others)
+	return nil
+}
+
+// byReceived puts the replica that holds most first, then rank, then name.
+func (in *Input) byReceived(a, b *view.Server) bool {
+	x, _ := position.Bytes(in.View.Engine, orElse(a.Received, a.Position))
+	y, _ := position.Bytes(in.View.Engine, orElse(b.Received, b.Position))
+	if x != y {
+		return x > y
+	}
+	return byRank(a, b)
+}
+
+// checkOldStopped is the rule that no second server takes writes: the old
+// primary must be reachable, so that it can be fenced, or vouched for.
+func (in *Input) checkOldStopped(p *Plan, old string) {
+	c := Check{Name: "old primary can be made to stay stopped", Server: old, Result: Pass, Why: "two servers that take writes at once are the worst that can happen"}
+	s := in.View.Find(old)
+	switch {
+	case in.seen(old) && s.Health == view.TakesWrites:
+		c.Result, c.Evidence = Warn, old+" is alive and takes writes: it is fenced first"
+		c.Why, c.Mend = "a switchover moves the role without any loss", "if you need not leave "+old+" at once: crosstwin switchover "+in.View.Cluster
+	case in.seen(old):
+		c.Evidence = fmt.Sprintf("%s's agent answers and keeps it stopped (it is %s)", old, s.Health)
+	case contains(in.Request.ConfirmStopped, old):
+		c.Result, c.Evidence = Warn, old+"'s agent does not answer; you said that "+old+" is off. Its agent fences it as soon as it hears of the new term"
+	default:
+		c.Result, c.Evidence = Fail, old+"'s agent does not answer: nobody can see whether "+old+" takes writes"
+		c.Mend = "power " + old + " off or cut it from the network, be sure of it, then say so: crosstwin failover " + in.View.Cluster + " --confirm-stopped " + old
+	}
+	p.check(c)
+	for _, m := range in.Members {
+		if m.Name == old || m.Last == nil || in.seen(m.Name) {
+			continue
+		}
+		if d, ok := in.ownerSees(m.Name); ok && d.State == "streaming" {
+			p.check(Check{Name: "unseen replica", Server: m.Name, Result: Warn, Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate", Mend: "bring it back first if nothing may be lost"})
+		}
+	}
+}
+
+func (in *Input) ownerSees(name string) (observation.Downstream, bool) {
+	if o := in.member(in.View.Primary); o != nil && o.Last != nil {
+		return o.Last.DownstreamNamed(name)
+	}
+	return observation.Downstream{}, false
+}
+
+// loss says what a failover would lose, as exactly as it can be known.
+func (in *Input) loss(p *Plan, old, cand string) string {
+	c := in.View.Find(cand)
+	held, ok := position.Bytes(in.View.Engine, orElse(c.Received, c.Position))
+	if !ok {
+		return "What would be lost is not known."
+	}
+	for _, n := range in.replicas(cand, old) {
+		if s := in.View.Find(n); s != nil {
+			if h, ok := position.Bytes(in.View.Engine, s.Received); ok && h > held {
+				held = h // it is fetched first
+			}
+		}
+	}
+	m := in.member(old)
+	var end int64
+	how := "as last seen"
+	if in.Examination != nil && in.Examination.End != "" && !in.Examination.Running {
+		end, ok = position.Bytes(in.View.Engine, in.Examination.End)
+		how = "by the end of its log"
+	} else if m != nil && m.Last != nil {
+		end, ok = position.Bytes(in.View.Engine, m.Last.Written)
+	} else {
+		ok = false
+	}
+	switch {
+	case !ok:
+		p.Destroys = "writes of " + old + " that no replica received, if there are any"
+	case m.Last != nil && m.Last.Accepting && m.Last.Writable && in.seen(old):
+		return fmt.Sprintf("%s stops in an orderly way first, so that nothing should be lost.", old)
+	case end <= held:
+		return fmt.Sprintf("Nothing is lost: %s holds all that %s wrote (%s).", cand, old, how)
+	default:
+		p.Destroys = fmt.Sprintf("%s of log that only %s has (%s); they stay on its disk until it rejoins", view.Size(end-held), old, how)
+	}
+	p.ConfirmName = in.View.Cluster
+	if !ok {
+		return "What is lost cannot be known: " + old + " cannot be examined."
+	}
+	return fmt.Sprintf("Lost to the cluster: %s of log that no replica received.", view.Size(end-held))
+}
+
+func (in *Input) stepFence(p *Plan, old string) {
+	if !in.seen(old) {
+		return
+	}
+	s := Step{Name: "fence-old", Action: Action{Title: "fence " + old + ": it takes no more writes", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.2, Limit: 30,
+		After: []Condition{{Kind: IsStopped, Server: old}}, IfFails: "nothing else is changed"}
+	if v := in.View.Find(old); v != nil && v.Health == view.TakesWrites {
+		s.Undo = &Action{Title: "start " + old + " as primary again, in a new term", Server: old, Verb: Reopen}
+		s.IfFails = old + " is started as primary again"
+	}
+	p.step(s)
+}
+
+func (in *Input) stepsDetach(p *Plan, old string, replicas []string) {
+	for _, n := range replicas {
+		p.step(Step{Name: "detach-" + n, Action: Action{Title: "detach " + n + ", so that its position stands still", Server: n, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.2,
+			After:   []Condition{{Kind: IsDetached, Server: n}},
+			Undo:    &Action{Title: "point " + n + " back at " + old, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: verb.SlotName(n)}},
+			IfFails: "the replicas are pointed back at " + old})
+	}
+}
+
+func (in *Input) stepLevel(p *Plan, cand string, others []string) {
+	if len(others) == 0 {
+		return
+	}
+	s := Step{Name: "level", Action: Action{Title: "let " + cand + " fetch what another replica holds more", Verb: verb.Level, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.3, Limit: 120,
+		IfFails: "the replicas are pointed back"}
+	for _, n := range others {
+		s.After = append(s.After, Condition{Kind: HoldsMost, Server: cand, Other: n})
+	}
+	p.step(s)
+}
+
+// startAgain plans to start a dead primary where it stands. Often that beats a
+// failover: nothing is lost.
+func (in *Input) startAgain(p *Plan, old string) error {
+	s := in.View.Find(old)
+	p.Candidate = old
+	p.Summary = fmt.Sprintf("Start %s again as primary of %s. Nothing is lost.", old, in.View.Cluster)
+	in.checkAgents(p, old)
+	c := Check{Name: "primary is stopped", Server: old, Result: Pass, Evidence: fmt.Sprintf("%s is %s", old, s.Health)}
+	switch {
+	case s.Health == view.TakesWrites:
+		c.Result, c.Evidence, c.Mend = Fail, old+" takes writes: there is nothing to do", ""
+	case s.Observation != nil && s.Observation.Unfinished != "":
+		c.Result, c.Evidence, c.Mend = Fail, s.Why, "make another server primary: crosstwin failover "+in.View.Cluster
+	}
+	p.check(c)
+	in.checkDisk(p, old, 0)
+	p.PauseSeconds = 1
+	p.Effects = append(p.Effects, old+" becomes primary again, on its own history", "the replicas go on following it")
+	in.stepOpenTerm(p)
+	p.step(Step{Name: "settle", Action: Action{Title: "see that " + old + " does not run", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.1,
+		After: []Condition{{Kind: IsStopped, Server: old}}, IfFails: "nothing has changed"})
+	p.step(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", old, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: old}}, Seconds: 0.01, IfFails: "nothing has changed"})
+	p.step(Step{Name: "open", Action: Action{Title: "start " + old + " as primary", Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "primary"}}, NoReturn: true, OnFail: NeedsYou, InPause: true, Seconds: 1, Limit: 600,
+		After: []Condition{{Kind: IsPrimary, Server: old, Term: p.Term}}, IfFails: "read the server's log; or make another server primary"})
+	in.stepsAfterPromotion(p, old, nil)
+	in.stepsOfProof(p, old, in.replicas(old))
+	return nil
+}

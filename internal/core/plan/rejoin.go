@@ -1,0 +1,268 @@
+package plan
+
+import (
+	"fmt"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// The ways of a rejoin, from the mildest on.
+const (
+	WayFollow  = "follow"
+	WayRewind  = "rewind"
+	WayRebuild = "rebuild"
+)
+
+// rejoin plans the return of a server that is stopped, fenced, adrift or
+// astray. Which way is possible follows from an examination of its data: where
+// its history parts from the primary's, and what it holds after that.
+func (in *Input) rejoin(p *Plan) error {
+	name := in.Request.Server
+	switch {
+	case name == "":
+		return fmt.Errorf("which server is to rejoin? crosstwin rejoin %s SERVER", in.View.Cluster)
+	case name == in.View.Primary:
+		return fmt.Errorf("%s is the primary of %s: there is nothing to rejoin; to start it again when it is down: crosstwin failover %s --to %s", name, in.View.Cluster, in.View.Cluster, name)
+	case in.Request.Way != "" && in.Request.Way != WayFollow && in.Request.Way != WayRewind && in.Request.Way != WayRebuild:
+		return fmt.Errorf("there is no way %q of rejoining: the ways are follow, rewind and rebuild", in.Request.Way)
+	}
+	p.Target, p.Examination = name, in.Examination
+	p.Summary = fmt.Sprintf("Bring %s back as a replica of %s.", name, in.View.Primary)
+	up := in.checkPrimary(p)
+	in.checkAgents(p, name, in.View.Primary)
+	if !up || !in.seen(name) {
+		return nil
+	}
+	if in.Examination == nil {
+		p.check(Check{Name: "data can be examined", Server: name, Result: Fail, Evidence: name + "'s data could not be examined", Why: "without knowing what it holds nothing can be decided", Mend: "see the agent's log on " + name})
+		return nil
+	}
+	p.Ways = in.ways(p)
+	way := in.pickWay(p)
+	in.checkKin(p)
+	in.checkPaths(p, Warn)
+	in.checkClocks(p)
+	if way == "" {
+		return nil
+	}
+	in.describeTail(p, way)
+	switch way {
+	case WayFollow:
+		in.stepsOfFollow(p, name)
+	case WayRewind:
+		in.stepsOfRewind(p, name)
+	case WayRebuild:
+		in.checkDisk(p, name, in.member(in.View.Primary).Last.DataBytes)
+		in.stepsOfRebuild(p, name)
+	}
+	return nil
+}
+
+// ways judges each of the three ways and says why.
+func (in *Input) ways(p *Plan) []Way {
+	x := in.Examination
+	follow := Way{Name: WayFollow, Possible: true, Why: fmt.Sprintf("its log ends at %s and %s's history goes on from there: nothing has to be taken out", x.End, in.View.Primary)}
+	rewind := Way{Name: WayRewind, Possible: x.Rewindable, Why: fmt.Sprintf("the %s after the fork at %s are taken out, block by block", view.Size(x.TailBytes), x.Fork)}
+	rebuild := Way{Name: WayRebuild, Possible: true, Why: "all data is copied anew from " + in.View.Primary}
+	owner := in.member(in.View.Primary).Last
+	switch {
+	case x.Empty:
+		follow.Possible, follow.Why = false, "it holds no database"
+	case x.Unfinished != "":
+		follow.Possible, follow.Why = false, "a "+x.Unfinished+" broke off here: its files belong to no single moment"
+	case x.System != "" && owner.System != "" && x.System != owner.System:
+		follow.Possible, follow.Why = false, fmt.Sprintf("it is a copy of another cluster (system identifier %s, not %s)", x.System, owner.System)
+	case x.Kinship == string(position.Stranger):
+		follow.Possible, follow.Why = false, fmt.Sprintf("it holds other writes than %s although both say timeline %d", in.View.Primary, x.Line.Number)
+	case x.Kinship == string(position.Unknown):
+		follow.Possible, follow.Why = false, fmt.Sprintf("nothing proves that its timeline %d is %s's: its first record is no longer there", x.Line.Number, in.View.Primary)
+	case x.TailBytes > 0:
+		follow.Possible, follow.Why = false, fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", view.Size(x.TailBytes), x.Fork, in.View.Primary)
+	}
+	if !rewind.Possible {
+		rewind.Why = x.WhyNot
+	} else if x.Unfinished == "rewind" {
+		rewind.Why = "the rewind that broke off is run again from its beginning"
+	} else if follow.Possible {
+		rewind.Possible, rewind.Why = false, "there is nothing to take out"
+	}
+	return []Way{follow, rewind, rebuild}
+}
+
+func (in *Input) pickWay(p *Plan) string {
+	chosen := ""
+	for i := range p.Ways {
+		w := &p.Ways[i]
+		if w.Possible && (in.Request.Way == w.Name || in.Request.Way == "" && chosen == "") {
+			w.Chosen, chosen = true, w.Name
+		}
+	}
+	if in.Request.Way == "" && in.Examination.System != "" && in.member(in.View.Primary).Last.System != in.Examination.System {
+		// A copy of another cluster is never cleared without being asked for.
+		for i := range p.Ways {
+			p.Ways[i].Chosen = false
+		}
+		chosen = ""
+	}
+	c := Check{Name: "a way back", Server: in.Request.Server, Result: Pass}
+	for _, w := range p.Ways {
+		if w.Chosen {
+			c.Evidence = w.Name + ": " + w.Why
+		}
+	}
+	if chosen == "" {
+		c.Result = Fail
+		c.Evidence = "no way was chosen: " + p.Ways[0].Why
+		for _, w := range p.Ways {
+			if w.Name == in.Request.Way {
+				c.Evidence = w.Name + " is not possible: " + w.Why
+			}
+		}
+		c.Mend = "if nothing on " + in.Request.Server + " is needed: crosstwin rejoin " + in.View.Cluster + " " + in.Request.Server + " --way rebuild"
+		for _, w := range p.Ways {
+			if w.Possible && in.Request.Way != "" {
+				c.Mend = "the way that is possible: crosstwin rejoin " + in.View.Cluster + " " + in.Request.Server + " --way " + w.Name
+				break
+			}
+		}
+	}
+	p.check(c)
+	return chosen
+}
+
+func (in *Input) checkKin(p *Plan) {
+	x := in.Examination
+	if x.Empty {
+		return
+	}
+	p.check(Check{Name: "kinship", Server: in.Request.Server, Result: verdict(x.Kinship == string(position.Kin), Warn),
+		Evidence: fmt.Sprintf("timeline %d, log ends at %s, fork at %s on timeline %d, histories up to there: %s", x.Line.Number, orElse(x.End, "an unknown place"), orElse(x.Fork, "an unknown place"), x.ForkLine, orElse(x.Kinship, "not comparable")),
+		Why:      "two servers may use one number for different writes"})
+}
+
+func (in *Input) describeTail(p *Plan, way string) {
+	x, name := in.Examination, in.Request.Server
+	p.Effects = append(p.Effects, name+" becomes a replica of "+in.View.Primary)
+	if x.TailBytes > 0 && way != WayFollow {
+		text := fmt.Sprintf("the tail of %s, %s of log", name, view.Size(x.TailBytes))
+		if x.Tail != nil {
+			n, i, u, d := x.Tail.Counts()
+			text += fmt.Sprintf(" with %d committed transactions (%d inserts, %d updates, %d deletes)", n, i, u, d)
+		}
+		p.Destroys, p.ConfirmName = text, in.View.Cluster
+		if x.Fork != "" && x.Unfinished == "" {
+			p.Effects = append(p.Effects, text+" is saved first, then taken out")
+		} else {
+			p.Effects = append(p.Effects, text+" is lost")
+		}
+	}
+	if way == WayRebuild && !x.Empty && p.Destroys == "" && x.Unfinished != WaySeed {
+		p.Destroys, p.ConfirmName = "the data on "+name, in.View.Cluster
+	}
+}
+
+// WaySeed is how an unfinished copy is named in an examination.
+const WaySeed = "seed"
+
+// stepClose fences the target if it runs in a way in which it may not.
+func (in *Input) stepClose(p *Plan, name string, always bool) {
+	o := in.member(name).Last
+	if !o.Running || !always && o.Role == observation.Replica && o.Accepting {
+		return
+	}
+	p.step(Step{Name: "close", Action: Action{Title: "stop " + name + ": it is not opened for writes again", Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.3, Limit: 60, OnFail: NeedsYou,
+		After: []Condition{{Kind: IsStopped, Server: name}}, IfFails: "nothing else has changed"})
+}
+
+func (in *Input) stepsOfFollow(p *Plan, name string) {
+	in.stepClose(p, name, false)
+	in.stepsOfReturn(p, name)
+}
+
+// stepsOfReturn point a server whose data is right at the primary.
+func (in *Input) stepsOfReturn(p *Plan, name string) {
+	primary, slot := in.View.Primary, verb.SlotName(name)
+	p.step(Step{Name: "make-slot", Action: Action{Title: "make slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: []string{slot}}}, Seconds: 0.1,
+		After:   []Condition{{Kind: HasSlots, Server: primary, Values: []string{slot}}},
+		Undo:    &Action{Title: "drop slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: []string{slot}}},
+		IfFails: "the slot is dropped again"})
+	p.step(Step{Name: "follow", Action: Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary), Slot: slot}}, Seconds: 0.1,
+		After: []Condition{{Kind: PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is; the slot is dropped"})
+	p.step(Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+		After: []Condition{{Kind: IsReplica, Server: name}}, IfFails: "see the server's log; it is closed for writes"})
+	p.step(Step{Name: "streams", Action: Action{Title: "see " + name + " stream from " + primary}, Seconds: 1, Limit: 90,
+		After: []Condition{{Kind: Streams, Server: name, Other: primary}}, OnFail: NeedsYou, IfFails: name + " reads but does not follow: see its log, then crosstwin rejoin again"})
+	in.stepsOfReplicaProof(p, primary, name)
+	if in.Request.Compare {
+		in.stepsOfCompare(p, primary, []string{name})
+	}
+}
+
+func (in *Input) stepSalvage(p *Plan, name string) {
+	x := in.Examination
+	if x.TailBytes == 0 || x.Fork == "" || x.Unfinished != "" {
+		return
+	}
+	p.step(Step{Name: "salvage", Action: Action{Title: "save the tail of " + name, Server: name, Verb: verb.Salvage, Args: verb.SalvageArgs{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name}}, Keep: "tail", Seconds: 2, Limit: 3600,
+		IfFails: "nothing is taken out before it is saved"})
+}
+
+func (in *Input) stepsOfRewind(p *Plan, name string) {
+	primary, x := in.View.Primary, in.Examination
+	in.stepClose(p, name, true)
+	if x.Unfinished == "" {
+		p.step(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
+			After: []Condition{{Kind: StoppedClean, Server: name}}, IfFails: "nothing has changed"})
+	}
+	in.stepSalvage(p, name)
+	p.step(Step{Name: "checkpoint", Action: Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary, Verb: verb.Checkpoint}, Seconds: 1, Limit: 600, IfFails: "nothing has changed"})
+	p.step(Step{Name: "prepare", Action: Action{Title: "see to the replication account and its access rules on " + primary, Server: primary, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), Account: true, From: in.peer(primary)}}, Seconds: 0.2, IfFails: "nothing is lost; the account stays"})
+	p.step(Step{Name: "rewind", Action: Action{Title: "take out what " + name + " wrote after " + x.Fork, Server: name, Verb: verb.Rewind, Args: verb.RewindArgs{Source: in.peer(primary), Fork: x.Fork, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}}, NoReturn: true, OnFail: NeedsYou, Seconds: 5, Limit: catchUpLimit,
+		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin recognises it and goes on"})
+	in.stepsOfReturn(p, name)
+}
+
+func (in *Input) stepsOfRebuild(p *Plan, name string) {
+	x := in.Examination
+	in.stepClose(p, name, true)
+	if x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "" {
+		p.step(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
+			After: []Condition{{Kind: StoppedClean, Server: name}}, IfFails: "nothing has changed"})
+	}
+	in.stepSalvage(p, name)
+	in.stepsOfSeed(p, name)
+}
+
+func (in *Input) peers() []verb.Peer {
+	var out []verb.Peer
+	for _, m := range in.Members {
+		if m.Last != nil {
+			out = append(out, in.peer(m.Name))
+		}
+	}
+	return out
+}
+
+// salvage plans only the saving of a tail, without taking it out.
+func (in *Input) salvage(p *Plan) error {
+	name, x := in.Request.Server, in.Examination
+	if name == "" || name == in.View.Primary {
+		return fmt.Errorf("whose tail is to be saved? name a server of %s that is not its primary", in.View.Cluster)
+	}
+	p.Target, p.Examination = name, x
+	p.Summary = "Save what only " + name + " has."
+	in.checkAgents(p, name)
+	if x == nil {
+		return nil
+	}
+	p.check(Check{Name: "there is a tail", Server: name, Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", Fail),
+		Evidence: fmt.Sprintf("%s holds %s of log after the fork at %s", name, view.Size(x.TailBytes), orElse(x.Fork, "an unknown place"))})
+	p.check(Check{Name: "it is stopped", Server: name, Result: verdict(!x.Running, Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
+	p.step(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
+		After: []Condition{{Kind: StoppedClean, Server: name}}, IfFails: "nothing has changed"})
+	in.stepSalvage(p, name)
+	return nil
+}

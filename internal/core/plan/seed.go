@@ -1,0 +1,124 @@
+package plan
+
+import (
+	"fmt"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// copyBytesPerSecond is a careful guess for the expected duration of a copy.
+const copyBytesPerSecond = 100 << 20
+
+// catchUpLimit bounds the wait for a fresh copy to catch up, in seconds.
+const catchUpLimit = 24 * 3600
+
+// seed plans the making of a replica: copy the primary while it takes writes,
+// hold the copy against its manifest, start it, wait until it has caught up,
+// prove it with a mark.
+func (in *Input) seed(p *Plan) error {
+	name := in.Request.Server
+	switch {
+	case name == "":
+		return fmt.Errorf("which server is to be seeded? crosstwin seed %s SERVER", in.View.Cluster)
+	case name == in.View.Primary:
+		return fmt.Errorf("%s is the primary of %s: only a replica can be seeded", name, in.View.Cluster)
+	}
+	p.Target = name
+	p.Summary = fmt.Sprintf("Copy %s to %s and have it follow.", in.View.Primary, name)
+	up := in.checkPrimary(p)
+	in.checkAgents(p, name, in.View.Primary)
+	if !up || !in.seen(name) {
+		return nil
+	}
+	in.checkTarget(p, name)
+	in.checkSettings(p, in.View.Primary)
+	in.checkPairVersions(p, name)
+	in.checkDisk(p, name, in.member(in.View.Primary).Last.DataBytes)
+	in.checkIdentities(p)
+	in.checkClocks(p)
+	in.stepsOfSeed(p, name)
+	return nil
+}
+
+func (in *Input) checkPairVersions(p *Plan, name string) {
+	o, q := in.member(name).Last, in.member(in.View.Primary).Last
+	same := o.MajorVersion == q.MajorVersion
+	p.check(Check{Name: "same major version", Server: name, Result: verdict(same, Fail),
+		Evidence: fmt.Sprintf("%s has the programs of %s, %s runs %s", name, o.Version, in.View.Primary, q.Version),
+		Why:      "the log of one major version cannot be read by another", Mend: mendIf(!same, fmt.Sprintf("install major version %d on %s", q.MajorVersion, name))})
+}
+
+// checkTarget looks at what stands where the copy is to go.
+func (in *Input) checkTarget(p *Plan, name string) {
+	o := in.member(name).Last
+	c := Check{Name: "room for the copy", Server: name, Result: Pass, Evidence: name + "'s data directory is empty"}
+	switch {
+	case o.Unfinished == "seed":
+		c.Evidence = "an unfinished copy of ours stands there: it is cleared and begun again"
+	case o.DataEmpty:
+	case in.Request.Replace:
+		c.Result = Warn
+		c.Evidence = fmt.Sprintf("%s of data stand there (system %s, %s, timeline %d): they are removed", view.Size(o.DataBytes), orElse(o.System, "unknown"), describe(o), o.Line.Number)
+		p.Destroys = fmt.Sprintf("the %s of data on %s", view.Size(o.DataBytes), name)
+		p.ConfirmName = in.View.Cluster
+	default:
+		c.Result = Fail
+		c.Evidence = fmt.Sprintf("%s's data directory is not empty: %s of data (system %s, %s, timeline %d)", name, view.Size(o.DataBytes), orElse(o.System, "unknown"), describe(o), o.Line.Number)
+		c.Why = "a copy would overwrite it"
+		c.Mend = fmt.Sprintf("if nothing in it is needed: crosstwin seed %s %s --replace; if it is an old primary: crosstwin rejoin %s %s", in.View.Cluster, name, in.View.Cluster, name)
+	}
+	p.check(c)
+}
+
+func describe(o *observation.Server) string {
+	if o.Running {
+		return "running as " + string(o.Role)
+	}
+	return orElse(o.DataState, "not running")
+}
+
+// stepsOfSeed are shared with a rejoin that rebuilds.
+func (in *Input) stepsOfSeed(p *Plan, name string) {
+	primary := in.View.Primary
+	o := in.member(name).Last
+	total := in.member(primary).Last.DataBytes
+	var peers []verb.Peer
+	for _, m := range in.Members {
+		if m.Last != nil {
+			peers = append(peers, in.peer(m.Name))
+		}
+	}
+	p.step(Step{Name: "prepare", Action: Action{Title: "see to the replication account and its access rules on " + primary, Server: primary, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: peers, Account: true, From: in.peer(primary)}}, Seconds: 0.2,
+		IfFails: "nothing is lost; the account stays"})
+	slot := verb.SlotName(name)
+	p.step(Step{Name: "make-slot", Action: Action{Title: "make slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: []string{slot}}}, Seconds: 0.1,
+		After:   []Condition{{Kind: HasSlots, Server: primary, Values: []string{slot}}},
+		Undo:    &Action{Title: "drop slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: []string{slot}}},
+		IfFails: "the slot is dropped again"})
+	if o.Running {
+		p.step(Step{Name: "stop-target", Action: Action{Title: "stop " + name, Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.5, Limit: 60,
+			After: []Condition{{Kind: IsStopped, Server: name}}, IfFails: "the slot is dropped again"})
+	}
+	p.step(Step{Name: "copy", Action: Action{Title: fmt.Sprintf("copy %s (%s) to %s", primary, view.Size(total), name), Server: name, Verb: verb.Seed,
+		Args: verb.SeedArgs{Source: in.peer(primary), Slot: slot, Replace: in.Request.Replace || in.Request.Kind == Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}},
+		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit, IfFails: "the unfinished copy is recognised and cleared by the next seed; the slot is dropped"})
+	p.step(Step{Name: "verify", Action: Action{Title: "hold the copy against its manifest", Server: name, Verb: verb.Verify}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
+		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "the copy is not used; the slot is dropped"})
+	p.step(Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+		After: []Condition{{Kind: IsReplica, Server: name}}, IfFails: "see the server's log; the copy stays, the slot is dropped"})
+	p.step(Step{Name: "catch-up", Action: Action{Title: "wait until " + name + " has caught up"}, Seconds: 2, Limit: catchUpLimit,
+		After: []Condition{{Kind: Streams, Server: name, Other: primary}, {Kind: IsCaughtUp, Server: name, Other: primary, Bytes: caughtUpBytes}}, OnFail: NeedsYou, IfFails: name + " goes on catching up by itself: crosstwin watch " + in.View.Cluster})
+	in.stepsOfReplicaProof(p, primary, name)
+	if in.Request.Compare {
+		in.stepsOfCompare(p, primary, []string{name})
+	}
+}
+
+func (in *Input) stepsOfReplicaProof(p *Plan, primary, name string) {
+	in.stepDropSlots(p, name)
+	p.step(Step{Name: "mark", Action: Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, OnFail: NeedsYou, IfFails: name + " follows; the proof is missing"})
+	p.step(Step{Name: "mark-on-" + name, Action: Action{Title: "find the mark in " + name + "'s own log", Server: name, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3, Limit: 60, OnFail: NeedsYou,
+		After: []Condition{{Kind: HasMark, Server: name, Fact: "mark"}, {Kind: HasPassed, Server: name, Fact: "mark"}}, IfFails: name + " is not proven to hold the same history: crosstwin rejoin examines it"})
+}

@@ -1,0 +1,278 @@
+package plan
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// expectedPause of a role change in seconds, from the measured floor of the
+// bare server commands (110 to 180 ms).
+const expectedPause = 0.2
+
+// caughtUpBytes is how near the candidate must be before the pause begins.
+const caughtUpBytes = 1 << 20
+
+// switchover plans the move of the primary role from a living primary P to a
+// candidate N. Everything that can be done beforehand is done before P stops:
+// slots on N, P's settings for following N, a checkpoint. Then P stops, its
+// control data proves that N applied everything (strictly past P's last
+// record), and N is promoted: the point of no return.
+func (in *Input) switchover(p *Plan) error {
+	if in.Request.To != "" && in.Request.To == in.View.Primary {
+		return fmt.Errorf("%s is the primary of %s already: name another server, or none to have one chosen", in.Request.To, in.View.Cluster)
+	}
+	p.Term = in.NextTerm
+	up := in.checkPrimary(p)
+	in.choose(p, func(s *view.Server) (bool, string) {
+		if ok, why := s.MayTakeOver, s.WhyNot; !ok {
+			return false, why
+		}
+		if s.Health == view.Stalled {
+			return false, "it is stalled: " + s.Why
+		}
+		return true, ""
+	}, byRank)
+	old, cand := in.View.Primary, p.Candidate
+	if cand == "" || !up {
+		in.checkAgents(p, old)
+		p.Summary = "Move the primary role of " + in.View.Cluster + ": not possible now."
+		return nil
+	}
+	p.Summary = fmt.Sprintf("Move the primary role of %s from %s to %s. Expected write pause: about %s.", in.View.Cluster, old, cand, view.Span(expectedPause))
+	p.PauseSeconds = expectedPause
+	in.checkAgents(p, old, cand)
+	in.checkCandidateLag(p, cand)
+	in.checkReplay(p, cand)
+	in.checkSync(p, cand)
+	in.checkPaths(p, Fail)
+	in.checkAll(p)
+
+	others := in.replicas(cand)
+	in.roleEffects(p, old, cand, others, "becomes a replica of "+cand)
+	in.stepsBeforePause(p, old, cand, others)
+	in.stepsOfPause(p, old, cand)
+	in.stepsAfterPromotion(p, cand, others)
+	p.step(Step{Name: "start-old", Action: Action{Title: "start " + old + " as replica of " + cand, Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}},
+		After: []Condition{{Kind: IsReplica, Server: old}}, Seconds: 0.3, Limit: 60,
+		IfFails: old + " stays stopped and closed; writes go on at " + cand + "; crosstwin rejoin brings it back"})
+	in.stepsOfProof(p, cand, append(others, old))
+	return nil
+}
+
+func (in *Input) checkCandidateLag(p *Plan, name string) {
+	s := in.View.Find(name)
+	ok := s.Health == view.InStep
+	c := Check{Name: "candidate is in step", Server: name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s is %s, %s behind", name, s.Health, view.Size(s.LagBytes))}
+	if !ok {
+		c.Why, c.Mend = "writes would wait until it has caught up", "wait until it is in step: crosstwin watch "+in.View.Cluster
+	}
+	p.check(c)
+}
+
+// choose picks the candidate among the servers that eligible accepts, and
+// gives the reason for each that is not chosen.
+func (in *Input) choose(p *Plan, eligible func(*view.Server) (bool, string), better func(a, b *view.Server) bool) {
+	var can []*view.Server
+	for i := range in.View.Servers {
+		s := &in.View.Servers[i]
+		if s.Name == in.View.Primary {
+			continue
+		}
+		if ok, why := eligible(s); !ok {
+			p.Choices = append(p.Choices, Choice{Server: s.Name, Why: why})
+			continue
+		}
+		can = append(can, s)
+	}
+	sort.SliceStable(can, func(i, j int) bool { return better(can[i], can[j]) })
+	for i, s := range can {
+		asked := s.Name == in.Request.To
+		if asked || in.Request.To == "" && i == 0 {
+			p.Candidate = s.Name
+		}
+	}
+	for _, s := range can {
+		why := fmt.Sprintf("rank %d, holds up to %s", s.Rank, orElse(s.Received, s.Position))
+		switch {
+		case s.Name != p.Candidate && in.Request.To != "":
+			why = in.Request.To + " was asked for (" + why + ")"
+		case s.Name != p.Candidate:
+			why = p.Candidate + " comes first (" + why + ")"
+		case in.Request.To != "":
+			why = "asked for (" + why + ")"
+		}
+		p.Choices = append(p.Choices, Choice{Server: s.Name, Chosen: s.Name == p.Candidate, Why: why})
+	}
+	c := Check{Name: "candidate may take over", Server: p.Candidate, Result: Pass, Evidence: p.Candidate + " may take over"}
+	if p.Candidate == "" {
+		c.Result, c.Server, c.Why = Fail, in.Request.To, "only a server with a rank that runs and answers as a replica may become primary"
+		c.Evidence, c.Mend = "no server of "+in.View.Cluster+" may take over", "see crosstwin status "+in.View.Cluster
+		for _, ch := range p.Choices {
+			if ch.Server == in.Request.To {
+				c.Evidence = ch.Server + " may not take over: " + ch.Why
+				c.Mend = "name another server, or give it a rank: crosstwin server set " + in.View.Cluster + " " + ch.Server + " --rank 1"
+				if ch.Why != "its rank is never" {
+					c.Mend = "mend " + ch.Server + " first, or name another server"
+				}
+			}
+		}
+	}
+	p.check(c)
+}
+
+func byRank(a, b *view.Server) bool {
+	if a.Rank != b.Rank {
+		return a.Rank < b.Rank
+	}
+	if a.LagBytes != b.LagBytes {
+		return a.LagBytes < b.LagBytes
+	}
+	return a.Name < b.Name
+}
+
+func orElse(s, other string) string {
+	if s != "" {
+		return s
+	}
+	return other
+}
+
+func (in *Input) roleEffects(p *Plan, old, cand string, others []string, fate string) {
+	p.Effects = append(p.Effects, fmt.Sprintf("%s becomes primary in term %d", cand, p.Term), old+" "+fate)
+	for _, n := range others {
+		p.Effects = append(p.Effects, n+" follows "+cand+", without a restart")
+	}
+	for _, m := range in.Members {
+		if m.Name != old && m.Name != cand && !contains(others, m.Name) {
+			p.Effects = append(p.Effects, m.Name+" does not answer as a replica now: it has to rejoin later")
+		}
+	}
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+func slotNames(servers []string) []string {
+	var out []string
+	for _, s := range servers {
+		out = append(out, verb.SlotName(s))
+	}
+	return out
+}
+
+// stepOpenTerm counts the term up; every reachable agent refuses older acts
+// from then on.
+func (in *Input) stepOpenTerm(p *Plan) {
+	s := Step{Name: "open-term", Action: Action{Title: fmt.Sprintf("open term %d and have the agents note it", p.Term), Verb: verb.OpenTerm}, Seconds: 0.1,
+		IfFails: "nothing has changed"}
+	for _, m := range in.Members {
+		if in.seen(m.Name) {
+			s.After = append(s.After, Condition{Kind: HasNoted, Server: m.Name, Term: p.Term})
+		}
+	}
+	p.step(s)
+}
+
+func (in *Input) stepsBeforePause(p *Plan, old, cand string, others []string) {
+	in.stepOpenTerm(p)
+	slots := slotNames(append([]string{old}, others...))
+	p.step(Step{Name: "make-slots", Action: Action{Title: "make slots for " + strings.Join(append([]string{old}, others...), ", ") + " on " + cand, Server: cand, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}},
+		After: []Condition{{Kind: HasSlots, Server: cand, Values: slots}}, Seconds: 0.1,
+		Undo:    &Action{Title: "drop the slots on " + cand, Server: cand, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}},
+		IfFails: "the slots are dropped again"})
+	p.step(Step{Name: "stage-old", Action: Action{Title: "write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Verb: verb.Follow,
+		Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: verb.SlotName(old)}},
+		After: []Condition{{Kind: PointsAt, Server: old, Other: cand}}, Seconds: 0.1,
+		Undo:    &Action{Title: "take the settings back on " + old, Server: old, Verb: verb.Follow, Args: verb.FollowArgs{}},
+		IfFails: "the settings are taken back"})
+	p.step(Step{Name: "checkpoint-old", Action: Action{Title: "checkpoint on " + old + ", so that its stop is short", Server: old, Verb: verb.Checkpoint}, Seconds: 1, Limit: 600,
+		IfFails: "settings and slots are put back"})
+	p.step(Step{Name: "caught-up", Action: Action{Title: "see that " + cand + " is in step"},
+		After: []Condition{{Kind: IsCaughtUp, Server: cand, Other: old, Bytes: caughtUpBytes}}, Seconds: 0.1, Limit: 60,
+		IfFails: "settings and slots are put back"})
+}
+
+func (in *Input) stepsOfPause(p *Plan, old, cand string) {
+	p.step(Step{Name: "stop-old", Action: Action{Title: "stop " + old + " in an orderly way", Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 30,
+		After: []Condition{{Kind: IsStopped, Server: old}},
+		Undo:  &Action{Title: "start " + old + " as primary again, in a new term", Server: old, Verb: Reopen}, IfFails: old + " is started as primary again"})
+	p.step(Step{Name: "prove", Action: Action{Title: "prove by " + old + "'s control data that " + cand + " applied everything"}, InPause: true, Seconds: 0.01, Limit: 10,
+		After: []Condition{{Kind: HoldsAll, Server: cand, Other: old}}, IfFails: old + " is started as primary again"})
+	p.step(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, InPause: true, Seconds: 0.01,
+		IfFails: old + " is started as primary again"})
+	in.stepPromote(p, cand)
+}
+
+// Reopen is an undo of the service: it opens a further term for the old
+// primary and has it started for writes again.
+const Reopen = "reopen"
+
+func (in *Input) stepPromote(p *Plan, cand string) {
+	p.step(Step{Name: "promote", Action: Action{Title: "promote " + cand, Server: cand, Verb: verb.Promote, Args: verb.PromoteArgs{Server: cand}}, InPause: true, NoReturn: true, OnFail: NeedsYou, Seconds: 0.1, Limit: 60,
+		After: []Condition{{Kind: IsPrimary, Server: cand, Term: p.Term}}, IfFails: "it is tried again until " + cand + " answers; nobody takes writes meanwhile"})
+}
+
+// stepsAfterPromotion write the mark of the term and re-point the others.
+func (in *Input) stepsAfterPromotion(p *Plan, cand string, others []string) {
+	p.step(Step{Name: "mark-term", Action: Action{Title: fmt.Sprintf("write the mark of term %d on %s and close it by default", p.Term, cand), Server: cand, Verb: verb.Mark}, Seconds: 0.05,
+		After: []Condition{{Kind: IsClosed, Server: cand}}, IfFails: "writes go on at " + cand + "; its agent tries again"})
+	p.step(Step{Name: "detach-new", Action: Action{Title: "take " + cand + "'s own upstream out of its settings", Server: cand, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.05,
+		After: []Condition{{Kind: IsDetached, Server: cand}}, OnFail: GoOn, IfFails: "it has no effect while " + cand + " is primary"})
+	for _, n := range others {
+		p.step(Step{Name: "follow-" + n, Action: Action{Title: "point " + n + " at " + cand, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: verb.SlotName(n)}}, Seconds: 0.2,
+			After: []Condition{{Kind: PointsAt, Server: n, Other: cand}}, OnFail: GoOn, IfFails: n + " stays where it was and has to rejoin"})
+	}
+	// Until then the control data names the old history, and a rewind, of this
+	// server or from it, would look for the fork in the wrong one (measured).
+	p.step(Step{Name: "checkpoint-new", Action: Action{Title: "checkpoint on " + cand + ", so that its control data names its history", Server: cand, Verb: verb.Checkpoint}, Seconds: 1, Limit: 600, OnFail: GoOn,
+		IfFails: "the server writes it by itself in a few minutes; should " + cand + " crash before, it can only be rebuilt"})
+}
+
+// stepsOfProof see every replica stream, drop what nobody reads any more, and
+// find a fresh mark in every replica's own log.
+func (in *Input) stepsOfProof(p *Plan, primary string, replicas []string) {
+	for _, n := range replicas {
+		p.step(Step{Name: "streams-" + n, Action: Action{Title: "see " + n + " stream from " + primary}, Seconds: 0.5, Limit: 60,
+			After: []Condition{{Kind: Streams, Server: n, Other: primary}}, IfFails: "writes go on at " + primary + "; crosstwin rejoin mends " + n})
+	}
+	for _, n := range replicas {
+		in.stepDropSlots(p, n)
+	}
+	p.step(Step{Name: "mark", Action: Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, IfFails: "writes go on; the proof is missing"})
+	for _, n := range replicas {
+		p.step(Step{Name: "mark-on-" + n, Action: Action{Title: "find the mark in " + n + "'s own log", Server: n, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3, Limit: 60,
+			After: []Condition{{Kind: HasMark, Server: n, Fact: "mark"}, {Kind: HasPassed, Server: n, Fact: "mark"}}, IfFails: n + " is not proven to hold the same history: crosstwin rejoin examines it"})
+	}
+	if in.Request.Compare {
+		in.stepsOfCompare(p, primary, replicas)
+	}
+}
+
+// stepDropSlots drops our slots on a replica: it feeds nobody. A slot through
+// which another server of the cluster follows it stays.
+func (in *Input) stepDropSlots(p *Plan, name string) {
+	fed := map[string]bool{}
+	for _, m := range in.Members {
+		if s := in.View.Find(m.Name); s != nil && s.Follows == name && name != in.View.Primary {
+			fed[verb.SlotName(m.Name)] = true
+		}
+	}
+	var drop []string
+	for _, m := range in.Members {
+		if slot := verb.SlotName(m.Name); m.Name != name && !fed[slot] {
+			drop = append(drop, slot)
+		}
+	}
+	p.step(Step{Name: "drop-slots-" + name, Action: Action{Title: "drop slots on " + name + " that nobody reads", Server: name, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: drop}},
+		After: []Condition{{Kind: LacksSlots, Server: name, Values: drop}}, Seconds: 0.05, OnFail: GoOn, IfFails: "they keep log files on " + name + " until they are dropped"})
+}

@@ -1,0 +1,430 @@
+package view
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"crosstwin/internal/core/lag"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+)
+
+// Assess makes the View.
+func Assess(in Input) View {
+	v := View{Cluster: in.Cluster, Engine: in.Engine, At: in.Now.UTC(), Term: in.Term, Primary: in.Owner,
+		Operation: in.Operation, Policy: in.Policy, Servers: []Server{}, Problems: []Problem{}}
+	owner := ownerOf(in)
+	for _, m := range in.Members {
+		v.Servers = append(v.Servers, assessServer(in, m, owner))
+	}
+	for i := range v.Servers {
+		v.Servers[i].MayTakeOver, v.Servers[i].WhyNot = mayTakeOver(in, &v.Servers[i])
+		if v.Servers[i].MayTakeOver {
+			v.CanLose++
+		}
+	}
+	v.AtRisk = atRisk(in, &v, owner)
+	v.Health = clusterHealth(&v)
+	v.Problems = problems(in, &v)
+	v.Sentence = sentence(in, &v)
+	return v
+}
+
+// ownerOf gives the member that owns the term, nil when there is none.
+func ownerOf(in Input) *Member {
+	for i := range in.Members {
+		if in.Members[i].Name == in.Owner && in.Owner != "" {
+			return &in.Members[i]
+		}
+	}
+	return nil
+}
+
+func assessServer(in Input, m Member, owner *Member) Server {
+	s := Server{Name: m.Name, Rank: m.Rank, Site: m.Site, Agent: m.Agent, Role: observation.Replica, LastContactSeconds: -1, Observation: m.Last}
+	if m.Name == in.Owner {
+		s.Role = observation.Primary
+	}
+	if o := m.Last; o != nil {
+		s.LastContactSeconds = max(0, in.Now.Sub(m.SeenAt).Seconds())
+		s.Believes = o.Role
+		s.Position, s.Received = o.Applied, o.Received
+		if o.Role == observation.Primary {
+			s.Position = o.Written
+		}
+		if o.Address.Host != "" {
+			s.Address = fmt.Sprintf("%s:%d", o.Address.Host, o.Address.Port)
+		}
+		if o.Line.Number > 0 {
+			s.History = fmt.Sprintf("timeline %d", o.Line.Number)
+		}
+		s.Follows = followed(in, o)
+		measureLag(in, m, owner, &s)
+	}
+	s.Health, s.Why = health(in, m, owner, &s)
+	return s
+}
+
+// followed names the member that a server's upstream address belongs to.
+func followed(in Input, o *observation.Server) string {
+	if o.Upstream == nil || o.Upstream.Host == "" || o.Role == observation.Primary {
+		return ""
+	}
+	for _, x := range in.Members {
+		if x.Last != nil && x.Last.Address.Host == o.Upstream.Host && x.Last.Address.Port == o.Upstream.Port {
+			return x.Name
+		}
+	}
+	return fmt.Sprintf("%s:%d", o.Upstream.Host, o.Upstream.Port)
+}
+
+// measureLag fills in bytes, time and stages of a replica. Positions compare
+// only when both servers are on histories of one line.
+func measureLag(in Input, m Member, owner *Member, s *Server) {
+	o := m.Last
+	if owner == nil || owner.Last == nil || m.Name == in.Owner || o.Role != observation.Replica {
+		return
+	}
+	applied, ok1 := position.Bytes(in.Engine, o.Applied)
+	received, ok2 := position.Bytes(in.Engine, o.Received)
+	written, ok3 := position.Bytes(in.Engine, owner.Last.Written)
+	if !ok1 || !ok3 {
+		return
+	}
+	if !ok2 || received < applied {
+		received = applied
+	}
+	s.LagBytes = max(0, written-applied)
+	if in.Clock != nil {
+		s.Lag = in.Clock.Behind(applied, in.Now)
+	}
+	s.Stages = stages(in, owner, m.Name, written, received, applied)
+	s.CatchUp = -1
+	if t, ok := lag.CatchUp(s.LagBytes, m.AppliedRate, in.WrittenRate); ok {
+		s.CatchUp = t
+	}
+}
+
+func stages(in Input, owner *Member, name string, written, received, applied int64) lag.Stages {
+	st := lag.Stages{NotApplied: max(0, received-applied)}
+	d, ok := owner.Last.DownstreamNamed(name)
+	sent, okSent := position.Bytes(in.Engine, d.Sent)
+	if !ok || !okSent {
+		st.NotSent = max(0, written-received)
+		return st
+	}
+	got, okGot := position.Bytes(in.Engine, d.Received)
+	if !okGot {
+		got = received
+	}
+	sent, got = min(max(sent, received), max(written, received)), max(got, received)
+	st.NotSent = max(0, written-sent)
+	st.NotReceived = max(0, sent-got)
+	st.NotSafe = max(0, min(got, sent)-received)
+	return st
+}
+
+// health decides the one word for a server, in order of precedence.
+func health(in Input, m Member, owner *Member, s *Server) (Health, string) {
+	o := m.Last
+	switch {
+	case !m.Enrolled:
+		return Unseen, "its agent has not enrolled yet"
+	case o == nil:
+		return Unseen, orElse(m.Problem, "its agent has not answered yet")
+	case in.Now.Sub(m.SeenAt).Seconds() > in.Policy.UnseenSeconds:
+		return Unseen, orElse(m.Problem, fmt.Sprintf("no answer for %s", Span(s.LastContactSeconds)))
+	}
+	if why := adrift(in, m, owner); why != "" {
+		return Adrift, why
+	}
+	switch {
+	case o.Job != nil && o.Job.State == observation.JobRunning && (o.Job.Kind == "seed" || o.Job.Kind == "verify"):
+		return Seeding, o.Job.Note
+	case o.Unfinished != "":
+		return Stopped, "a " + o.Unfinished + " broke off here: its data is unusable until it is done again"
+	case !o.Running && o.Fenced:
+		return Fenced, "stopped by its agent so that it takes no writes"
+	case !o.Running && o.DataEmpty:
+		return Stopped, "it holds no database yet"
+	case !o.Running:
+		return Stopped, orElse(o.Problem, "its database does not run"+dataState(o))
+	case !o.Accepting:
+		return stuck(m.Name == in.Owner), orElse(o.Problem, "its database runs and does not answer")
+	case m.Name == in.Owner && o.Role == observation.Primary && o.Writable:
+		return TakesWrites, ""
+	case m.Name == in.Owner && o.Role == observation.Primary:
+		return TakesNoWrite, "its sessions are read-only by a setting"
+	case m.Name == in.Owner:
+		return TakesNoWrite, "it runs read-only, as a replica"
+	}
+	return replicaHealth(in, m, owner, s)
+}
+
+func stuck(owner bool) Health {
+	if owner {
+		return TakesNoWrite
+	}
+	return Stalled
+}
+
+func dataState(o *observation.Server) string {
+	if o.DataState == "" {
+		return ""
+	}
+	return " (its data says: " + o.DataState + ")"
+}
+
+func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, string) {
+	o := m.Last
+	ownerUp := owner != nil && owner.Last != nil && owner.Last.Accepting && owner.Last.Role == observation.Primary
+	switch {
+	case o.Upstream == nil || o.Upstream.Host == "":
+		return Stalled, "it follows nobody"
+	case owner != nil && s.Follows != in.Owner && findMember(in, s.Follows) == nil:
+		return Stalled, "it follows " + s.Follows + ", which is not a server of this cluster"
+	case !o.Upstream.Connected && ownerUp:
+		return Stalled, orElse(o.Upstream.Problem, "its link to "+s.Follows+" is down")
+	case !o.Upstream.Connected:
+		return Stalled, "its link to " + s.Follows + " is down, because " + s.Follows + " does not answer"
+	case o.ReplayPaused && s.Stages.NotApplied > 0:
+		return Stalled, "replay is paused on it"
+	case s.LagBytes > 0 && !m.AppliedSince.IsZero() && in.Now.Sub(m.AppliedSince).Seconds() > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds:
+		return Stalled, "nothing was applied for " + Span(in.Now.Sub(m.AppliedSince).Seconds())
+	case s.Lag.Known && s.Lag.Seconds > in.Policy.BehindSeconds:
+		return Behind, stageWords(s.Stages.Worst())
+	case o.ReplayPaused:
+		return InStep, "replay is paused on it"
+	}
+	return InStep, ""
+}
+
+func findMember(in Input, name string) *Member {
+	for i := range in.Members {
+		if in.Members[i].Name == name {
+			return &in.Members[i]
+		}
+	}
+	return nil
+}
+
+func stageWords(stage string) string {
+	switch stage {
+	case "sent":
+		return "the bytes wait on the primary: it or its network is busy"
+	case "received", "safe":
+		return "the bytes wait between the two: the network or the replica's disk"
+	case "applied":
+		return "the bytes are on the replica and not applied: replay does not keep up"
+	}
+	return ""
+}
+
+// adrift tells why a server holds, or can be making, writes that the current
+// history lacks; empty when there is no sign of it. A stopped server's tail is
+// known for certain only to an examination: here only what its observation shows.
+func adrift(in Input, m Member, owner *Member) string {
+	o := m.Last
+	if m.Name == in.Owner || in.Owner == "" {
+		return ""
+	}
+	if o.Running && o.Role == observation.Primary && o.Writable {
+		return "it takes writes although " + in.Owner + " owns term " + fmt.Sprint(in.OwnerTerm)
+	}
+	if owner == nil || owner.Last == nil || o.Line.Number == 0 || owner.Last.Line.Number == 0 || owner.Last.Role != observation.Primary {
+		return ""
+	}
+	if o.System != "" && owner.Last.System != "" && o.System != owner.Last.System {
+		return "it is a copy of another cluster: its system identifier is " + o.System + ", not " + owner.Last.System
+	}
+	p := owner.Last
+	if o.Line.Number == p.Line.Number {
+		if o.Line.Compare(p.Line) == position.Stranger {
+			return fmt.Sprintf("it says timeline %d like %s, but its timeline began with another record: these are different writes", o.Line.Number, in.Owner)
+		}
+		return ""
+	}
+	mine := position.History{Past: o.Past, Current: o.Line.Number}
+	theirs := position.History{Past: p.Past, Current: p.Line.Number}
+	fork, _, same, err := mine.Fork(theirs)
+	if err != nil {
+		return err.Error()
+	}
+	at, err := position.ParseLSN(orElse(o.Received, orElse(o.Applied, o.Written)))
+	if err == nil && !same && at > fork {
+		return fmt.Sprintf("it stands at %s, past the fork at %s where %s's history parted", at, fork, in.Owner)
+	}
+	return ""
+}
+
+func mayTakeOver(in Input, s *Server) (bool, string) {
+	switch {
+	case s.Name == in.Owner:
+		return false, "it is the primary"
+	case s.Rank == 0:
+		return false, "its rank is never"
+	case s.Health == InStep || s.Health == Behind:
+		return true, ""
+	case s.Health == Stalled && s.Observation != nil && s.Observation.Accepting && s.Observation.Role == observation.Replica:
+		// A dead primary stalls every replica; what counts is that it answers.
+		return true, ""
+	}
+	return false, "it is " + string(s.Health)
+}
+
+func atRisk(in Input, v *View, owner *Member) AtRisk {
+	if owner == nil || owner.Last == nil || owner.Last.Written == "" {
+		return AtRisk{}
+	}
+	written, ok := position.Bytes(in.Engine, owner.Last.Written)
+	if !ok {
+		return AtRisk{}
+	}
+	r := AtRisk{Known: true, Everything: true}
+	for _, s := range v.Servers {
+		if !s.MayTakeOver {
+			continue
+		}
+		safe, ok := position.Bytes(in.Engine, s.Received)
+		if d, found := owner.Last.DownstreamNamed(s.Name); found {
+			if fromPrimary, okp := position.Bytes(in.Engine, d.Safe); okp && fromPrimary > safe {
+				safe, ok = fromPrimary, true
+			}
+		}
+		if !ok {
+			continue
+		}
+		if bytes := max(0, written-safe); r.Everything || bytes < r.Bytes {
+			r.Everything, r.Bytes, r.On = false, bytes, s.Name
+			if in.Clock != nil {
+				r.Seconds = in.Clock.Behind(safe, in.Now).Seconds
+			}
+		}
+	}
+	if r.Bytes == 0 {
+		r.Seconds = 0
+	}
+	return r
+}
+
+func clusterHealth(v *View) Health {
+	worst := TakesWrites
+	for _, s := range v.Servers {
+		h := s.Health
+		if s.Name == v.Primary && h != TakesWrites {
+			h = TakesNoWrite
+		}
+		if Worse(h, worst) {
+			worst = h
+		}
+	}
+	if v.Primary == "" {
+		return TakesNoWrite
+	}
+	return worst
+}
+
+func problems(in Input, v *View) []Problem {
+	out := []Problem{}
+	if in.Owner == "" {
+		out = append(out, Problem{Text: in.Cluster + " has no primary yet", Mend: "add the server that runs as primary: crosstwin server add " + in.Cluster + " NAME --primary"})
+	}
+	for _, s := range v.Servers {
+		if s.Name == v.Primary && s.Health == TakesWrites || s.Health == InStep && s.Why == "" || s.Health == Seeding {
+			if s.Observation != nil && s.Name == v.Primary && !s.Observation.ClosedByDefault {
+				out = append(out, Problem{Server: s.Name, Text: s.Name + " would open for writes if somebody else than its agent started it", Mend: "its agent puts that right by itself; if this stays, read the agent's log"})
+			}
+			continue
+		}
+		out = append(out, Problem{Server: s.Name, Text: s.Name + " is " + string(s.Health) + ifNot(": ", s.Why), Mend: mend(in, v, s)})
+	}
+	for _, s := range v.Servers {
+		if s.Observation == nil {
+			continue
+		}
+		for _, x := range s.Observation.Slots {
+			if !x.Active && x.Ours && s.Name == v.Primary && findMember(in, strings.TrimPrefix(x.Name, "ct_")) == nil {
+				out = append(out, Problem{Server: s.Name, Text: fmt.Sprintf("slot %s on %s is read by nobody and keeps %s of log", x.Name, s.Name, Size(x.KeptBytes)), Mend: "drop it: select pg_drop_replication_slot('" + x.Name + "')"})
+			}
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return weight(v, out[i]) > weight(v, out[j]) })
+	return out
+}
+
+func weight(v *View, p Problem) int {
+	if s := v.Find(p.Server); s != nil {
+		if s.Name == v.Primary && s.Health != TakesWrites {
+			return severity[TakesNoWrite] + 1
+		}
+		return severity[s.Health]
+	}
+	return severity[TakesNoWrite] + 2
+}
+
+func mend(in Input, v *View, s Server) string {
+	c := in.Cluster
+	switch {
+	case v.Operation != nil:
+		return fmt.Sprintf("operation %d (%s) is under way: crosstwin operation follow %d", v.Operation.ID, v.Operation.Kind, v.Operation.ID)
+	case s.Name == v.Primary:
+		return fmt.Sprintf("make another server primary: crosstwin failover %s; or start %s again: crosstwin failover %s --to %s", c, s.Name, c, s.Name)
+	case s.Health == Unseen:
+		return "see that its agent runs and can be reached at " + orElse(s.Agent, "its address")
+	case s.Observation != nil && (s.Observation.DataEmpty || s.Observation.Unfinished == "seed"):
+		return fmt.Sprintf("crosstwin seed %s %s", c, s.Name)
+	case s.Health == Behind:
+		return "watch it: crosstwin watch " + c
+	case s.Observation != nil && s.Observation.ReplayPaused:
+		return "let it go on: select pg_wal_replay_resume() on " + s.Name
+	}
+	return fmt.Sprintf("crosstwin rejoin %s %s", c, s.Name)
+}
+
+func orElse(s, other string) string {
+	if s != "" {
+		return s
+	}
+	return other
+}
+
+func ifNot(sep, s string) string {
+	if s == "" {
+		return ""
+	}
+	return sep + s
+}
+
+// Span prints seconds the way a person says them.
+func Span(seconds float64) string {
+	d := time.Duration(seconds * float64(time.Second))
+	switch {
+	case seconds < 0:
+		return "never"
+	case seconds < 1:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case seconds < 60:
+		return fmt.Sprintf("%.1f s", seconds)
+	case seconds < 3600:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	case seconds < 86400:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%.1f days", seconds/86400)
+}
+
+// Size prints bytes in the unit of the engine's documentation (kB = 1024 bytes).
+func Size(bytes int64) string {
+	f, units := float64(bytes), []string{"B", "kB", "MB", "GB", "TB"}
+	i := 0
+	for f >= 1024 && i < len(units)-1 {
+		f /= 1024
+		i++
+	}
+	if i == 0 {
+		return fmt.Sprintf("%d B", bytes)
+	}
+	return fmt.Sprintf("%.1f %s", f, units[i])
+}

@@ -1,0 +1,304 @@
+package demo
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
+)
+
+// tour tells the story and checks it: every chapter looks at the servers
+// themselves, not only at what the service says.
+type tour struct {
+	w    *World
+	out  io.Writer
+	load *Workload
+	// tail is what the crashed primary alone had acknowledged.
+	tail []string
+}
+
+// Tour runs the whole story on a freshly built world.
+func Tour(ctx context.Context, w *World, out io.Writer) error {
+	t := &tour{w: w, out: out}
+	began := time.Now()
+	chapters := []struct {
+		title string
+		run   func(context.Context) (string, error)
+	}{
+		{"Seed two replicas while seats are being sold", t.seed},
+		{"Watch: everybody in step", t.watch},
+		{"Switch over to tern", func(ctx context.Context) (string, error) { return t.switchover(ctx, "tern") }},
+		{"And back to gull", func(ctx context.Context) (string, error) { return t.switchover(ctx, "gull") }},
+		{"gull crashes with writes that nobody else got", t.crash},
+		{"Fail over", t.failover},
+		{"Show and save what only gull has", t.showTail},
+		{"Rejoin gull", t.rejoin},
+		{"Compare all data", t.compare},
+	}
+	t.load = w.Load(2, 20*time.Millisecond)
+	defer t.load.Stop()
+	for i, c := range chapters {
+		fmt.Fprintf(out, "\n%d  %s\n", i+1, c.title)
+		from := time.Now()
+		text, err := c.run(ctx)
+		if err != nil {
+			return fmt.Errorf("chapter %d, %s: %w", i+1, c.title, err)
+		}
+		fmt.Fprintf(out, "   %s  [%.1f s]\n", strings.ReplaceAll(text, "\n", "\n   "), time.Since(from).Seconds())
+	}
+	fmt.Fprintf(out, "\nThe whole story took %.0f s. %d bookings were acknowledged; none was lost but the %d that only the crashed server had, and those were saved.\n", time.Since(began).Seconds(), len(t.load.Acked()), len(t.tail))
+	return nil
+}
+
+func (t *tour) seed(ctx context.Context) (string, error) {
+	var took []string
+	for _, name := range []string{"tern", "heron"} {
+		op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Seed, Server: name}, nil)
+		if err != nil {
+			return "", err
+		}
+		took = append(took, fmt.Sprintf("%s in %s", name, view.Span(op.EndedAt.Sub(op.CreatedAt).Seconds())))
+	}
+	return "copied, verified, caught up and proven: " + strings.Join(took, ", "), nil
+}
+
+func (t *tour) inStep(ctx context.Context) (string, error) {
+	var last view.View
+	err := t.w.Await(ctx, func(v view.View) bool {
+		last = v
+		for _, s := range v.Servers {
+			if s.Health != view.InStep && s.Health != view.TakesWrites {
+				return false
+			}
+		}
+		return true
+	})
+	return last.Sentence, err
+}
+
+func (t *tour) watch(ctx context.Context) (string, error) { return t.inStep(ctx) }
+
+// everywhere checks that no acknowledged booking is missing on any server and
+// that the promise of the data holds.
+func (t *tour) everywhere(ctx context.Context, names ...string) error {
+	acked := t.load.Acked()
+	lost := map[string]bool{}
+	for _, r := range t.tail {
+		lost[r] = true
+	}
+	for _, n := range names {
+		s := t.w.Server(n)
+		deadline := time.Now().Add(20 * time.Second)
+		for {
+			missing, err := Missing(ctx, s, acked)
+			if err != nil {
+				return fmt.Errorf("%s: %w", n, err)
+			}
+			real := 0
+			for _, m := range missing {
+				if !lost[m] {
+					real++
+				}
+			}
+			if real == 0 {
+				break
+			}
+			if time.Now().After(deadline) {
+				return fmt.Errorf("%d acknowledged bookings are missing on %s", real, n)
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		bookings, seats, err := Promise(ctx, s)
+		if err != nil {
+			return err
+		}
+		if bookings != seats {
+			return fmt.Errorf("%s holds %d bookings and %d seats sold", n, bookings, seats)
+		}
+	}
+	return nil
+}
+
+func (t *tour) switchover(ctx context.Context, to string) (string, error) {
+	if _, err := t.inStep(ctx); err != nil {
+		return "", err
+	}
+	t.load.Reset()
+	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Switchover, To: to}, nil)
+	if err != nil {
+		return "", err
+	}
+	if err := t.load.AwaitAcks(ctx, 5); err != nil {
+		return "", err
+	}
+	gap := t.load.Gap()
+	if err := t.everywhere(ctx, "gull", "tern", "heron"); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s\nthe workload felt a pause of %d ms; every acknowledged booking is on every server", op.Message, gap.Milliseconds()), nil
+}
+
+// crash stops the senders of the primary, so that its replicas get nothing
+// more, lets some bookings be acknowledged, and kills every process of it.
+func (t *tour) crash(ctx context.Context) (string, error) {
+	if _, err := t.inStep(ctx); err != nil {
+		return "", err
+	}
+	before := len(t.load.Acked())
+	FreezeSenders(t.w.Server("gull"))
+	if err := t.load.AwaitAcks(ctx, 20); err != nil {
+		return "", err
+	}
+	KillDatabase(t.w.Server("gull"))
+	after := t.load.Acked()
+	err := t.w.Await(ctx, func(v view.View) bool { return v.Find("gull").Health == view.Stopped })
+	if err != nil {
+		return "", err
+	}
+	v, err := t.w.Client.Cluster(ctx, Cluster)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%d bookings were acknowledged while its replicas got nothing; then kill -9\n%s", len(after)-before, v.Sentence), nil
+}
+
+func (t *tour) failover(ctx context.Context) (string, error) {
+	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Failover}, nil)
+	if err != nil {
+		return "", err
+	}
+	if err := t.load.AwaitAcks(ctx, 5); err != nil {
+		return "", err
+	}
+	if t.tail, err = Missing(ctx, t.w.Server(op.Plan.Candidate), t.load.Acked()); err != nil {
+		return "", err
+	}
+	v, err := t.w.Client.Cluster(ctx, Cluster)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s\nthe plan had said: %s\nthe workload felt a pause of %.1f s; %d acknowledged bookings are not there\n%s", op.Message, op.Plan.Summary, t.load.Gap().Seconds(), len(t.tail), v.Sentence), nil
+}
+
+func (t *tour) showTail(ctx context.Context) (string, error) {
+	x, err := t.w.Client.Tail(ctx, Cluster, "gull")
+	if err != nil {
+		return "", err
+	}
+	if x.Tail == nil {
+		return "", fmt.Errorf("no tail was found on gull, and %d bookings are missing", len(t.tail))
+	}
+	n, ins, upd, _ := x.Tail.Counts()
+	if ins < len(t.tail) {
+		return "", fmt.Errorf("the tail shows %d inserts, and %d bookings are missing", ins, len(t.tail))
+	}
+	return fmt.Sprintf("fork at %s on timeline %d; after it %s of log with %d committed transactions: %d inserts, %d updates", x.Fork, x.ForkLine, view.Size(x.TailBytes), n, ins, upd), nil
+}
+
+func (t *tour) rejoin(ctx context.Context) (string, error) {
+	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Rejoin, Server: "gull"}, nil)
+	if err != nil {
+		return "", err
+	}
+	saved, err := t.fetchSalvage(ctx, op)
+	if err != nil {
+		return "", err
+	}
+	for _, r := range t.tail {
+		if !strings.Contains(saved, r) {
+			return "", fmt.Errorf("the lost booking %s is not in the saved tail", r)
+		}
+	}
+	if err := t.everywhere(ctx, "gull", "tern", "heron"); err != nil {
+		return "", err
+	}
+	way := ""
+	for _, w := range op.Plan.Ways {
+		if w.Chosen {
+			way = w.Name
+		}
+	}
+	return fmt.Sprintf("%s (way: %s)\nall %d lost bookings stand in the saved tail", op.Message, way, len(t.tail)), nil
+}
+
+func (t *tour) fetchSalvage(ctx context.Context, op store.Operation) (string, error) {
+	var tail verb.Tail
+	if err := unmarshal(op.Facts["tail"], &tail); err != nil {
+		return "", fmt.Errorf("the rejoin kept no tail: %w", err)
+	}
+	path := filepath.Join(t.w.Dir, "gull-tail.sql")
+	f, err := os.Create(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	if err := t.w.Client.Salvage(ctx, Cluster, "gull", filepath.Base(tail.Saved), f); err != nil {
+		return "", err
+	}
+	b, err := os.ReadFile(path)
+	return string(b), err
+}
+
+func (t *tour) compare(ctx context.Context) (string, error) {
+	if _, err := t.inStep(ctx); err != nil {
+		return "", err
+	}
+	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Compare}, nil)
+	if err != nil {
+		return "", err
+	}
+	var c struct {
+		Tables []struct{} `json:"tables"`
+		Rows   int64      `json:"rows"`
+	}
+	if err := unmarshal(op.Facts["comparison"], &c); err != nil {
+		return "", err
+	}
+	sentence, err := t.inStep(ctx)
+	return fmt.Sprintf("%d tables, %d rows: %s\n%s", len(c.Tables), c.Rows, op.Message, sentence), err
+}
+
+// FreezeSenders stops the processes through which a primary feeds its replicas.
+func FreezeSenders(s *Server) {
+	eachProcess(func(pid int, cmdline, cwd string) {
+		if cwd == s.DataDir && strings.Contains(cmdline, "walsender") {
+			syscall.Kill(pid, syscall.SIGSTOP)
+		}
+	})
+}
+
+// KillDatabase ends every process of a server with kill -9 and waits until
+// they are gone.
+func KillDatabase(s *Server) {
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); {
+		n := 0
+		eachProcess(func(pid int, cmdline, cwd string) {
+			if cwd == s.DataDir && cmdline != "" {
+				n++
+				syscall.Kill(pid, syscall.SIGKILL)
+			}
+		})
+		if n == 0 {
+			return
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+}
+
+func unmarshal(raw json.RawMessage, into any) error {
+	if len(raw) == 0 {
+		return errors.New("nothing was kept")
+	}
+	return json.Unmarshal(raw, into)
+}

@@ -1,0 +1,104 @@
+// Package engine is the seam between the agent and a database engine. The
+// agent knows terms, jobs and peers; an engine knows how one kind of server is
+// observed, started, stopped, promoted and copied. Each engine has a folder.
+//
+// Engine is what every engine must offer. The smaller interfaces are further
+// abilities: the agent asks for them by type assertion and says clearly when
+// an engine lacks one.
+package engine
+
+import (
+	"context"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
+)
+
+// Engine is one database server as its agent handles it.
+type Engine interface {
+	// Observe fills in what the server shows. Thorough adds settings, counts
+	// and sizes that are too dear for every second. It never fails: what could
+	// not be seen is said in the observation's Problem.
+	Observe(ctx context.Context, thorough bool) *observation.Server
+	// Start starts the server, "replica" read-only, "primary" for writes, and
+	// returns once it answers. A server that runs so already is left alone.
+	Start(ctx context.Context, as string) error
+	// Stop stops the server in an orderly way and returns as soon as it can
+	// acknowledge no further write, even while its process is still leaving.
+	Stop(ctx context.Context) error
+	// Fence makes sure that the server acknowledges no further write, whatever
+	// state it is in, and returns when no process of it is left.
+	Fence(ctx context.Context, gently bool) error
+	// Promote makes a running replica writable.
+	Promote(ctx context.Context) error
+	// Close makes the server's data open read-only for whoever starts it next.
+	Close() error
+	// Follow sets the upstream; the zero Upstream means nobody.
+	Follow(ctx context.Context, a verb.FollowArgs) error
+	Slots(ctx context.Context, a verb.SlotsArgs) error
+	Checkpoint(ctx context.Context) error
+	// Examine finds out what stands in the data, changing nothing.
+	Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examination, error)
+	// Mark writes a mark into the log; FindMark looks for one.
+	Mark(ctx context.Context, id, text string) (verb.MarkResult, error)
+	FindMark(ctx context.Context, m verb.MarkResult) error
+}
+
+// Account is the replication account of a cluster. It stays with the agents:
+// the service never sees it.
+type Account struct {
+	User     string `json:"user"`
+	Password string `json:"password"`
+}
+
+// Accounter is an engine that keeps a replication account.
+type Accounter interface {
+	// Prepare makes sure of the account (on the primary), its rights, and the
+	// rules that let the peers in. Without account only the rules.
+	Prepare(ctx context.Context, a verb.PrepareArgs, acc Account) error
+	Probe(ctx context.Context, peer verb.Peer, acc Account) verb.ProbeResult
+	// Remember writes the account where the server reads it when it follows.
+	Remember(acc Account) error
+}
+
+// Progress is called with what a long verb has done so far.
+type Progress func(note string, done, total int64)
+
+// Seeder copies a running server.
+type Seeder interface {
+	Seed(ctx context.Context, a verb.SeedArgs, p Progress) error
+	Verify(ctx context.Context, p Progress) error
+}
+
+// Rewinder takes out a tail by copying changed blocks back.
+type Rewinder interface {
+	Settle(ctx context.Context) error
+	Rewind(ctx context.Context, a verb.RewindArgs, p Progress) error
+}
+
+// Salvager reads and saves a tail.
+type Salvager interface {
+	Salvage(ctx context.Context, a verb.SalvageArgs, dir string, p Progress) (*verb.Tail, error)
+	// Names gives table names for the file numbers in a tail's listing.
+	Names(ctx context.Context, files []string) (map[string]string, error)
+}
+
+// Comparer sums up the data in a view that stands still.
+type Comparer interface {
+	Hold(ctx context.Context, seconds float64) (verb.HoldResult, error)
+	Snapshot(ctx context.Context, a verb.SnapshotArgs) error
+	Release(ctx context.Context) error
+	Sums(ctx context.Context, p Progress) ([]verb.TableSum, error)
+	Rows(ctx context.Context, a verb.RowsArgs) (verb.RowsResult, error)
+	Forget(ctx context.Context) error
+}
+
+// Memory is what an engine wants kept across restarts of its agent. Every
+// setter has synced its value to disk when it returns.
+type Memory interface {
+	Unfinished() string
+	SetUnfinished(kind string) error
+	Fingerprint(key string) string
+	SetFingerprint(key, value string) error
+	ForgetFingerprints() error
+}

@@ -1,0 +1,285 @@
+package postgres
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+)
+
+// Examine implements engine.Engine. It reads control data, history files and
+// the log itself; it starts nothing and changes nothing.
+func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examination, error) {
+	o := e.Observe(ctx, false)
+	x := &verb.Examination{Running: o.Running, Role: string(o.Role), State: o.DataState, Line: o.Line, Unfinished: o.Unfinished, Empty: o.DataEmpty, System: o.System}
+	if x.Empty {
+		x.WhyNot = "it holds no database"
+		return x, nil
+	}
+	c, err := e.control(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("examine %s: %w", e.cfg.Name, err)
+	}
+	x.State, x.Clean, x.System = c.State, c.Clean() && !o.Running, c.System
+	x.Rewindable, x.WhyNot = c.Checksums || c.LogHints, ""
+	if !x.Rewindable {
+		x.WhyNot = "its data has neither checksums nor hint logging (wal_log_hints), so changed blocks cannot be told"
+	}
+	if x.Unfinished != "" {
+		x.Rewindable = x.Rewindable && x.Unfinished == "rewind"
+		if !x.Rewindable {
+			x.WhyNot = "a copy that broke off cannot be rewound"
+		}
+		return x, nil
+	}
+	end, err := e.logEnd(ctx, o, c)
+	if err != nil {
+		return nil, fmt.Errorf("find the end of %s's log: %w", e.cfg.Name, err)
+	}
+	x.End = end.String()
+	e.judgeFork(x, o, a, end)
+	if x.TailBytes > 0 && x.Fork != "" && x.Kinship != string(position.Unknown) {
+		fork, _ := position.ParseLSN(x.Fork)
+		if x.Rewindable {
+			if _, err := os.Stat(e.path("pg_wal", position.SegmentName(x.ForkLine, fork, c.SegmentBytes))); err != nil {
+				x.Rewindable, x.WhyNot = false, "its log file with the fork is gone (wal_keep_size was too small)"
+			}
+		}
+		if x.Rewindable && !o.Accepting && c.Timeline < o.Line.Number {
+			x.Rewindable, x.WhyNot = false, fmt.Sprintf("it stopped before its first checkpoint on timeline %d, and a rewind would look for the fork on timeline %d", o.Line.Number, c.Timeline)
+		}
+		if x.Tail, err = e.readTail(ctx, o, x.ForkLine, fork, end, nil); err != nil {
+			return nil, err
+		}
+	}
+	return x, nil
+}
+
+// judgeFork compares this server's history with another's: where they part,
+// and whether what they share is really the same.
+func (e *Engine) judgeFork(x *verb.Examination, o *observation.Server, a verb.ExamineArgs, end position.LSN) {
+	mine := position.History{Past: o.Past, Current: o.Line.Number}
+	theirs := position.History{Past: a.Past, Current: a.Line.Number}
+	fork, timeline, same, err := mine.Fork(theirs)
+	if err != nil || a.Line.System != x.System {
+		x.Kinship, x.Rewindable, x.WhyNot = string(position.Stranger), false, "it has no history in common with the primary"
+		return
+	}
+	lm, _ := mine.LineOf(x.System, timeline, o.Line.Fingerprint)
+	lt, _ := theirs.LineOf(a.Line.System, timeline, a.Line.Fingerprint)
+	kin := lm.Compare(lt)
+	x.Kinship, x.ForkLine = string(kin), timeline
+	switch kin {
+	case position.Stranger:
+		// One number, two beginnings: they part where this timeline began.
+		fork, same = lm.Began, false
+		x.Rewindable, x.WhyNot = false, fmt.Sprintf("both say timeline %d for different writes, and a rewind cannot see a fork between two timelines of one number", timeline)
+	case position.Unknown:
+		x.Rewindable, x.WhyNot = false, fmt.Sprintf("nothing proves that its timeline %d is the primary's: its first record is no longer there", timeline)
+		return
+	}
+	if same {
+		written, err := position.ParseLSN(a.Written)
+		if err == nil && !o.Running && end > written && a.Written != "" {
+			// Ahead of a living primary on its own history: the primary has
+			// lost what this server received.
+			x.Kinship, x.Fork, x.TailBytes = string(position.Stranger), written.String(), end.Since(written)
+			x.Rewindable, x.WhyNot = false, "it is ahead of the primary on the same timeline, and a rewind cannot see that"
+			return
+		}
+		x.Fork = end.String()
+		return
+	}
+	x.Fork = min(fork, end).String()
+	if end > fork {
+		x.TailBytes = end.Since(fork)
+		if o.Line.Number == a.Line.Number {
+			x.Rewindable = false
+		}
+	}
+}
+
+// logEnd finds the end of the log: what a running server says, or the first
+// place without a valid record.
+func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Control) (position.LSN, error) {
+	if o.Accepting {
+		return position.ParseLSN(orElse(o.Written, o.Received))
+	}
+	from := c.Redo
+	if c.State == pgtool.StateShutDown {
+		from = c.Checkpoint
+	}
+	var end position.LSN
+	stderr, err := e.dump(ctx, o.Line.Number, from, 0, func(r pgtool.Record) { end = max(end, r.End()) })
+	if at, ok := pgtool.ParseEnd(stderr); ok {
+		return at, nil
+	}
+	if end == 0 {
+		return 0, fmt.Errorf("no record is readable from %s on timeline %d on: %w", from, o.Line.Number, err)
+	}
+	return end, nil
+}
+
+// dump runs pg_waldump over this server's log files and hands over each
+// record. Its error is returned with its closing words: at the end of the log
+// it always fails, because it meets no valid record.
+func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LSN, each func(pgtool.Record)) (stderr string, err error) {
+	args := []string{"-p", e.path("pg_wal"), "-t", fmt.Sprint(timeline), "-s", from.String()}
+	if to != 0 {
+		args = append(args, "-e", to.String())
+	}
+	c, err := e.command(ctx, "pg_waldump", args...)
+	if err != nil {
+		return "", err
+	}
+	var problems strings.Builder
+	c.Stderr = &problems
+	out, err := c.StdoutPipe()
+	if err != nil {
+		return "", err
+	}
+	if err := c.Start(); err != nil {
+		return "", err
+	}
+	sc := bufio.NewScanner(out)
+	sc.Buffer(make([]byte, 1<<20), 64<<20)
+	for sc.Scan() {
+		if r, ok := pgtool.ParseRecord(sc.Text()); ok {
+			each(r)
+		}
+	}
+	err = c.Wait()
+	if err != nil {
+		err = fmt.Errorf("pg_waldump: %s", strings.TrimSpace(problems.String()))
+	}
+	return problems.String(), err
+}
+
+// place is where a row of the tail stands.
+type place struct {
+	relation pgtool.Relation
+	block    uint32
+	offset   int // 0: anywhere in the block
+}
+
+// readTail lists the transactions after fork. A server that went on to further
+// timelines of its own has its tail on all of them. places, when given,
+// collects where rows were written.
+func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN, places func(p place, tx uint32)) (*verb.Tail, error) {
+	b := tailBuilder{byID: map[uint32]*verb.Transaction{}, parent: map[uint32]uint32{}, places: places}
+	h := position.History{Past: o.Past, Current: o.Line.Number}
+	from := fork
+	for _, br := range append(append([]position.Branch{}, h.Past...), position.Branch{Timeline: h.Current, End: end}) {
+		if br.Timeline < timeline || br.End <= from {
+			continue
+		}
+		n := 0
+		stderr, err := e.dump(ctx, br.Timeline, from, br.End, func(r pgtool.Record) { n++; b.add(r) })
+		if err != nil && n == 0 {
+			if _, ended := pgtool.ParseEnd(stderr); !ended {
+				return nil, fmt.Errorf("read the tail of %s: %w", e.cfg.Name, err)
+			}
+		}
+		from = br.End
+	}
+	t := &verb.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true, Transactions: b.list()}
+	return t, nil
+}
+
+// tailBuilder gathers records into transactions.
+type tailBuilder struct {
+	byID   map[uint32]*verb.Transaction
+	order  []uint32
+	parent map[uint32]uint32
+	places func(p place, tx uint32)
+}
+
+// statistics are catalogs that the server itself writes without any change of
+// definitions: pg_statistic and pg_statistic_ext_data.
+var statistics = map[uint32]bool{2619: true, 3429: true}
+
+func (b *tailBuilder) add(r pgtool.Record) {
+	if r.Transaction == 0 {
+		return
+	}
+	t := b.byID[r.Transaction]
+	if t == nil {
+		t = &verb.Transaction{ID: r.Transaction, Outcome: "unfinished", First: r.At.String(), Changes: []verb.Change{}}
+		b.byID[r.Transaction] = t
+		b.order = append(b.order, r.Transaction)
+	}
+	t.Last = r.At.String()
+	if end, ok := r.TransactionEnd(); ok {
+		t.Outcome, t.At = "aborted", end.At
+		if end.Committed {
+			t.Outcome = "committed"
+		}
+		for _, child := range end.Children {
+			b.parent[child] = r.Transaction
+		}
+		return
+	}
+	act, ok := r.RowAction()
+	if !ok {
+		return
+	}
+	if act.Where.Relation.Catalog() {
+		t.Schema = t.Schema || !statistics[act.Where.Relation.File]
+		return
+	}
+	c := changeOf(t, act.Where.Relation.String())
+	switch act.Kind {
+	case "insert":
+		c.Inserts += act.Rows
+	case "update":
+		c.Updates += act.Rows
+	case "delete":
+		c.Deletes += act.Rows
+	}
+	if b.places != nil && act.Kind != "delete" {
+		b.places(place{act.Where.Relation, act.Where.Block, act.Offset}, r.Transaction)
+	}
+}
+
+func changeOf(t *verb.Transaction, table string) *verb.Change {
+	for i := range t.Changes {
+		if t.Changes[i].Table == table {
+			return &t.Changes[i]
+		}
+	}
+	t.Changes = append(t.Changes, verb.Change{Table: table})
+	return &t.Changes[len(t.Changes)-1]
+}
+
+// list folds subtransactions into their parents and leaves out transactions
+// that changed nothing.
+func (b *tailBuilder) list() []verb.Transaction {
+	for child, parent := range b.parent {
+		c, p := b.byID[child], b.byID[parent]
+		if c == nil || p == nil {
+			continue
+		}
+		for _, ch := range c.Changes {
+			x := changeOf(p, ch.Table)
+			x.Inserts, x.Updates, x.Deletes = x.Inserts+ch.Inserts, x.Updates+ch.Updates, x.Deletes+ch.Deletes
+		}
+		p.Schema = p.Schema || c.Schema
+		if c.First < p.First {
+			p.First = c.First
+		}
+		delete(b.byID, child)
+	}
+	out := []verb.Transaction{}
+	for _, id := range b.order {
+		if t := b.byID[id]; t != nil && (len(t.Changes) > 0 || t.Schema) {
+			out = append(out, *t)
+		}
+	}
+	return out
+}

@@ -1,0 +1,275 @@
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+)
+
+func (e *Engine) passFile() string { return filepath.Join(e.cfg.WorkDir, "pgpass") }
+
+// Remember implements engine.Accounter: it writes the password file that the
+// server reads when it connects to its upstream, so that no setting holds it.
+func (e *Engine) Remember(acc engine.Account) error {
+	esc := func(s string) string { return strings.NewReplacer(`\`, `\\`, `:`, `\:`).Replace(s) }
+	line := "*:*:*:" + esc(acc.User) + ":" + esc(acc.Password) + "\n"
+	if b, err := os.ReadFile(e.passFile()); err == nil && string(b) == line {
+		return nil
+	}
+	return e.writeOwned(e.passFile(), []byte(line))
+}
+
+func (e *Engine) conninfo(p verb.Peer, extra ...string) string {
+	return pgtool.ConnInfo(append([]string{"host", p.Host, "port", strconv.Itoa(p.Port), "user", replicationUser, "application_name", e.cfg.Name, "passfile", e.passFile()}, extra...)...)
+}
+
+// replicationUser is the account that every replica connects with.
+const replicationUser = "crosstwin_replication"
+
+// Follow implements engine.Engine. A running replica re-points by a reload; on
+// a running primary the settings wait for its next start.
+func (e *Engine) Follow(ctx context.Context, a verb.FollowArgs) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	info := ""
+	if a.Upstream.Host != "" {
+		info = e.conninfo(a.Upstream)
+	}
+	if _, ok := e.running(); !ok {
+		if e.dataEmpty() {
+			return fmt.Errorf("%s holds no database that could follow", e.cfg.Name)
+		}
+		return e.editAuto(func(s pgtool.Settings) { s["primary_conninfo"], s["primary_slot_name"] = info, a.Slot })
+	}
+	for _, sql := range []string{"alter system set primary_conninfo = " + literal(info), "alter system set primary_slot_name = " + literal(a.Slot), "select pg_reload_conf()"} {
+		if err := e.exec(ctx, sql); err != nil {
+			return fmt.Errorf("set the upstream: %w", err)
+		}
+	}
+	return nil
+}
+
+const (
+	hbaBegin = "# crosstwin begin: rules for the replication account, written by the agent"
+	hbaEnd   = "# crosstwin end"
+)
+
+// hbaRules replaces our block at the top of an access file. It stands first
+// because the first rule that matches a connection decides.
+func hbaRules(content string, peers []verb.Peer) string {
+	if i := strings.Index(content, hbaBegin); i >= 0 {
+		if j := strings.Index(content[i:], hbaEnd); j >= 0 {
+			content = content[:i] + strings.TrimPrefix(content[i+j+len(hbaEnd):], "\n")
+		}
+	}
+	var b bytes.Buffer
+	fmt.Fprintln(&b, hbaBegin)
+	done := map[string]bool{}
+	for _, p := range peers {
+		host := p.Host
+		if strings.Count(host, ".") == 3 && strings.Trim(host, "0123456789.") == "" {
+			host += "/32"
+		} else if strings.Contains(host, ":") {
+			host += "/128"
+		}
+		if p.Host == "" || done[host] {
+			continue
+		}
+		done[host] = true
+		for _, db := range []string{"replication", "postgres"} {
+			fmt.Fprintf(&b, "host %s %s %s scram-sha-256\n", db, replicationUser, host)
+		}
+	}
+	fmt.Fprintln(&b, hbaEnd)
+	return b.String() + content
+}
+
+// rewindRights let the account read files for a rewind (documentation, pg_rewind).
+var rewindRights = []string{"pg_ls_dir(text, boolean, boolean)", "pg_stat_file(text, boolean)", "pg_read_binary_file(text)", "pg_read_binary_file(text, bigint, bigint, boolean)"}
+
+// Prepare implements engine.Accounter.
+func (e *Engine) Prepare(ctx context.Context, a verb.PrepareArgs, acc engine.Account) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if a.Account {
+		if err := e.ensureAccount(ctx, acc); err != nil {
+			return err
+		}
+	}
+	if err := e.Remember(acc); err != nil {
+		return err
+	}
+	var file string
+	if err := e.pool.QueryRow(ctx, "show hba_file").Scan(&file); err != nil {
+		return e.explain(err)
+	}
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	if text := hbaRules(string(b), a.Peers); text != string(b) {
+		if err := e.writeOwned(file, []byte(text)); err != nil {
+			return err
+		}
+		if err := e.exec(ctx, "select pg_reload_conf()"); err != nil {
+			return err
+		}
+	}
+	var bad string
+	err = e.pool.QueryRow(ctx, "select coalesce(string_agg(format('line %s: %s', line_number, error), '; '), '') from pg_hba_file_rules where error is not null").Scan(&bad)
+	if err == nil && bad != "" {
+		return fmt.Errorf("%s: the server ignores %s because of %s", e.cfg.Name, file, bad)
+	}
+	return e.explain(err)
+}
+
+func (e *Engine) ensureAccount(ctx context.Context, acc engine.Account) error {
+	var have bool
+	if err := e.pool.QueryRow(ctx, "select exists (select from pg_roles where rolname = "+literal(acc.User)+")").Scan(&have); err != nil {
+		return e.explain(err)
+	}
+	// The password goes over the local socket only; the server stores its
+	// SCRAM verifier. The statement is kept out of the server's log.
+	sql := "create role "
+	if have {
+		sql = "alter role "
+	}
+	statements := []string{"set log_statement = 'none'", "set log_min_duration_statement = -1", "set password_encryption = 'scram-sha-256'", sql + acc.User + " login replication password " + literal(acc.Password)}
+	for _, f := range rewindRights {
+		statements = append(statements, "grant execute on function pg_catalog."+f+" to "+acc.User)
+	}
+	return e.exec(ctx, strings.Join(statements, "; "))
+}
+
+// Probe implements engine.Accounter: it connects as a replica would.
+func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.ProbeResult {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	cfg, err := pgconn.ParseConfig(pgtool.ConnInfo("host", peer.Host, "port", strconv.Itoa(peer.Port), "user", acc.User, "password", acc.Password, "replication", "true", "connect_timeout", "4", "sslmode", "prefer"))
+	if err != nil {
+		return verb.ProbeResult{Problem: err.Error()}
+	}
+	c, err := pgconn.ConnectConfig(ctx, cfg)
+	if err != nil {
+		return verb.ProbeResult{Problem: plain(err)}
+	}
+	defer c.Close(ctx)
+	res, err := c.Exec(ctx, "IDENTIFY_SYSTEM").ReadAll()
+	if err != nil || len(res) == 0 || len(res[0].Rows) == 0 {
+		return verb.ProbeResult{Problem: fmt.Sprint("no answer to IDENTIFY_SYSTEM: ", err)}
+	}
+	return verb.ProbeResult{OK: true, System: string(res[0].Rows[0][0])}
+}
+
+// markPrefix marks our messages in the log.
+const markPrefix = "crosstwin"
+
+// Mark implements engine.Engine: a transactional logical message, which is
+// replicated like any write and can be found in a replica's own log.
+func (e *Engine) Mark(ctx context.Context, id, text string) (verb.MarkResult, error) {
+	var at, file string
+	var system string
+	payload, _ := json.Marshal(map[string]string{"id": id, "text": text})
+	err := e.pool.QueryRow(ctx, "select pg_logical_emit_message(true, '"+markPrefix+"', "+literal(string(payload))+")::text, pg_walfile_name(pg_current_wal_insert_lsn()), (select system_identifier::text from pg_control_system())").Scan(&at, &file, &system)
+	if err != nil {
+		return verb.MarkResult{}, e.explain(err)
+	}
+	tli, err := strconv.ParseUint(file[:8], 16, 32)
+	if err != nil {
+		return verb.MarkResult{}, err
+	}
+	line, _, err := e.lineOf(ctx, system, uint32(tli))
+	return verb.MarkResult{ID: id, At: at, Line: line}, err
+}
+
+// markWindow is how far before a mark's end its record can begin; a page
+// header may lie between.
+const markWindow = 1024
+
+// FindMark implements engine.Engine: it looks for the mark in this server's
+// own log files, once the server has applied that position.
+func (e *Engine) FindMark(ctx context.Context, m verb.MarkResult) error {
+	at, err := position.ParseLSN(m.At)
+	if err != nil {
+		return err
+	}
+	for {
+		var passed bool
+		err := e.pool.QueryRow(ctx, "select case when pg_is_in_recovery() then pg_last_wal_replay_lsn() >= "+literal(m.At)+" else true end").Scan(&passed)
+		if err != nil {
+			return e.explain(err)
+		}
+		if passed {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("%s has not applied position %s in time", e.cfg.Name, m.At)
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+	from := m.Line.Began
+	if at > markWindow && at-markWindow > from {
+		from = at - markWindow
+	}
+	out, stderr, err := e.run(ctx, "pg_waldump", "-p", e.path("pg_wal"), "-t", fmt.Sprint(m.Line.Number), "-s", from.String(), "-e", (at + 8).String())
+	for _, line := range strings.Split(out, "\n") {
+		if r, ok := pgtool.ParseRecord(line); ok {
+			if prefix, text, ok := r.Message(); ok && prefix == markPrefix && strings.Contains(text, m.ID) {
+				return nil
+			}
+		}
+	}
+	if err != nil && out == "" {
+		return err
+	}
+	return fmt.Errorf("%s does not hold mark %s at %s of timeline %d: its log there is another one (%s)", e.cfg.Name, m.ID, m.At, m.Line.Number, strings.TrimSpace(stderr))
+}
+
+// querier is what both a connection and a pool can do.
+type querier interface {
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+// eachDatabase opens every database that takes connections, one after the other.
+func (e *Engine) eachDatabase(ctx context.Context, do func(querier) error) error {
+	names, err := e.databases(ctx, e.pool)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		c, err := e.connect(ctx, n, e.cfg.SocketDir, e.cfg.Port)
+		if err != nil {
+			return fmt.Errorf("database %s on %s: %w", n, e.cfg.Name, err)
+		}
+		err = do(c)
+		c.Close(ctx)
+		if err != nil {
+			return fmt.Errorf("database %s on %s: %w", n, e.cfg.Name, err)
+		}
+	}
+	return nil
+}
+
+func (e *Engine) databases(ctx context.Context, q querier) ([]string, error) {
+	rows, err := q.Query(ctx, "select datname from pg_database where datallowconn and not datistemplate order by 1")
+	if err != nil {
+		return nil, e.explain(err)
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}

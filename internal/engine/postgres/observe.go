@@ -1,0 +1,450 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+)
+
+// observeSQL gives all facts of every second in one row of JSON. The functions
+// of the one role raise an error in the other, so each stands behind a CASE.
+const observeSQL = `select json_build_object(
+ 'replica', r, 'version', current_setting('server_version'), 'num', current_setting('server_version_num')::int,
+ 'system', (select system_identifier::text from pg_control_system()),
+ 'read_only', current_setting('default_transaction_read_only'),
+ 'conninfo', current_setting('primary_conninfo'), 'slot', current_setting('primary_slot_name'),
+ 'written', case when not r then pg_current_wal_flush_lsn()::text end,
+ 'walfile', case when not r then pg_walfile_name(pg_current_wal_insert_lsn()) end,
+ 'received', case when r then pg_last_wal_receive_lsn()::text end,
+ 'applied', case when r then pg_last_wal_replay_lsn()::text end,
+ 'paused', case when r then pg_is_wal_replay_paused() else false end,
+ 'tli', (select timeline_id from pg_control_checkpoint()),
+ 'min_tli', (select coalesce(min_recovery_end_timeline, 0) from pg_control_recovery()),
+ 'clients', (select count(*) from pg_stat_activity where backend_type = 'client backend' and pid <> pg_backend_pid()),
+ 'started', (select extract(epoch from pg_postmaster_start_time())::text),
+ 'receiver', (select json_build_object('status', status, 'tli', received_tli, 'host', sender_host, 'port', sender_port, 'slot', slot_name,
+    'idle', extract(epoch from clock_timestamp() - last_msg_receipt_time)) from pg_stat_wal_receiver),
+ 'senders', (select coalesce(json_agg(json_build_object('name', application_name, 'state', state, 'sent', sent_lsn, 'write', write_lsn, 'flush', flush_lsn, 'replay', replay_lsn,
+    'idle', extract(epoch from clock_timestamp() - reply_time), 'sync', sync_state)), '[]') from pg_stat_replication where state <> 'backup' and application_name not like '%basebackup%'),
+ 'slots', (select coalesce(json_agg(json_build_object('name', slot_name, 'active', active, 'restart', restart_lsn, 'state', wal_status,
+    'kept', case when r then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end - restart_lsn)), '[]') from pg_replication_slots where slot_type = 'physical')
+) from (select pg_is_in_recovery() as r) x`
+
+type observedRow struct {
+	Replica  bool
+	Version  string
+	Num      int
+	System   string
+	ReadOnly string `json:"read_only"`
+	Conninfo string
+	Slot     string
+	Written  *string
+	WALFile  *string `json:"walfile"`
+	Received *string
+	Applied  *string
+	Paused   bool
+	TLI      uint32
+	MinTLI   uint32 `json:"min_tli"`
+	Clients  int
+	Started  string
+	Receiver *struct {
+		Status string
+		TLI    uint32
+		Host   *string
+		Port   *int
+		Slot   *string
+		Idle   *float64
+	}
+	Senders []struct {
+		Name, State                string
+		Sent, Write, Flush, Replay *string
+		Idle                       *float64
+		Sync                       string
+	}
+	Slots []struct {
+		Name    string
+		Active  bool
+		Restart *string
+		State   *string
+		Kept    *float64
+	}
+}
+
+// probeTimeout bounds the query of an observation.
+const probeTimeout = 3 * time.Second
+
+// Observe implements engine.Engine.
+func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
+	o := &observation.Server{At: time.Now().UTC(), Engine: position.EnginePostgres, Address: e.address()}
+	o.MajorVersion, o.Version = majorOf(e.cfg.BinDir), filepath.Base(filepath.Dir(e.cfg.BinDir))
+	o.DataEmpty, o.Unfinished = e.dataEmpty(), e.memory.Unfinished()
+	_, err := os.Stat(e.path("standby.signal"))
+	o.ClosedByDefault = err == nil
+	o.DiskFreeBytes = e.diskFree()
+	p, running := e.running()
+	o.Running = running
+	if running && p.status != "starting" && p.status != "stopping" {
+		err := e.observeRunning(ctx, o, thorough)
+		if err != nil {
+			// A connection of the pool may be a leftover of an earlier server
+			// process; the second try is on a fresh one.
+			e.pool.Reset()
+			err = e.observeRunning(ctx, o, thorough)
+		}
+		if err != nil {
+			o.Problem = "it does not answer: " + plain(err)
+		}
+	} else if running {
+		o.Problem = "it is " + p.status
+	}
+	if !o.Accepting && !o.DataEmpty {
+		e.observeStopped(ctx, o)
+	}
+	o.DataBytes = e.dataBytes(thorough)
+	return o
+}
+
+// plain takes the wrapping off a connection error.
+func plain(err error) string {
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) {
+		return pe.Message
+	}
+	return strings.TrimSpace(err.Error())
+}
+
+func (e *Engine) observeRunning(ctx context.Context, o *observation.Server, thorough bool) error {
+	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
+	defer cancel()
+	var text string
+	if err := e.pool.QueryRow(ctx, observeSQL).Scan(&text); err != nil {
+		return err
+	}
+	var r observedRow
+	if err := json.Unmarshal([]byte(text), &r); err != nil {
+		return fmt.Errorf("what the server says of itself cannot be read: %w", err)
+	}
+	o.Accepting, o.Version, o.MajorVersion, o.System = true, strings.Fields(r.Version)[0], r.Num/10000, r.System
+	o.Role, o.Writable = observation.Primary, r.ReadOnly == "off"
+	if r.Replica {
+		o.Role, o.Writable = observation.Replica, false
+	}
+	o.ReplayPaused, o.ConnectedClients = r.Paused, r.Clients
+	o.Written, o.Received, o.Applied = deref(r.Written), deref(r.Received), deref(r.Applied)
+	if r.Replica {
+		// After a restart with no upstream the received position is empty or
+		// the start of a segment: what was applied is then the better bound.
+		o.Received = later(o.Received, o.Applied)
+	}
+	e.observeLinks(o, &r)
+	e.observeLine(ctx, o, &r)
+	if thorough {
+		return e.observeSettings(ctx, o)
+	}
+	return nil
+}
+
+func deref[T any](p *T) T {
+	var zero T
+	if p == nil {
+		return zero
+	}
+	return *p
+}
+
+func later(a, b string) string {
+	x, err1 := position.ParseLSN(a)
+	y, err2 := position.ParseLSN(b)
+	if err1 != nil || err2 == nil && y > x {
+		return b
+	}
+	return a
+}
+
+func (e *Engine) observeLinks(o *observation.Server, r *observedRow) {
+	if r.Conninfo != "" {
+		ci := pgtool.ParseConnInfo(r.Conninfo)
+		port, _ := strconv.Atoi(ci["port"])
+		o.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: r.Slot}
+	}
+	if x := r.Receiver; x != nil {
+		if o.Upstream == nil {
+			o.Upstream = &observation.Upstream{}
+		}
+		u := o.Upstream
+		u.State, u.IdleSeconds = x.Status, deref(x.Idle)
+		u.Connected = x.Status == "streaming" && deref(x.Host) == u.Host && deref(x.Port) == u.Port
+	}
+	if o.Upstream != nil && !o.Upstream.Connected && r.Replica && o.Upstream.Host != "" {
+		o.Upstream.Problem = e.receiverProblem()
+	}
+	for _, x := range r.Senders {
+		o.Downstreams = append(o.Downstreams, observation.Downstream{Name: x.Name, State: x.State, Sent: deref(x.Sent), Received: deref(x.Write), Safe: deref(x.Flush), Applied: deref(x.Replay),
+			IdleSeconds: deref(x.Idle), Synchronous: x.Sync == "sync" || x.Sync == "quorum"})
+	}
+	for _, x := range r.Slots {
+		_, ours := verb.SlotOwner(x.Name)
+		o.Slots = append(o.Slots, observation.Slot{Name: x.Name, Active: x.Active, Restart: deref(x.Restart), State: deref(x.State), KeptBytes: int64(deref(x.Kept)), Ours: ours})
+	}
+}
+
+// receiverProblem gives the newest reason in the server's log why nothing is
+// received. The server has no view for it.
+func (e *Engine) receiverProblem() string {
+	f, err := os.Open(e.cfg.LogFile)
+	if err != nil {
+		return ""
+	}
+	defer f.Close()
+	const tail = 8 << 10
+	if fi, err := f.Stat(); err == nil && fi.Size() > tail {
+		f.Seek(-tail, 2)
+	}
+	b := make([]byte, tail)
+	n, _ := f.Read(b)
+	lines := strings.Split(string(b[:n]), "\n")
+	for i := len(lines) - 1; i >= 0; i-- {
+		for _, word := range []string{"FATAL:", "ERROR:", "forked off"} {
+			if j := strings.Index(lines[i], word); j >= 0 {
+				if word == "forked off" {
+					j = max(0, strings.Index(lines[i], "LOG:")+5)
+				}
+				return strings.TrimSpace(strings.TrimPrefix(lines[i][j:], word))
+			}
+		}
+	}
+	return ""
+}
+
+type lineCache struct {
+	line position.Line
+	past []position.Branch
+}
+
+// observeLine finds the history the server is on. The control data names the
+// old timeline until the first checkpoint after a promotion, so a primary's
+// is read off its newest log file's name, a replica's off its receiver.
+func (e *Engine) observeLine(ctx context.Context, o *observation.Server, r *observedRow) {
+	tli := max(r.TLI, r.MinTLI)
+	if r.WALFile != nil && len(*r.WALFile) >= 8 {
+		if n, err := strconv.ParseUint((*r.WALFile)[:8], 16, 32); err == nil {
+			tli = uint32(n)
+		}
+	}
+	e.seen.Lock()
+	if r.Receiver != nil {
+		tli = max(tli, r.Receiver.TLI)
+		e.seen.lastTimeline = tli
+	} else if r.Replica && e.seen.startedAt == r.Started {
+		tli = max(tli, e.seen.lastTimeline)
+	}
+	cached, fresh := e.seen.line, e.seen.startedAt == r.Started
+	e.seen.Unlock()
+	if fresh && cached.line.Number == tli && (tli == 1 || cached.line.Fingerprint != "") {
+		o.Line, o.Past = cached.line, cached.past
+		return
+	}
+	line, past, err := e.lineOf(ctx, r.System, tli)
+	if err != nil {
+		o.Problem = "its history cannot be read: " + err.Error()
+		o.Line = position.Line{System: r.System, Number: tli}
+		return
+	}
+	o.Line, o.Past = line, past
+	e.seen.Lock()
+	e.seen.line, e.seen.startedAt = lineCache{line, past}, r.Started
+	e.seen.Unlock()
+}
+
+// lineOf reads a timeline's history file and the fingerprint of its first
+// record; the fingerprint is remembered, because the log file goes in time.
+func (e *Engine) lineOf(ctx context.Context, system string, tli uint32) (position.Line, []position.Branch, error) {
+	h, err := e.history(tli)
+	if err != nil {
+		return position.Line{}, nil, err
+	}
+	for i := range h.Past {
+		l, _ := h.LineOf(system, h.Past[i].Timeline, "")
+		if h.Past[i].Fingerprint, err = e.fingerprint(ctx, l); err != nil {
+			return position.Line{}, nil, err
+		}
+	}
+	line := position.Line{System: system, Number: tli, Began: h.Began()}
+	line.Fingerprint, err = e.fingerprint(ctx, line)
+	return line, h.Past, err
+}
+
+func fingerprintKey(l position.Line) string {
+	return fmt.Sprintf("%s/%d/%s", l.System, l.Number, l.Began)
+}
+
+// fingerprint reads a line's first record while its log file is there, and
+// the agent's memory of it afterwards.
+func (e *Engine) fingerprint(ctx context.Context, l position.Line) (string, error) {
+	if l.Number <= 1 {
+		return "", nil
+	}
+	known := e.memory.Fingerprint(fingerprintKey(l))
+	found := e.firstRecord(ctx, l.Number, l.Began)
+	if found == "" || found == known {
+		return known, nil
+	}
+	return found, e.memory.SetFingerprint(fingerprintKey(l), found)
+}
+
+func (e *Engine) history(tli uint32) (position.History, error) {
+	if tli <= 1 {
+		return position.History{Current: 1}, nil
+	}
+	b, err := os.ReadFile(e.path("pg_wal", fmt.Sprintf("%08X.history", tli)))
+	if err != nil {
+		return position.History{}, err
+	}
+	return position.ParseHistory(tli, string(b))
+}
+
+// firstRecord gives the fingerprint of a timeline's first record, empty when
+// its log file is gone.
+func (e *Engine) firstRecord(ctx context.Context, tli uint32, began position.LSN) string {
+	if _, err := os.Stat(e.path("pg_wal", position.SegmentName(tli, began, e.segmentBytes()))); err != nil {
+		return ""
+	}
+	out, _, _ := e.run(ctx, "pg_waldump", "-p", e.path("pg_wal"), "-t", fmt.Sprint(tli), "-s", began.String(), "-n", "1")
+	for _, line := range strings.Split(out, "\n") {
+		if r, ok := pgtool.ParseRecord(line); ok {
+			return r.Fingerprint()
+		}
+	}
+	return ""
+}
+
+type controlCache struct {
+	changed time.Time
+	control pgtool.Control
+}
+
+func (e *Engine) segmentBytes() uint64 {
+	e.seen.Lock()
+	defer e.seen.Unlock()
+	return e.seen.control.control.SegmentBytes
+}
+
+// observeStopped reads the control data of a server that does not answer. The
+// utility runs again only after the file has changed.
+func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
+	fi, err := os.Stat(e.path("global", "pg_control"))
+	if err != nil {
+		o.Problem = orElse(o.Problem, "its data directory holds no control data: "+err.Error())
+		return
+	}
+	e.seen.Lock()
+	c, ok := e.seen.control.control, e.seen.control.changed.Equal(fi.ModTime())
+	e.seen.Unlock()
+	if !ok {
+		if c, err = e.control(ctx); err != nil {
+			o.Problem = orElse(o.Problem, err.Error())
+			return
+		}
+		e.seen.Lock()
+		e.seen.control = controlCache{fi.ModTime(), c}
+		e.seen.Unlock()
+	}
+	o.System, o.DataState = c.System, c.State
+	if c.State == pgtool.StateShutDown {
+		o.ShutdownAt = c.Checkpoint.String()
+	}
+	if b, err := os.ReadFile(e.path("postgresql.auto.conf")); err == nil {
+		if s, err := pgtool.ParseSettings(string(b)); err == nil && s["primary_conninfo"] != "" {
+			ci := pgtool.ParseConnInfo(s["primary_conninfo"])
+			port, _ := strconv.Atoi(ci["port"])
+			o.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: s["primary_slot_name"]}
+		}
+	}
+	if line, past, err := e.lineOf(ctx, c.System, max(c.Timeline, c.MinRecoveryTLI)); err == nil {
+		o.Line, o.Past = line, past
+	}
+}
+
+func orElse(s, other string) string {
+	if s != "" {
+		return s
+	}
+	return other
+}
+
+// observedSettings are those that matter at a role change.
+var observedSettings = []string{"max_connections", "max_worker_processes", "max_wal_senders", "max_locks_per_transaction", "max_prepared_transactions",
+	"wal_level", "max_replication_slots", "data_checksums", "wal_log_hints", "wal_keep_size", "full_page_writes", "fsync", "synchronous_commit",
+	"synchronous_standby_names", "hot_standby", "hot_standby_feedback", "max_slot_wal_keep_size", "archive_mode", "config_file", "hba_file", "data_directory"}
+
+const factsSQL = `select json_build_object(
+ 'prepared_transactions', (select count(*) from pg_prepared_xacts),
+ 'hba_errors', (select count(*) from pg_hba_file_rules where error is not null),
+ 'archive_failing', (select case when current_setting('archive_mode') <> 'off' and last_failed_time > coalesce(last_archived_time, '-infinity') then 1 else 0 end from pg_stat_archiver),
+ 'collation_mismatches', (select count(*) from pg_database where datcollversion is distinct from pg_database_collation_actual_version(oid)))`
+
+func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) error {
+	var settings, facts string
+	if err := e.pool.QueryRow(ctx, "select json_object_agg(name, setting) from pg_settings where name in ('"+strings.Join(observedSettings, "','")+"')").Scan(&settings); err != nil {
+		return err
+	}
+	if err := json.Unmarshal([]byte(settings), &o.Settings); err != nil {
+		return err
+	}
+	if err := e.pool.QueryRow(ctx, factsSQL).Scan(&facts); err != nil {
+		return err
+	}
+	if err := json.Unmarshal([]byte(facts), &o.Facts); err != nil {
+		return err
+	}
+	n, err := e.countUnlogged(ctx)
+	o.Facts["unlogged_tables"] = n
+	return err
+}
+
+func (e *Engine) countUnlogged(ctx context.Context) (int64, error) {
+	var n int64
+	err := e.eachDatabase(ctx, func(c querier) error {
+		var k int64
+		err := c.QueryRow(ctx, "select count(*) from pg_class where relkind = 'r' and relpersistence = 'u'").Scan(&k)
+		n += k
+		return err
+	})
+	return n, err
+}
+
+func (e *Engine) diskFree() int64 {
+	var st syscall.Statfs_t
+	dir := e.cfg.DataDir
+	if _, err := os.Stat(dir); err != nil {
+		dir = filepath.Dir(dir)
+	}
+	if syscall.Statfs(dir, &st) != nil {
+		return 0
+	}
+	return int64(st.Bavail) * st.Bsize
+}
+
+// dataBytes is measured anew when asked thoroughly, else each few minutes.
+func (e *Engine) dataBytes(now bool) int64 {
+	e.seen.Lock()
+	defer e.seen.Unlock()
+	if now || time.Since(e.seen.dataBytesAt) > 5*time.Minute {
+		e.seen.dataBytes, e.seen.dataBytesAt = dirBytes(e.cfg.DataDir), time.Now()
+	}
+	return e.seen.dataBytes
+}

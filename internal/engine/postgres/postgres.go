@@ -1,0 +1,272 @@
+// Package postgres handles one PostgreSQL server (version 15) with its
+// configuration inside the data directory.
+//
+// It talks to the server over its local socket as the superuser, runs the
+// server's own utilities as the owner of the data directory, and never runs
+// anything of the database as root. What the utilities print is read by
+// core/pgtool.
+//
+// Invariant kept here (closed by default): a data directory always holds
+// standby.signal, except between the removal in startPrimary and the moment at
+// which the server has opened. A running primary never reads the file; whoever
+// starts the data next gets a read-only standby.
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+)
+
+// Config says where a server lives.
+type Config struct {
+	Name      string // of the server in its cluster
+	DataDir   string
+	BinDir    string // empty: found from the data directory or the newest installed
+	SocketDir string
+	Port      int
+	Host      string // as peers reach it
+	Listen    string // listen_addresses
+	WorkDir   string // the agent's own directory
+	LogFile   string
+	Owner     string // operating system user for a data directory that is not there yet
+	Superuser string
+}
+
+// Engine implements engine.Engine and all the further abilities.
+type Engine struct {
+	cfg    Config
+	memory engine.Memory
+
+	mu      sync.Mutex // guards acts: one at a time
+	pool    *pgxpool.Pool
+	compare compareState
+
+	seen struct {
+		sync.Mutex
+		control      controlCache
+		startedAt    string // of the server whose fingerprint was looked up
+		line         lineCache
+		dataBytes    int64
+		dataBytesAt  time.Time
+		lastTimeline uint32
+	}
+}
+
+var (
+	_ engine.Engine    = (*Engine)(nil)
+	_ engine.Accounter = (*Engine)(nil)
+	_ engine.Seeder    = (*Engine)(nil)
+	_ engine.Rewinder  = (*Engine)(nil)
+	_ engine.Salvager  = (*Engine)(nil)
+	_ engine.Comparer  = (*Engine)(nil)
+)
+
+// New checks the configuration. The data directory need not exist yet.
+func New(cfg Config, memory engine.Memory) (*Engine, error) {
+	if cfg.Superuser == "" {
+		cfg.Superuser = "postgres"
+	}
+	if cfg.Listen == "" {
+		cfg.Listen = cfg.Host
+	}
+	if cfg.Port == 0 {
+		cfg.Port = 5432
+	}
+	if cfg.SocketDir == "" {
+		cfg.SocketDir = "/var/run/postgresql"
+	}
+	for what, v := range map[string]string{"data directory": cfg.DataDir, "server name": cfg.Name, "host": cfg.Host} {
+		if v == "" {
+			return nil, fmt.Errorf("the %s is not set", what)
+		}
+	}
+	if cfg.LogFile == "" {
+		cfg.LogFile = filepath.Join(filepath.Dir(cfg.DataDir), cfg.Name+".log")
+	}
+	if cfg.BinDir == "" {
+		dir, err := findPrograms(cfg.DataDir)
+		if err != nil {
+			return nil, err
+		}
+		cfg.BinDir = dir
+	}
+	e := &Engine{cfg: cfg, memory: memory}
+	if _, err := e.owner(); err != nil {
+		return nil, err
+	}
+	pc, err := pgxpool.ParseConfig(fmt.Sprintf("host=%s port=%d user=%s dbname=postgres connect_timeout=3 application_name=crosstwin-agent pool_max_conns=4", cfg.SocketDir, cfg.Port, cfg.Superuser))
+	if err != nil {
+		return nil, fmt.Errorf("connection settings of %s: %w", cfg.Name, err)
+	}
+	pc.ConnConfig.DialFunc = e.dial
+	pc.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
+	pc.ConnConfig.RuntimeParams["statement_timeout"] = "0"
+	pc.ConnConfig.RuntimeParams["synchronous_commit"] = "local" // ours must not hang on an absent replica
+	pc.MaxConnIdleTime = time.Minute
+	if e.pool, err = pgxpool.NewWithConfig(context.Background(), pc); err != nil {
+		return nil, fmt.Errorf("connections to %s: %w", cfg.Name, err)
+	}
+	return e, nil
+}
+
+// findPrograms gives the directory of the server's programs: of the data's
+// major version, or the newest that is installed (Debian's layout).
+func findPrograms(dataDir string) (string, error) {
+	if b, err := os.ReadFile(filepath.Join(dataDir, "PG_VERSION")); err == nil {
+		return "/usr/lib/postgresql/" + strings.TrimSpace(string(b)) + "/bin", nil
+	}
+	dirs, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
+	sort.Slice(dirs, func(i, j int) bool { return majorOf(dirs[i]) < majorOf(dirs[j]) })
+	if len(dirs) == 0 {
+		return "", fmt.Errorf("PostgreSQL's programs were not found below /usr/lib/postgresql: apt-get install postgresql-15, or set bin_dir")
+	}
+	return dirs[len(dirs)-1], nil
+}
+
+func majorOf(binDir string) int {
+	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(binDir)))
+	return n
+}
+
+// identity is an operating system user.
+type identity struct{ uid, gid uint32 }
+
+// owner gives the user that everything of the database runs as: the owner of
+// the data directory. It is never root.
+func (e *Engine) owner() (identity, error) {
+	var id identity
+	if fi, err := os.Stat(e.cfg.DataDir); err == nil {
+		st := fi.Sys().(*syscall.Stat_t)
+		id = identity{st.Uid, st.Gid}
+	} else {
+		var err error
+		if id, err = lookupUser(e.cfg.Owner); err != nil {
+			return id, err
+		}
+	}
+	if id.uid == 0 {
+		return id, fmt.Errorf("the data directory %s belongs to root: a database never runs as root; chown it to its own user", e.cfg.DataDir)
+	}
+	if me := os.Geteuid(); me != 0 && uint32(me) != id.uid {
+		return id, fmt.Errorf("the data directory %s belongs to user %d and this agent runs as user %d: run the agent as root or as that user", e.cfg.DataDir, id.uid, me)
+	}
+	return id, nil
+}
+
+// dial connects to the socket with the owner's identity, so that peer
+// authentication lets the agent in when it runs as root. The kernel notes the
+// identity of the connecting thread, so one locked thread takes it on and
+// drops it again.
+func (e *Engine) dial(ctx context.Context, network, addr string) (net.Conn, error) {
+	id, err := e.owner()
+	if err != nil {
+		return nil, err
+	}
+	var d net.Dialer
+	if os.Geteuid() != 0 {
+		return d.DialContext(ctx, network, addr)
+	}
+	type result struct {
+		c   net.Conn
+		err error
+	}
+	done := make(chan result, 1)
+	go func() {
+		runtime.LockOSThread()
+		// Not unlocked on failure to change back: the runtime then ends the thread.
+		if _, _, no := syscall.RawSyscall(syscall.SYS_SETRESUID, ^uintptr(0), uintptr(id.uid), ^uintptr(0)); no != 0 {
+			done <- result{nil, fmt.Errorf("become user %d: %w", id.uid, no)}
+			return
+		}
+		c, err := d.DialContext(ctx, network, addr)
+		_, _, no := syscall.RawSyscall(syscall.SYS_SETRESUID, ^uintptr(0), 0, ^uintptr(0))
+		done <- result{c, err}
+		if no == 0 {
+			runtime.UnlockOSThread()
+		}
+	}()
+	r := <-done
+	return r.c, r.err
+}
+
+// connect opens a connection of its own to a database, outside the pool.
+func (e *Engine) connect(ctx context.Context, database, socketDir string, port int) (*pgx.Conn, error) {
+	c := e.pool.Config().ConnConfig.Copy()
+	c.Database, c.Host, c.Port = database, socketDir, uint16(port)
+	c.Fallbacks = nil
+	return pgx.ConnectConfig(ctx, c)
+}
+
+func (e *Engine) exec(ctx context.Context, sql string) error {
+	_, err := e.pool.Exec(ctx, sql)
+	return e.explain(err)
+}
+
+func (e *Engine) explain(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("%s: %w", e.cfg.Name, err)
+}
+
+func (e *Engine) path(parts ...string) string {
+	return filepath.Join(append([]string{e.cfg.DataDir}, parts...)...)
+}
+
+func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// Slots makes and drops physical slots.
+func (e *Engine) Slots(ctx context.Context, a verb.SlotsArgs) error {
+	for _, n := range a.Ensure {
+		if err := e.exec(ctx, "select pg_create_physical_replication_slot("+literal(n)+", true) where not exists (select from pg_replication_slots where slot_name = "+literal(n)+")"); err != nil {
+			return fmt.Errorf("make slot %s: %w", n, err)
+		}
+	}
+	for _, n := range a.Drop {
+		if err := e.dropSlot(ctx, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *Engine) dropSlot(ctx context.Context, name string) error {
+	var err error
+	for range 20 {
+		if err = e.exec(ctx, "select pg_terminate_backend(active_pid) from pg_replication_slots where slot_name = "+literal(name)+" and active"); err == nil {
+			if err = e.exec(ctx, "select pg_drop_replication_slot(slot_name) from pg_replication_slots where slot_name = "+literal(name)); err == nil {
+				return nil
+			}
+		}
+		if ctx.Err() != nil {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return fmt.Errorf("drop slot %s: %w", name, err)
+}
+
+// Checkpoint writes dirty pages out.
+func (e *Engine) Checkpoint(ctx context.Context) error { return e.exec(ctx, "checkpoint") }
+
+// address is where peers reach this server.
+func (e *Engine) address() observation.Address {
+	return observation.Address{Host: e.cfg.Host, Port: e.cfg.Port}
+}

@@ -1,0 +1,284 @@
+package postgres
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+)
+
+// Names implements engine.Salvager on the running server.
+func (e *Engine) Names(ctx context.Context, files []string) (map[string]string, error) {
+	return e.names(ctx, files, func(db string) (*pgx.Conn, error) { return e.connect(ctx, db, e.cfg.SocketDir, e.cfg.Port) })
+}
+
+func (e *Engine) names(ctx context.Context, files []string, open func(db string) (*pgx.Conn, error)) (map[string]string, error) {
+	c, err := open("postgres")
+	if err != nil {
+		return nil, err
+	}
+	databases := map[uint32]string{}
+	rows, err := c.Query(ctx, "select oid::bigint, datname from pg_database where datallowconn")
+	if err != nil {
+		c.Close(ctx)
+		return nil, err
+	}
+	for rows.Next() {
+		var oid int64
+		var name string
+		if err := rows.Scan(&oid, &name); err == nil {
+			databases[uint32(oid)] = name
+		}
+	}
+	c.Close(ctx)
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	byDB := map[string][]pgtool.Relation{}
+	for _, f := range files {
+		var r pgtool.Relation
+		if _, err := fmt.Sscanf(f, "%d/%d/%d", &r.Space, &r.Database, &r.File); err == nil && databases[r.Database] != "" {
+			byDB[databases[r.Database]] = append(byDB[databases[r.Database]], r)
+		}
+	}
+	out := map[string]string{}
+	for db, rels := range byDB {
+		if err := e.namesIn(ctx, db, rels, open, out); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (e *Engine) namesIn(ctx context.Context, db string, rels []pgtool.Relation, open func(string) (*pgx.Conn, error), out map[string]string) error {
+	c, err := open(db)
+	if err != nil {
+		return err
+	}
+	defer c.Close(ctx)
+	for _, r := range rels {
+		space := r.Space
+		if space == defaultSpace {
+			space = 0 // how the function names the database's default tablespace
+		}
+		var kind, name string
+		err := c.QueryRow(ctx, fmt.Sprintf(`select relkind::text, quote_ident(nspname) || '.' || quote_ident(relname) from pg_class c join pg_namespace n on n.oid = relnamespace where c.oid = pg_filenode_relation(%d, %d)`, space, r.File)).Scan(&kind, &name)
+		switch {
+		case errors.Is(err, pgx.ErrNoRows):
+		case err != nil:
+			return err
+		case kind == "t":
+			out[r.String()] = verb.SideTable
+		case kind == "r":
+			out[r.String()] = db + "." + name
+		default:
+			out[r.String()] = verb.SideTable // sequences and indexes hold no rows of their own
+		}
+	}
+	return nil
+}
+
+// defaultSpace is the object identifier of pg_default.
+const defaultSpace = 1663
+
+// Salvage implements engine.Salvager. It opens the data read-only for itself,
+// looks up the tables, reads the rows that the tail's committed transactions
+// left, and writes a file that a person can read and psql can load: into
+// tables of their own, never over live ones.
+func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, progress engine.Progress) (*verb.Tail, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	fork, err := position.ParseLSN(a.Fork)
+	if err != nil {
+		return nil, err
+	}
+	o := e.Observe(ctx, false)
+	if o.Accepting {
+		return nil, fmt.Errorf("%s still runs: its tail is saved once it is stopped", e.cfg.Name)
+	}
+	c, err := e.control(ctx)
+	if err != nil {
+		return nil, err
+	}
+	end, err := e.logEnd(ctx, o, c)
+	if err != nil {
+		return nil, err
+	}
+	rows := map[pgtool.Relation]*tailRows{}
+	progress("reading the log after the fork", 0, 0)
+	tail, err := e.readTail(ctx, o, a.Timeline, fork, end, func(p place, tx uint32) {
+		if rows[p.relation] == nil {
+			rows[p.relation] = &tailRows{blocks: map[uint32]bool{}, spots: map[string]bool{}}
+		}
+		rows[p.relation].add(p)
+	})
+	if err != nil {
+		return nil, err
+	}
+	progress("opening the data read-only for the agent alone", 0, 0)
+	p, err := e.openPrivately(ctx)
+	if err != nil {
+		return nil, err
+	}
+	err = e.writeSalvage(ctx, p, a, tail, rows, dir, progress)
+	return tail, errors.Join(err, p.close(context.WithoutCancel(ctx)))
+}
+
+type tailRows struct {
+	blocks map[uint32]bool // blocks filled by one record with several rows
+	spots  map[string]bool // row places as the server prints them
+}
+
+func (r *tailRows) add(p place) {
+	if p.offset == 0 {
+		r.blocks[p.block] = true
+		return
+	}
+	r.spots[fmt.Sprintf("(%d,%d)", p.block, p.offset)] = true
+}
+
+// maxLine is the largest number of rows in a block of 8 kB (MaxHeapTuplesPerPage).
+const maxLine = 291
+
+func (r *tailRows) list() []string {
+	for b := range r.blocks {
+		for i := 1; i <= maxLine; i++ {
+			r.spots[fmt.Sprintf("(%d,%d)", b, i)] = true
+		}
+	}
+	out := make([]string, 0, len(r.spots))
+	for s := range r.spots {
+		out = append(out, s)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// salvageSchema is where a salvage is loaded.
+const salvageSchema = "crosstwin_salvage"
+
+func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArgs, tail *verb.Tail, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
+	names, err := e.names(ctx, tail.Files(), func(db string) (*pgx.Conn, error) { return p.connect(ctx, db) })
+	if err != nil {
+		return fmt.Errorf("look up the tables of the tail: %w", err)
+	}
+	tail.Name(names)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	path := filepath.Join(dir, fmt.Sprintf("%s-%s.sql", a.Name, strings.ReplaceAll(a.Fork, "/", "-")))
+	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	w := bufio.NewWriter(f)
+	writeSalvageHead(w, e.cfg.Name, tail)
+	byDB := map[string][]pgtool.Relation{}
+	for r := range rows {
+		if n := names[r.String()]; n != "" && n != verb.SideTable {
+			db, _, _ := strings.Cut(n, ".")
+			byDB[db] = append(byDB[db], r)
+		}
+	}
+	committed := committedTimes(tail)
+	for db, rels := range byDB {
+		sort.Slice(rels, func(i, j int) bool { return rels[i].File < rels[j].File })
+		c, err2 := p.connect(ctx, db)
+		if err2 != nil {
+			err = err2
+			break
+		}
+		fmt.Fprintf(w, "\n\\connect %s\ncreate schema if not exists %s;\n", db, salvageSchema)
+		for _, r := range rels {
+			_, table, _ := strings.Cut(names[r.String()], ".")
+			progress("saving rows of "+table, 0, 0)
+			if err = salvageTable(ctx, c, w, table, rows[r].list(), committed); err != nil {
+				break
+			}
+		}
+		c.Close(ctx)
+	}
+	if err = errors.Join(err, w.Flush(), f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("save the tail: %w", err)
+	}
+	if err := os.Rename(path+".new", path); err != nil {
+		return err
+	}
+	tail.Saved = path
+	return syncDir(dir)
+}
+
+func committedTimes(t *verb.Tail) map[uint32]time.Time {
+	out := map[uint32]time.Time{}
+	for _, x := range t.Transactions {
+		if x.Outcome == "committed" {
+			out[x.ID] = x.At
+		}
+	}
+	return out
+}
+
+func writeSalvageHead(w *bufio.Writer, name string, t *verb.Tail) {
+	n, i, u, d := t.Counts()
+	fmt.Fprintf(w, "-- What %s wrote after %s on timeline %d, up to %s, and no other server has:\n", name, t.From, t.Timeline, t.To)
+	fmt.Fprintf(w, "-- %d committed transactions with %d inserts, %d updates and %d deletes.\n", n, i, u, d)
+	fmt.Fprintf(w, "-- Load it with: psql -f THIS_FILE. It fills tables of its own in the schema %s and touches no live table.\n", salvageSchema)
+	fmt.Fprintf(w, "-- Each row is what the tail left of it: its transaction and time stand in the first two columns.\n--\n")
+	for _, x := range t.Transactions {
+		fmt.Fprintf(w, "-- transaction %d %s %s\n", x.ID, x.Outcome, x.At.Format(time.RFC3339Nano))
+		if x.Schema {
+			fmt.Fprintln(w, "--     changed definitions: compare the two servers' pg_dump --schema-only")
+		}
+		for _, c := range x.Changes {
+			fmt.Fprintf(w, "--     %s: %d inserted, %d updated, %d deleted\n", c.Table, c.Inserts, c.Updates, c.Deletes)
+		}
+	}
+}
+
+func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string, committed map[uint32]time.Time) error {
+	target := salvageSchema + "." + pgx.Identifier{table}.Sanitize()
+	var columns string
+	err := c.QueryRow(ctx, "select string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod), ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "create table if not exists %s (tail_transaction bigint, tail_time timestamptz, %s);\n", target, columns)
+	const batch = 2000
+	for len(spots) > 0 {
+		n := min(batch, len(spots))
+		rows, err := c.Query(ctx, "select xmin::text, to_jsonb(t)::text from only "+table+" t where ctid = any("+literal("{\""+strings.Join(spots[:n], `","`)+"\"}")+"::tid[])")
+		if err != nil {
+			return err
+		}
+		spots = spots[n:]
+		for rows.Next() {
+			var xmin, row string
+			if err := rows.Scan(&xmin, &row); err != nil {
+				return err
+			}
+			id, _ := strconv.ParseUint(xmin, 10, 32)
+			at, ok := committed[uint32(id)]
+			if !ok {
+				continue // a row of before the fork in the same block
+			}
+			fmt.Fprintf(w, "insert into %s select * from jsonb_populate_record(null::%s, jsonb_build_object('tail_transaction', %d, 'tail_time', '%s') || %s);\n", target, target, id, at.Format(time.RFC3339Nano), literal(row))
+		}
+		if err := rows.Err(); err != nil {
+			return err
+		}
+	}
+	return nil
+}

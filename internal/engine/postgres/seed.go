@@ -1,0 +1,114 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+)
+
+var kiloProgress = regexp.MustCompile(`^\s*(\d+)/(\d+) kB`)
+
+// parseProgress reads the progress lines of pg_basebackup and pg_rewind.
+func parseProgress(line string) (done, total int64, ok bool) {
+	m := kiloProgress.FindStringSubmatch(line)
+	if m == nil {
+		return 0, 0, false
+	}
+	done, err1 := strconv.ParseInt(m[1], 10, 64)
+	total, err2 := strconv.ParseInt(m[2], 10, 64)
+	return done << 10, total << 10, err1 == nil && err2 == nil
+}
+
+// Seed implements engine.Seeder. From the first change on the data directory
+// counts as unfinished, until Verify has held the copy against its manifest.
+func (e *Engine) Seed(ctx context.Context, a verb.SeedArgs, progress engine.Progress) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if left := e.processes(); len(left) > 0 {
+		return fmt.Errorf("%s still runs (processes %v): stop it before its data is replaced", e.cfg.Name, left)
+	}
+	if !e.dataEmpty() && !a.Replace && e.memory.Unfinished() != "seed" {
+		return fmt.Errorf("%s is not empty: nothing was touched; ask with --replace if what is in it may go", e.cfg.DataDir)
+	}
+	if err := e.memory.SetUnfinished("seed"); err != nil {
+		return err
+	}
+	if err := e.memory.ForgetFingerprints(); err != nil {
+		return err
+	}
+	if err := e.makeDataDir(); err != nil {
+		return err
+	}
+	progress("clearing "+e.cfg.DataDir, 0, 0)
+	if err := e.clearData(); err != nil {
+		return err
+	}
+	note := "waiting for the primary's checkpoint"
+	progress(note, 0, 0)
+	err := e.runWatched(ctx, func(line string) {
+		if done, total, ok := parseProgress(line); ok {
+			progress("copying", done, total)
+		} else if strings.Contains(line, "WAL") {
+			progress("copying, log included", 0, 0)
+		}
+	}, "pg_basebackup", "-D", e.cfg.DataDir, "-d", e.conninfo(a.Source), "-X", "stream", "-S", a.Slot, "-c", "fast", "-P", "-v", "--manifest-checksums=SHA256", "-w")
+	if err != nil {
+		return err
+	}
+	if err := e.editAuto(func(s pgtool.Settings) {
+		s["primary_conninfo"], s["primary_slot_name"] = e.conninfo(a.Source), a.Slot
+	}); err != nil {
+		return err
+	}
+	if err := e.claimIdentity(); err != nil {
+		return err
+	}
+	if err := e.adopt(a.Line, a.Past); err != nil {
+		return err
+	}
+	return e.Close()
+}
+
+// adopt takes over the source's knowledge of its history: the log file with
+// its first record is not part of a copy.
+func (e *Engine) adopt(l position.Line, past []position.Branch) error {
+	e.seen.Lock()
+	e.seen.startedAt, e.seen.line, e.seen.lastTimeline = "", lineCache{}, 0
+	e.seen.Unlock()
+	h := position.History{Past: past, Current: l.Number}
+	for _, b := range append(past, position.Branch{Timeline: l.Number}) {
+		x, _ := h.LineOf(l.System, b.Timeline, l.Fingerprint)
+		if x.Fingerprint == "" {
+			continue
+		}
+		if err := e.memory.SetFingerprint(fingerprintKey(x), x.Fingerprint); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Verify implements engine.Seeder.
+func (e *Engine) Verify(ctx context.Context, progress engine.Progress) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.memory.Unfinished() == "" {
+		return nil // verified before
+	}
+	if _, err := os.Stat(e.path("backup_manifest")); err != nil {
+		return fmt.Errorf("the copy in %s has no manifest: it did not come to its end; seed it again", e.cfg.DataDir)
+	}
+	progress("reading every file of the copy", 0, 0)
+	if _, _, err := e.run(ctx, "pg_verifybackup", "-q", e.cfg.DataDir); err != nil {
+		return fmt.Errorf("the copy differs from its manifest: %w", err)
+	}
+	return e.memory.SetUnfinished("")
+}

@@ -1,0 +1,196 @@
+// Package pki is the service's own small certificate authority. It signs one
+// certificate for the service, with which it calls agents, and one for each
+// agent, which proves the agent to the service and to other agents. Names are
+// roles, not addresses, so a host may change its address.
+package pki
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/big"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// ServiceName is the name in the service's certificate.
+const ServiceName = "service.crosstwin"
+
+// AgentName is the name in an agent's certificate.
+func AgentName(cluster, server string) string { return server + "." + cluster + ".agent.crosstwin" }
+
+const (
+	authorityLife = 20 * 365 * 24 * time.Hour
+	leafLife      = 5 * 365 * 24 * time.Hour
+)
+
+// Authority signs certificates.
+type Authority struct {
+	Cert *x509.Certificate
+	PEM  []byte
+	key  *ecdsa.PrivateKey
+}
+
+// Open loads the authority from a directory, or makes it there on first use.
+func Open(dir string) (*Authority, error) {
+	certFile, keyFile := filepath.Join(dir, "authority.crt"), filepath.Join(dir, "authority.key")
+	certPEM, err := os.ReadFile(certFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return create(certFile, keyFile)
+	}
+	if err != nil {
+		return nil, err
+	}
+	keyPEM, err := os.ReadFile(keyFile)
+	if err != nil {
+		return nil, fmt.Errorf("the authority's key is missing beside %s: %w", certFile, err)
+	}
+	pair, err := tls.X509KeyPair(certPEM, keyPEM)
+	if err != nil {
+		return nil, fmt.Errorf("the authority in %s: %w", dir, err)
+	}
+	cert, err := x509.ParseCertificate(pair.Certificate[0])
+	if err != nil {
+		return nil, err
+	}
+	key, ok := pair.PrivateKey.(*ecdsa.PrivateKey)
+	if !ok {
+		return nil, fmt.Errorf("the authority's key in %s is of another kind", dir)
+	}
+	return &Authority{Cert: cert, PEM: certPEM, key: key}, nil
+}
+
+func create(certFile, keyFile string) (*Authority, error) {
+	key, keyPEM, err := NewKey()
+	if err != nil {
+		return nil, err
+	}
+	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Cross Twin authority " + time.Now().UTC().Format("2006-01-02")},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(authorityLife), IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
+		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
+	if err != nil {
+		return nil, err
+	}
+	cert, err := x509.ParseCertificate(der)
+	if err != nil {
+		return nil, err
+	}
+	certPEM := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
+	if err := os.WriteFile(keyFile, keyPEM, 0o600); err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(certFile, certPEM, 0o644); err != nil {
+		return nil, err
+	}
+	return &Authority{Cert: cert, PEM: certPEM, key: key}, nil
+}
+
+func serial() *big.Int {
+	n, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
+	if err != nil {
+		panic(err) // the system has no randomness: nothing here is safe then
+	}
+	return n
+}
+
+// NewKey makes a private key and its file form.
+func NewKey() (*ecdsa.PrivateKey, []byte, error) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, nil, err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return nil, nil, err
+	}
+	return key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
+}
+
+// Fingerprint identifies the authority in an enrolment code, so that an agent
+// knows whom it talks to before it trusts any certificate.
+func (a *Authority) Fingerprint() string { return Fingerprint(a.Cert.Raw) }
+
+// Fingerprint of a certificate in DER form: the first 128 bits of its SHA-256.
+func Fingerprint(der []byte) string {
+	s := sha256.Sum256(der)
+	return hex.EncodeToString(s[:16])
+}
+
+// Sign makes a certificate for a public key under a name.
+func (a *Authority) Sign(name string, pub any, hosts ...string) ([]byte, error) {
+	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(leafLife),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	for _, h := range hosts {
+		if ip := net.ParseIP(h); ip != nil {
+			t.IPAddresses = append(t.IPAddresses, ip)
+		} else if h != "" {
+			t.DNSNames = append(t.DNSNames, h)
+		}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, t, a.Cert, pub, a.key)
+	if err != nil {
+		return nil, err
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), nil
+}
+
+// SignRequest signs a certificate request under a name of the authority's
+// choosing; what the request says of its subject is ignored.
+func (a *Authority) SignRequest(csrPEM []byte, name string) ([]byte, error) {
+	b, _ := pem.Decode(csrPEM)
+	if b == nil || b.Type != "CERTIFICATE REQUEST" {
+		return nil, errors.New("not a certificate request")
+	}
+	csr, err := x509.ParseCertificateRequest(b.Bytes)
+	if err != nil {
+		return nil, err
+	}
+	if err := csr.CheckSignature(); err != nil {
+		return nil, err
+	}
+	return a.Sign(name, csr.PublicKey)
+}
+
+// Pair makes a fresh key and certificate for the service itself. The
+// authority goes along in the chain, so that a client which knows only its
+// fingerprint can check it.
+func (a *Authority) Pair(name string, hosts ...string) (tls.Certificate, error) {
+	key, keyPEM, err := NewKey()
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	certPEM, err := a.Sign(name, &key.PublicKey, hosts...)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	return tls.X509KeyPair(append(certPEM, a.PEM...), keyPEM)
+}
+
+// Pool gives the authority as the only trusted root.
+func (a *Authority) Pool() *x509.CertPool {
+	p := x509.NewCertPool()
+	p.AddCert(a.Cert)
+	return p
+}
+
+// Request makes a certificate request for a key.
+func Request(key *ecdsa.PrivateKey) ([]byte, error) {
+	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: "agent"}}, key)
+	if err != nil {
+		return nil, err
+	}
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}), nil
+}

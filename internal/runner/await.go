@@ -1,0 +1,119 @@
+package runner
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/store"
+)
+
+// How often conditions are looked at: often inside the write pause.
+const (
+	lookInPause = 3 * time.Millisecond
+	lookOutside = 100 * time.Millisecond
+)
+
+// await looks at the servers until all conditions of a step hold. It returns
+// what was seen, in words; an error says what was still missing at the limit.
+func (e *execution) await(ctx context.Context, i int, s *plan.Step) (string, error) {
+	if len(s.After) == 0 {
+		return "", nil
+	}
+	every := lookOutside
+	if s.InPause {
+		every = lookInPause
+	}
+	began := time.Now()
+	for {
+		seen, missing := e.look(ctx, s)
+		if missing == "" {
+			return seen, nil
+		}
+		if i < e.op.Plan.NoReturnStep() && time.Since(began) > time.Second && e.Journal.Cancelled(ctx, e.op.ID) {
+			return seen, errors.New("it was cancelled")
+		}
+		select {
+		case <-ctx.Done():
+			return seen, fmt.Errorf("after %.1f s still not so: %s", time.Since(began).Seconds(), missing)
+		case <-time.After(every):
+		}
+	}
+}
+
+// look tests all conditions on fresh observations.
+func (e *execution) look(ctx context.Context, s *plan.Step) (seen, missing string) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	obs := map[string]*observation.Server{}
+	var problems []string
+	for _, c := range s.After {
+		for _, n := range []string{c.Server, c.Other} {
+			if n == "" || obs[n] != nil {
+				continue
+			}
+			o, err := e.Servers.Observe(ctx, e.op.Cluster, n)
+			if err != nil {
+				problems = append(problems, err.Error())
+				continue
+			}
+			obs[n] = o
+		}
+	}
+	var words []string
+	for _, c := range s.After {
+		c, err := e.resolve(c)
+		if err != nil {
+			return "", err.Error()
+		}
+		ok, text := c.Holds(e.op.Plan.Engine, obs)
+		if !ok {
+			return strings.Join(words, "; "), strings.Join(append(problems, text), "; ")
+		}
+		words = append(words, text)
+		e.reportCatchUp(s, c, obs)
+	}
+	return strings.Join(words, "; "), ""
+}
+
+// resolve puts a kept mark into a condition that asks for one, and the newest
+// term into one that asks for a term.
+func (e *execution) resolve(c plan.Condition) (plan.Condition, error) {
+	if c.Term != 0 {
+		c.Term = e.op.Term
+	}
+	if c.Fact == "" {
+		return c, nil
+	}
+	var m verb.MarkResult
+	if err := json.Unmarshal(e.op.Facts[c.Fact], &m); err != nil {
+		return c, fmt.Errorf("the mark that was kept cannot be read: %w", err)
+	}
+	c.Values = []string{m.ID, m.At}
+	return c, nil
+}
+
+// reportCatchUp shows the bytes that a replica still has to apply as progress.
+func (e *execution) reportCatchUp(s *plan.Step, c plan.Condition, obs map[string]*observation.Server) {
+	if s.Name != "catch-up" || c.Kind != plan.Streams {
+		return
+	}
+	at, ok1 := position.Bytes(e.op.Plan.Engine, obs[c.Server].Applied)
+	end, ok2 := position.Bytes(e.op.Plan.Engine, obs[c.Other].Written)
+	if !ok1 || !ok2 || end <= at {
+		return
+	}
+	for i := range e.op.Plan.Steps {
+		if &e.op.Plan.Steps[i] == s {
+			e.Journal.SetProgress(context.Background(), e.op.ID, i, store.Progress{Note: fmt.Sprintf("%d bytes behind", end-at), SecondsLeft: -1})
+			e.changed()
+		}
+	}
+}

@@ -1,0 +1,448 @@
+// Package runner carries out plans. It takes one step at a time: it journals
+// that the step begins, calls the agent, looks at the servers until the step's
+// conditions hold (never trusting the verb's own "ok"), and journals that the
+// step is done. What is in the journal is on disk, so after a crash of the
+// service a new runner finds where the old one stood.
+//
+// Invariants:
+//
+//   - Before the point of no return a failure undoes what was done, in reverse
+//     order. From it on an operation only goes forward.
+//   - A step in doubt (journalled as begun, not as done) is carried out again:
+//     every verb is idempotent.
+//   - An operation whose term is not the newest any more can change nothing:
+//     the agents refuse its verbs.
+package runner
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"time"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/store"
+)
+
+// Journal is what the runner needs of the records.
+type Journal interface {
+	Operation(ctx context.Context, id int64) (store.Operation, error)
+	StartStep(ctx context.Context, id int64, seq int, title string) error
+	EndStep(ctx context.Context, id int64, seq int, state, seen, problem, text string, facts map[string]json.RawMessage) error
+	SetProgress(ctx context.Context, id int64, seq int, p store.Progress) error
+	SetUndoing(ctx context.Context, id int64, why string) error
+	SetTerm(ctx context.Context, id, term int64) error
+	EndOperation(ctx context.Context, id int64, outcome, message string, pause float64) error
+	Cancelled(ctx context.Context, id int64) bool
+	Note(ctx context.Context, id int64, seq *int, level, text string) error
+}
+
+// Servers reaches the agents.
+type Servers interface {
+	Observe(ctx context.Context, cluster, server string) (*observation.Server, error)
+	Do(ctx context.Context, cluster, server, name string, r verb.Request) (agentapi.Answer, error)
+	StopJob(ctx context.Context, cluster, server, key string) error
+}
+
+// Local carries out the verbs of the service itself. It gives the result and,
+// for a verb that opened a newer term, that term.
+type Local func(ctx context.Context, op *store.Operation, a plan.Action, args map[string]any) (result any, term int64, err error)
+
+// Runner carries out operations.
+type Runner struct {
+	Journal Journal
+	Servers Servers
+	Local   map[string]Local
+	Log     *slog.Logger
+	// Changed is told whenever the records of an operation have changed.
+	Changed func(op int64)
+	// Killpoint, when set, is told of every boundary that a crash could hit;
+	// tests end the process there.
+	Killpoint func(kind, step, where string)
+}
+
+// reachPatience is how long a step before the point of no return tries to
+// reach an agent.
+const reachPatience = 10 * time.Second
+
+// Run carries out an operation from where its journal stands to its end. resumed
+// says that a service took it over from another process.
+func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
+	op, err := r.Journal.Operation(ctx, id)
+	if err != nil {
+		return err
+	}
+	e := &execution{Runner: r, op: &op}
+	at := e.next()
+	if op.State == store.Undoing {
+		e.note(nil, "warn", "the service was restarted while this was being put back: going on with that")
+		return e.undo(ctx, at, errors.New(op.Message))
+	}
+	if resumed {
+		back := at < op.Plan.NoReturnStep() && (op.Kind == plan.Switchover || op.Kind == plan.Compare)
+		if back && at < len(op.Steps) {
+			why := fmt.Errorf("the service was restarted before the point of no return, at step %d (%s)", at+1, op.Plan.Steps[at].Title)
+			e.note(nil, "warn", why.Error())
+			return e.undo(ctx, at, why)
+		}
+		e.note(nil, "warn", fmt.Sprintf("the service was restarted: going on with step %d of %d", min(at+1, len(op.Steps)), len(op.Steps)))
+	}
+	return e.forward(ctx, at)
+}
+
+// execution is one operation being carried out.
+type execution struct {
+	*Runner
+	op *store.Operation
+	// pauseBegan and pauseEnded bound the write pause as the service saw it.
+	pauseBegan, pauseEnded time.Time
+	passedOver             []string
+}
+
+// next gives the first step that is not done.
+func (e *execution) next() int {
+	for i, s := range e.op.Steps {
+		if s.State != store.StepDone && s.State != store.StepPassedBy {
+			return i
+		}
+	}
+	return len(e.op.Steps)
+}
+
+func (e *execution) note(seq *int, level, text string) {
+	e.Log.Info("operation", "operation", e.op.ID, "kind", e.op.Kind, "cluster", e.op.Cluster, "note", text)
+	if err := e.Journal.Note(context.Background(), e.op.ID, seq, level, text); err != nil {
+		e.Log.Error("the journal cannot be written", "operation", e.op.ID, "error", err)
+	}
+	e.changed()
+}
+
+func (e *execution) changed() {
+	if e.Changed != nil {
+		e.Changed(e.op.ID)
+	}
+}
+
+func (e *execution) killpoint(step, where string) {
+	if e.Killpoint != nil {
+		e.Killpoint(e.op.Kind, step, where)
+	}
+}
+
+func (e *execution) forward(ctx context.Context, at int) error {
+	p := &e.op.Plan
+	for i := at; i < len(p.Steps); i++ {
+		s := &p.Steps[i]
+		if i <= p.NoReturnStep() && i > 0 && e.Journal.Cancelled(ctx, e.op.ID) {
+			return e.undo(ctx, i-1, errors.New("it was cancelled"))
+		}
+		if s.InPause && e.pauseBegan.IsZero() {
+			e.pauseBegan = time.Now()
+		}
+		if err := e.Journal.StartStep(ctx, e.op.ID, i, s.Title); err != nil {
+			return err
+		}
+		e.changed()
+		e.killpoint(s.Name, "before")
+		seen, err := e.step(ctx, i, s)
+		e.killpoint(s.Name, "after")
+		if ctx.Err() != nil {
+			return ctx.Err() // the service stops: the next one goes on from the journal
+		}
+		if s.InPause {
+			e.pauseEnded = time.Now()
+		}
+		if err == nil {
+			if err := e.Journal.EndStep(ctx, e.op.ID, i, store.StepDone, seen, "", "done: "+s.Title+sep(seen), e.op.Facts); err != nil {
+				return err
+			}
+			e.changed()
+			continue
+		}
+		state := store.StepFailed
+		if s.OnFail == plan.GoOn {
+			state = store.StepPassedBy
+			e.passedOver = append(e.passedOver, s.Title)
+		}
+		if jerr := e.Journal.EndStep(ctx, e.op.ID, i, state, seen, err.Error(), "failed: "+s.Title+": "+err.Error(), e.op.Facts); jerr != nil {
+			return jerr
+		}
+		e.changed()
+		switch s.OnFail {
+		case plan.GoOn:
+		case plan.Undo:
+			return e.undo(ctx, i, fmt.Errorf("%s: %w", s.Title, err))
+		default:
+			return e.end(ctx, store.OutcomeNeedsYou, fmt.Sprintf("step %d, %s, failed: %v. What follows: %s", i+1, s.Title, err, s.IfFails))
+		}
+	}
+	if len(e.passedOver) > 0 {
+		return e.end(ctx, store.OutcomeNeedsYou, "done, but this failed on the way: "+join(e.passedOver)+"; see crosstwin status "+e.op.Cluster)
+	}
+	return e.end(ctx, store.OutcomeFinished, e.closing())
+}
+
+func sep(seen string) string {
+	if seen == "" {
+		return ""
+	}
+	return " (" + seen + ")"
+}
+
+func join(list []string) string {
+	s := ""
+	for i, x := range list {
+		if i > 0 {
+			s += "; "
+		}
+		s += x
+	}
+	return s
+}
+
+// closing is what a finished operation says in one sentence.
+func (e *execution) closing() string {
+	p := e.op.Plan
+	switch p.Kind {
+	case plan.Switchover:
+		return fmt.Sprintf("%s is primary of %s in term %d, %s follows it; writes paused for %.0f ms", p.Candidate, p.Cluster, e.op.Term, p.Primary, 1000*e.pause())
+	case plan.Failover:
+		return fmt.Sprintf("%s is primary of %s in term %d", p.Candidate, p.Cluster, e.op.Term)
+	case plan.Seed, plan.Rejoin:
+		return fmt.Sprintf("%s follows %s; a mark written there was found in its own log", p.Target, p.Primary)
+	case plan.Compare:
+		return "all tables are the same on all servers"
+	}
+	return "done"
+}
+
+func (e *execution) pause() float64 {
+	if e.pauseBegan.IsZero() || e.pauseEnded.IsZero() {
+		return 0
+	}
+	return e.pauseEnded.Sub(e.pauseBegan).Seconds()
+}
+
+func (e *execution) end(ctx context.Context, outcome, message string) error {
+	e.Log.Info("operation ended", "operation", e.op.ID, "outcome", outcome, "message", message)
+	err := e.Journal.EndOperation(ctx, e.op.ID, outcome, message, e.pause())
+	e.changed()
+	return err
+}
+
+// undo puts back steps from at down to the first, in reverse order.
+func (e *execution) undo(ctx context.Context, at int, why error) error {
+	if e.op.State != store.Undoing {
+		if err := e.Journal.SetUndoing(ctx, e.op.ID, why.Error()); err != nil {
+			return err
+		}
+		e.op.State = store.Undoing
+	}
+	e.changed()
+	steps := e.op.Plan.Steps
+	for i := min(at, len(steps)-1); i >= 0; i-- {
+		a := steps[i].Undo
+		if a == nil {
+			continue
+		}
+		e.killpoint("undo-"+steps[i].Name, "before")
+		if err := e.undoStep(ctx, i, a); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return e.end(ctx, store.OutcomeNeedsYou, fmt.Sprintf("%v. Putting it back failed at %q: %v", why, a.Title, err))
+		}
+	}
+	return e.end(ctx, store.OutcomeUndone, why.Error())
+}
+
+// undoPatience bounds the time for putting back one step.
+const undoPatience = 2 * time.Minute
+
+func (e *execution) undoStep(ctx context.Context, i int, a *plan.Action) error {
+	ctx, cancel := context.WithTimeout(ctx, undoPatience)
+	defer cancel()
+	e.note(&i, "info", "putting back: "+a.Title)
+	var err error
+	for {
+		if _, err = e.act(ctx, "undo-"+e.op.Plan.Steps[i].Name, *a, nil); err == nil {
+			return e.Journal.EndStep(ctx, e.op.ID, i, store.StepUndone, "", "", "put back: "+a.Title, nil)
+		}
+		var far agentapi.Unreachable
+		if !errors.As(err, &far) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// step carries out one step and waits until its conditions hold.
+func (e *execution) step(ctx context.Context, i int, s *plan.Step) (seen string, err error) {
+	limit, cancel := context.WithTimeout(ctx, time.Duration(s.Limit*float64(time.Second)))
+	defer cancel()
+	if s.Verb != "" {
+		if err := e.actUntil(limit, i, s); err != nil {
+			return "", err
+		}
+	}
+	return e.await(limit, i, s)
+}
+
+// triesPastReturn is how often a verb that fails is tried again where the
+// operation can only go forward.
+const triesPastReturn = 4
+
+// actUntil calls the step's verb. An agent that cannot be reached is tried
+// again for a while; a failing verb only where there is no way back.
+func (e *execution) actUntil(ctx context.Context, i int, s *plan.Step) error {
+	began, tries := time.Now(), 0
+	for {
+		args, err := e.arguments(s)
+		if err != nil {
+			return err
+		}
+		answer, err := e.act(ctx, s.Name, s.Action, args)
+		if err == nil && answer.Job != nil {
+			err = e.follow(ctx, i, s, answer.Job.Key)
+			if err == errJobLost {
+				e.note(&i, "warn", "the agent was restarted during this step: asking again")
+				continue
+			}
+			if err != nil {
+				return err
+			}
+			return nil
+		}
+		if err == nil {
+			return e.keep(s, answer.Result)
+		}
+		tries++
+		var far agentapi.Unreachable
+		var p agentapi.Problem
+		isFar := errors.As(err, &far)
+		stale := errors.As(err, &p) && p.Code == agentapi.CodeStaleTerm
+		forwardOnly := s.OnFail == plan.NeedsYou
+		if stale || !isFar && !(forwardOnly && tries < triesPastReturn) || isFar && !forwardOnly && time.Since(began) > reachPatience {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+// arguments adds what earlier steps kept to a step's own arguments.
+func (e *execution) arguments(s *plan.Step) (map[string]any, error) {
+	args := map[string]any{}
+	if s.Args != nil {
+		b, err := json.Marshal(s.Args)
+		if err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(b, &args); err != nil {
+			return nil, err
+		}
+	}
+	for _, n := range s.Needs {
+		v, ok := e.op.Facts[n]
+		if !ok {
+			return nil, fmt.Errorf("%q was not kept by an earlier step", n)
+		}
+		args[n] = v
+	}
+	return args, nil
+}
+
+func (e *execution) keep(s *plan.Step, result json.RawMessage) error {
+	if s.Keep == "" {
+		return nil
+	}
+	if len(result) == 0 || string(result) == "null" {
+		return fmt.Errorf("%s gave no result", s.Title)
+	}
+	e.op.Facts[s.Keep] = result
+	return nil
+}
+
+// act calls one verb, of the service or of an agent.
+func (e *execution) act(ctx context.Context, step string, a plan.Action, args map[string]any) (agentapi.Answer, error) {
+	if args == nil && a.Args != nil {
+		b, err := json.Marshal(a.Args)
+		if err != nil {
+			return agentapi.Answer{}, err
+		}
+		if err := json.Unmarshal(b, &args); err != nil {
+			return agentapi.Answer{}, err
+		}
+	}
+	if local, ok := e.Local[a.Verb]; ok {
+		result, term, err := local(ctx, e.op, a, args)
+		if err != nil {
+			return agentapi.Answer{}, err
+		}
+		if term > e.op.Term {
+			if err := e.Journal.SetTerm(ctx, e.op.ID, term); err != nil {
+				return agentapi.Answer{}, err
+			}
+			e.op.Term = term
+		}
+		raw, err := json.Marshal(result)
+		return agentapi.Answer{Result: raw}, err
+	}
+	return e.Servers.Do(ctx, e.op.Cluster, a.Server, a.Verb, verb.Request{Operation: e.op.ID, Step: step, Term: e.op.Term, Args: args})
+}
+
+var errJobLost = errors.New("the agent does not know the job any more")
+
+// pollJob is how often a long verb's progress is asked for.
+const pollJob = 300 * time.Millisecond
+
+// follow waits for a job, recording its progress.
+func (e *execution) follow(ctx context.Context, i int, s *plan.Step, key string) error {
+	var last store.Progress
+	for {
+		o, err := e.Servers.Observe(ctx, e.op.Cluster, s.Server)
+		switch {
+		case err != nil && ctx.Err() != nil:
+			return fmt.Errorf("%s took longer than its limit of %.0f s", s.Title, s.Limit)
+		case err != nil: // not reachable now: the job goes on there
+		case o.Job == nil || o.Job.Key != key:
+			return errJobLost
+		case o.Job.State == observation.JobFailed:
+			return errors.New(o.Job.Error)
+		case o.Job.State == observation.JobFinished:
+			raw, err := json.Marshal(o.Job.Result)
+			if err != nil {
+				return err
+			}
+			return e.keep(s, raw)
+		default:
+			p := store.Progress{Note: o.Job.Note, DoneBytes: o.Job.DoneBytes, TotalBytes: o.Job.TotalBytes, BytesPerSec: o.Job.BytesPerSec, SecondsLeft: o.Job.SecondsLeft}
+			if p != last {
+				last = p
+				e.Journal.SetProgress(ctx, e.op.ID, i, p)
+				e.changed()
+			}
+		}
+		if i < e.op.Plan.NoReturnStep() && e.Journal.Cancelled(ctx, e.op.ID) {
+			e.Servers.StopJob(ctx, e.op.Cluster, s.Server, key)
+			return errors.New("it was cancelled")
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("%s took longer than its limit of %.0f s", s.Title, s.Limit)
+		case <-time.After(pollJob):
+		}
+	}
+}

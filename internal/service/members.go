@@ -1,0 +1,254 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"regexp"
+	"time"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/pki"
+	"crosstwin/internal/store"
+)
+
+// names of clusters and servers: they become parts of certificate names, slot
+// names and file names.
+var validName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+
+func checkName(kind, name string) error {
+	if !validName.MatchString(name) {
+		return badInput("%q is no name for a %s: use small letters, digits and hyphens, a letter first, at most 31", name, kind)
+	}
+	return nil
+}
+
+func (s *Service) audit(ctx context.Context, who, from, action, target, detail string) {
+	if err := s.Store.AddEvent(ctx, store.Event{Who: who, From: from, Action: action, Target: target, Detail: detail}); err != nil {
+		s.log.Error("the audit trail cannot be written", "error", err)
+	}
+}
+
+// AddCluster makes a cluster.
+func (s *Service) AddCluster(ctx context.Context, name, engine, who, from string) (view.View, error) {
+	if err := checkName("cluster", name); err != nil {
+		return view.View{}, err
+	}
+	if engine == "" {
+		engine = position.EnginePostgres
+	}
+	if engine != position.EnginePostgres {
+		return view.View{}, badInput("there is no engine %q: this version knows %s", engine, position.EnginePostgres)
+	}
+	if _, err := s.Store.AddCluster(ctx, name, engine); err != nil {
+		return view.View{}, err
+	}
+	s.audit(ctx, who, from, "cluster added", name, engine)
+	if err := s.reload(ctx); err != nil {
+		return view.View{}, err
+	}
+	return s.View(name)
+}
+
+// SetPolicy changes a cluster's policy.
+func (s *Service) SetPolicy(ctx context.Context, name string, p view.Policy, who, from string) error {
+	if p.BehindSeconds <= 0 || p.UnseenSeconds < 2 || p.StalledSeconds <= 0 {
+		return badInput("a policy needs behind_seconds and stalled_seconds above 0 and unseen_seconds of at least 2")
+	}
+	if err := s.Store.SetPolicy(ctx, name, p); err != nil {
+		return orNotFound(err, "cluster", name)
+	}
+	s.audit(ctx, who, from, "policy changed", name, fmt.Sprintf("%+v", p))
+	return s.reload(ctx)
+}
+
+// RemoveCluster forgets a cluster. Its databases go on as they are.
+func (s *Service) RemoveCluster(ctx context.Context, name, who, from string) error {
+	if err := s.idle(name); err != nil {
+		return err
+	}
+	if err := s.Store.RemoveCluster(ctx, name); err != nil {
+		return orNotFound(err, "cluster", name)
+	}
+	s.audit(ctx, who, from, "cluster removed", name, "")
+	return s.reload(ctx)
+}
+
+func (s *Service) idle(cluster string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if c := s.clusters[cluster]; c != nil && c.op != nil {
+		return badInput("operation %d (%s) is under way on %s: wait for it", c.op.ID, c.op.Kind, cluster)
+	}
+	return nil
+}
+
+// codeLife is how long an enrolment code is good for.
+const codeLife = time.Hour
+
+// AddServer adds a server and gives the one-time code for its agent.
+func (s *Service) AddServer(ctx context.Context, cluster string, v store.Server, who, from string) (code string, err error) {
+	if err := checkName("server", v.Name); err != nil {
+		return "", err
+	}
+	if v.Rank < 0 {
+		return "", badInput("a rank is 1, 2, 3 …, or never")
+	}
+	cur, err := s.View(cluster)
+	if err != nil {
+		return "", err
+	}
+	if v.FirstPrimary && cur.Primary != "" {
+		return "", badInput("%s has a primary already (%s): add %s as a replica and seed it", cluster, cur.Primary, v.Name)
+	}
+	if v.FirstPrimary && v.Rank == 0 {
+		return "", badInput("the first primary needs a rank")
+	}
+	if err := s.Store.AddServer(ctx, cluster, v); err != nil {
+		return "", orNotFound(err, "cluster", cluster)
+	}
+	s.audit(ctx, who, from, "server added", cluster, v.Name)
+	if err := s.reload(ctx); err != nil {
+		return "", err
+	}
+	return s.NewCode(ctx, cluster, v.Name, who, from)
+}
+
+// NewCode makes a one-time enrolment code for a server.
+func (s *Service) NewCode(ctx context.Context, cluster, server, who, from string) (string, error) {
+	rec, err := s.Store.Server(ctx, cluster, server)
+	if err != nil {
+		return "", orNotFound(err, "server", server)
+	}
+	secret := randomText(16)
+	code := secret + "." + s.Authority.Fingerprint()
+	if err := s.Store.AddEnrollment(ctx, rec.ID, Hash(code), time.Now().Add(codeLife)); err != nil {
+		return "", err
+	}
+	s.audit(ctx, who, from, "enrolment code made", cluster, server)
+	return code, nil
+}
+
+// SetServer changes rank and site.
+func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *int, site *string, who, from string) error {
+	rec, err := s.Store.Server(ctx, cluster, server)
+	if err != nil {
+		return orNotFound(err, "server", server)
+	}
+	if rank != nil {
+		v, err := s.View(cluster)
+		if err != nil {
+			return err
+		}
+		if *rank == 0 && v.Primary == server {
+			return badInput("%s is the primary: its rank cannot become never while it is", server)
+		}
+		if *rank < 0 {
+			return badInput("a rank is 1, 2, 3 …, or never")
+		}
+		rec.Rank = *rank
+	}
+	if site != nil {
+		rec.Site = *site
+	}
+	if err := s.Store.SetServer(ctx, rec); err != nil {
+		return err
+	}
+	s.audit(ctx, who, from, "server changed", cluster, fmt.Sprintf("%s: rank %d, site %q", server, rec.Rank, rec.Site))
+	return s.reload(ctx)
+}
+
+// RemoveServer forgets a server. Its database goes on as it is; the slot it
+// reads through stays, and the status says that nobody reads it any more.
+func (s *Service) RemoveServer(ctx context.Context, cluster, server, who, from string) error {
+	if err := s.idle(cluster); err != nil {
+		return err
+	}
+	rec, err := s.Store.Server(ctx, cluster, server)
+	if err != nil {
+		return orNotFound(err, "server", server)
+	}
+	v, err := s.View(cluster)
+	if err != nil {
+		return err
+	}
+	if v.Primary == server {
+		return badInput("%s is the primary of %s: switch over to another server first, or remove the cluster", server, cluster)
+	}
+	if err := s.Store.RemoveServer(ctx, rec.ID); err != nil {
+		return err
+	}
+	s.audit(ctx, who, from, "server removed", cluster, server)
+	return s.reload(ctx)
+}
+
+// ErrBadCode says that an enrolment code is not good (any more).
+var ErrBadCode = errors.New("this enrolment code is not known, was used or is too old: make a new one with crosstwin server code CLUSTER SERVER")
+
+// Enroll trades a one-time code for a certificate.
+func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from string) (agentapi.EnrollAnswer, error) {
+	if _, _, err := net.SplitHostPort(r.Agent); err != nil {
+		return agentapi.EnrollAnswer{}, badInput("the agent's address %q is not of the form HOST:PORT", r.Agent)
+	}
+	rec, err := s.Store.UseEnrollment(ctx, Hash(r.Code), r.Agent)
+	if errors.Is(err, store.ErrNotFound) {
+		return agentapi.EnrollAnswer{}, ErrBadCode
+	}
+	if err != nil {
+		return agentapi.EnrollAnswer{}, err
+	}
+	cert, err := s.Authority.SignRequest([]byte(r.Request), pki.AgentName(rec.Cluster, rec.Name))
+	if err != nil {
+		return agentapi.EnrollAnswer{}, badInput("the certificate request: %v", err)
+	}
+	c, err := s.Store.Cluster(ctx, rec.Cluster)
+	if err != nil {
+		return agentapi.EnrollAnswer{}, err
+	}
+	s.audit(ctx, "agent", from, "agent enrolled", rec.Cluster, rec.Name+" at "+r.Agent)
+	return agentapi.EnrollAnswer{Cluster: rec.Cluster, Server: rec.Name, Engine: c.Engine, Certificate: string(cert), Authority: string(s.Authority.PEM)}, s.reload(ctx)
+}
+
+// AddToken makes an access token; it is shown once.
+func (s *Service) AddToken(ctx context.Context, name, who, from string) (string, error) {
+	if err := checkName("token", name); err != nil {
+		return "", err
+	}
+	token := NewToken()
+	if err := s.Store.AddToken(ctx, name, Hash(token)); err != nil {
+		return "", err
+	}
+	s.audit(ctx, who, from, "token added", name, "")
+	return token, nil
+}
+
+// RemoveToken removes an access token.
+func (s *Service) RemoveToken(ctx context.Context, name, who, from string) error {
+	if err := s.Store.RemoveToken(ctx, name); err != nil {
+		return orNotFound(err, "token", name)
+	}
+	s.audit(ctx, who, from, "token removed", name, "")
+	return nil
+}
+
+// NewToken makes the text of an access token.
+func NewToken() string { return "ct-" + randomText(24) }
+
+// Hash is how tokens and codes stand in the records. They are random and long,
+// so a plain hash is enough.
+func Hash(secret string) string {
+	h := sha256.Sum256([]byte(secret))
+	return hex.EncodeToString(h[:])
+}
+
+func randomText(n int) string {
+	b := make([]byte, n)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}

@@ -1,0 +1,311 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
+)
+
+// RefusedError says that a check of a plan failed: nothing was changed.
+type RefusedError struct {
+	Plan      *plan.Plan
+	Reason    string
+	Operation int64
+}
+
+func (e RefusedError) Error() string { return e.Reason }
+
+// ConfirmError says that a plan destroys data and the name was not given.
+type ConfirmError struct{ Plan *plan.Plan }
+
+func (e ConfirmError) Error() string {
+	return fmt.Sprintf("this throws away %s: to confirm, give the name %q", e.Plan.Destroys, e.Plan.ConfirmName)
+}
+
+// Preview makes the plan for a request and changes nothing.
+func (s *Service) Preview(ctx context.Context, cluster string, req plan.Request) (*plan.Plan, error) {
+	in, err := s.gather(ctx, cluster, req)
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Make(in)
+	if err != nil {
+		return nil, InputError{err}
+	}
+	return p, nil
+}
+
+// Check gives the checks for a purpose.
+func (s *Service) Check(ctx context.Context, cluster string, req plan.Request) (*plan.Plan, error) {
+	in, err := s.gather(ctx, cluster, req)
+	if err != nil {
+		return nil, err
+	}
+	p, err := plan.Checks(in)
+	if err != nil {
+		return nil, InputError{err}
+	}
+	return p, nil
+}
+
+// Begin makes the plan, records the operation and starts it.
+func (s *Service) Begin(ctx context.Context, cluster string, req plan.Request, who, from string) (store.Operation, error) {
+	p, err := s.Preview(ctx, cluster, req)
+	if err != nil {
+		return store.Operation{}, err
+	}
+	if reason, refused := p.Refused(); refused {
+		id, err := s.Store.AddRefused(ctx, p, who, from, reason)
+		if err != nil {
+			return store.Operation{}, err
+		}
+		s.audit(ctx, who, from, p.Kind+" refused", cluster, reason)
+		return store.Operation{}, RefusedError{p, reason, id}
+	}
+	if p.ConfirmName != "" && req.ConfirmName != p.ConfirmName {
+		return store.Operation{}, ConfirmError{p}
+	}
+	id, err := s.Store.AddOperation(ctx, p, who, from)
+	if errors.Is(err, store.ErrTaken) {
+		return store.Operation{}, RefusedError{p, err.Error(), 0}
+	}
+	if err != nil {
+		return store.Operation{}, err
+	}
+	s.audit(ctx, who, from, p.Kind, cluster, p.Summary)
+	op, err := s.Store.Operation(ctx, id)
+	if err != nil {
+		return op, err
+	}
+	s.carryOut(id, cluster, p.Kind, false)
+	return op, nil
+}
+
+// carryOut runs an operation beside everything else. When the service stops,
+// the journal keeps the place.
+func (s *Service) carryOut(id int64, cluster, kind string, resumed bool) {
+	s.setRunning(cluster, &view.Running{ID: id, Kind: kind})
+	s.running.Add(1)
+	go func() {
+		defer s.running.Done()
+		err := s.runner.Run(s.ctx, id, resumed)
+		if s.ctx.Err() != nil {
+			return
+		}
+		if err != nil {
+			s.log.Error("operation stopped", "operation", id, "error", err)
+			s.Store.EndOperation(context.WithoutCancel(s.ctx), id, store.OutcomeNeedsYou, "the service could not go on: "+err.Error(), 0)
+			s.operationChanged(id)
+		}
+		s.setRunning(cluster, nil)
+		if err := s.reload(s.ctx); err != nil {
+			s.log.Error("cannot read the records", "error", err)
+		}
+	}()
+}
+
+func (s *Service) setRunning(cluster string, op *view.Running) {
+	s.mu.Lock()
+	if c := s.clusters[cluster]; c != nil {
+		c.op = op
+	}
+	s.mu.Unlock()
+	if v, err := s.View(cluster); err == nil {
+		s.publishView(v)
+	}
+}
+
+// operationChanged publishes how far an operation is; readers fetch the rest.
+func (s *Service) operationChanged(id int64) {
+	s.Hub.publish("operation", fmt.Sprint(id), map[string]int64{"id": id})
+}
+
+// Cancel asks a running operation to stop before its point of no return.
+func (s *Service) Cancel(ctx context.Context, id int64, who, from string) error {
+	op, err := s.Store.Operation(ctx, id)
+	if err != nil {
+		return orNotFound(err, "operation", fmt.Sprint(id))
+	}
+	if op.State == store.Ended {
+		return badInput("operation %d has ended already: %s", id, op.Outcome)
+	}
+	n := op.Plan.NoReturnStep()
+	if n < len(op.Steps) && op.Steps[n].State != store.StepWaiting {
+		return badInput("operation %d is past its point of no return (step %d, %s): it can only go forward", id, n+1, op.Plan.Steps[n].Title)
+	}
+	s.audit(ctx, who, from, "cancel", op.Cluster, fmt.Sprintf("operation %d", id))
+	return s.Store.Cancel(ctx, id)
+}
+
+// gather collects everything a plan is made from, freshly: thorough
+// observations of all servers, tries of the replication account in every
+// direction, and an examination where data has to be judged.
+func (s *Service) gather(ctx context.Context, name string, req plan.Request) (plan.Input, error) {
+	v, err := s.View(name)
+	if err != nil {
+		return plan.Input{}, err
+	}
+	var wg sync.WaitGroup
+	for _, m := range v.Servers {
+		wg.Go(func() { s.observe(ctx, name, m.Name, true) })
+	}
+	wg.Wait()
+	s.mu.Lock()
+	c := s.clusters[name]
+	if c == nil {
+		s.mu.Unlock()
+		return plan.Input{}, NotFound("cluster", name)
+	}
+	input := c.input(time.Now())
+	in := plan.Input{Members: input.Members, Request: req, NextTerm: c.rec.Term + 1}
+	if c.op != nil {
+		busy := *c.op
+		in.Busy = &busy
+	}
+	in.View = view.Assess(input)
+	s.mu.Unlock()
+	for _, m := range in.Members {
+		if m.Last != nil {
+			in.NextTerm = max(in.NextTerm, m.Last.Guard.Noted+1)
+		}
+	}
+	if in.Busy != nil {
+		return in, nil // refused in any case: do not touch the servers meanwhile
+	}
+	in.Probes = s.probe(ctx, &in)
+	switch {
+	case req.Kind == plan.Rejoin || req.Kind == plan.Salvage:
+		if in.Examination, err = s.examine(ctx, &in, req.Server); err != nil {
+			return in, err
+		}
+	case req.Kind == plan.Failover && in.View.Primary != "" && req.To != in.View.Primary:
+		in.Examination, _ = s.examine(ctx, &in, in.View.Primary)
+	}
+	return in, nil
+}
+
+// probe tries the replication account between all servers that answer. A
+// server that is leaving the cluster's work (the old primary of a failover, a
+// target of a seed) is not part of it.
+func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
+	if in.Request.Kind == plan.Seed || in.Request.Kind == plan.Compare {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 8*time.Second)
+	defer cancel()
+	up := func(m view.Member) bool {
+		away := in.Request.Kind == plan.Failover && m.Name == in.View.Primary
+		return m.Last != nil && m.Problem == "" && m.Last.Accepting && !away
+	}
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	var out []plan.Probe
+	for _, from := range in.Members {
+		reach := from.Last != nil && from.Problem == "" && (up(from) || in.Request.Kind == plan.Rejoin && from.Name == in.Request.Server)
+		for _, to := range in.Members {
+			if from.Name == to.Name || !reach || !up(to) {
+				continue
+			}
+			if in.Request.Kind == plan.Rejoin && (from.Name != in.Request.Server || to.Name != in.View.Primary) {
+				continue
+			}
+			wg.Go(func() {
+				r := s.probeOne(ctx, in, from.Name, to)
+				mu.Lock()
+				out = append(out, plan.Probe{From: from.Name, To: to.Name, Result: r})
+				mu.Unlock()
+			})
+		}
+	}
+	wg.Wait()
+	sortProbes(out)
+	return out
+}
+
+func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to view.Member) verb.ProbeResult {
+	var r verb.ProbeResult
+	a, err := servers{s}.Do(ctx, in.View.Cluster, from, verb.Probe, verb.Request{Term: in.NextTerm - 1, Args: verb.ProbeArgs{Peer: verb.Peer{Name: to.Name, Host: to.Last.Address.Host, Port: to.Last.Address.Port}}})
+	if err == nil {
+		err = unmarshal(a.Result, &r)
+	}
+	if err != nil {
+		return verb.ProbeResult{Problem: err.Error()}
+	}
+	if r.OK && to.Last.System != "" && r.System != to.Last.System {
+		return verb.ProbeResult{Problem: fmt.Sprintf("another server answers there: system identifier %s, not %s", r.System, to.Last.System)}
+	}
+	return r
+}
+
+// examine has a server's data held against the primary's history.
+func (s *Service) examine(ctx context.Context, in *plan.Input, server string) (*verb.Examination, error) {
+	var owner *observation.Server
+	for _, m := range in.Members {
+		if m.Name == in.View.Primary {
+			owner = m.Last
+		}
+	}
+	t, _, err := s.target(in.View.Cluster, server)
+	if err != nil || owner == nil {
+		return nil, err
+	}
+	x, err := s.agents.Examine(ctx, t, verb.ExamineArgs{Line: owner.Line, Past: owner.Past, Written: owner.Written})
+	if err != nil {
+		s.log.Warn("examination failed", "cluster", in.View.Cluster, "server", server, "error", err)
+		return nil, nil // the plan says that it could not be examined
+	}
+	if x.Tail != nil && x.Tail.Unnamed {
+		s.nameTail(ctx, in.View.Cluster, in.View.Primary, x.Tail)
+	}
+	return x, nil
+}
+
+// nameTail asks the primary for the tables behind the file numbers of a tail.
+// Up to the fork both servers used the same files; a table made in the tail
+// has no name there.
+func (s *Service) nameTail(ctx context.Context, cluster, primary string, t *verb.Tail) {
+	target, _, err := s.target(cluster, primary)
+	if err != nil {
+		return
+	}
+	names, err := s.agents.Names(ctx, target, t.Files())
+	if err == nil {
+		t.Name(names)
+	}
+}
+
+// Tail examines a server and gives what only it has.
+func (s *Service) Tail(ctx context.Context, cluster, server string) (*verb.Examination, error) {
+	in, err := s.gather(ctx, cluster, plan.Request{Kind: plan.Salvage, Server: server})
+	if err != nil {
+		return nil, err
+	}
+	if server == in.View.Primary {
+		return nil, badInput("%s is the primary of %s: its writes are the cluster's own", server, cluster)
+	}
+	if in.Examination == nil {
+		return nil, fmt.Errorf("%s's data could not be examined: see that its agent runs, and the agent's log", server)
+	}
+	return in.Examination, nil
+}
+
+// SalvageFile copies a saved tail from the agent that holds it.
+func (s *Service) SalvageFile(ctx context.Context, cluster, server, file string, w interface{ Write([]byte) (int, error) }) error {
+	t, _, err := s.target(cluster, server)
+	if err != nil {
+		return err
+	}
+	if strings.ContainsAny(file, "/\\") {
+		return badInput("%q is not the name of a salvage", file)
+	}
+	return s.agents.Salvage(ctx, t, file, w)
+}

@@ -1,0 +1,188 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"crosstwin/internal/core/lag"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/view"
+)
+
+// rate measures bytes per second over the last half minute.
+type rate struct {
+	ring [31]lag.Sample
+	n    int
+}
+
+const rateSpan = 30 * time.Second
+
+func (r *rate) add(at time.Time, pos int64) {
+	if r.n > 0 && at.Sub(r.ring[(r.n-1)%len(r.ring)].At) < watchEvery/2 {
+		return
+	}
+	if r.n > 0 && pos < r.ring[(r.n-1)%len(r.ring)].Position {
+		r.n = 0
+	}
+	r.ring[r.n%len(r.ring)] = lag.Sample{At: at, Position: pos}
+	r.n++
+}
+
+func (r *rate) perSecond(now time.Time) float64 {
+	if r.n < 2 {
+		return 0
+	}
+	newest := r.ring[(r.n-1)%len(r.ring)]
+	for i := max(0, r.n-len(r.ring)); i < r.n-1; i++ {
+		if old := r.ring[i%len(r.ring)]; now.Sub(old.At) <= rateSpan {
+			if d := newest.At.Sub(old.At).Seconds(); d > 0 {
+				return float64(newest.Position-old.Position) / d
+			}
+		}
+	}
+	return 0
+}
+
+// watchAll begins one observation of every server that has none under way, and
+// publishes every cluster as it stands.
+func (s *Service) watchAll(ctx context.Context) {
+	type job struct{ cluster, server string }
+	var jobs []job
+	s.mu.Lock()
+	for name, c := range s.clusters {
+		for _, m := range c.members {
+			if m.rec.EnrolledAt != nil && !m.busy {
+				m.busy = true
+				jobs = append(jobs, job{name, m.rec.Name})
+			}
+		}
+	}
+	s.mu.Unlock()
+	for _, j := range jobs {
+		go func() {
+			s.observe(ctx, j.cluster, j.server, false)
+			s.mu.Lock()
+			defer s.mu.Unlock()
+			if c := s.clusters[j.cluster]; c != nil {
+				for _, m := range c.members {
+					if m.rec.Name == j.server {
+						m.busy = false
+					}
+				}
+			}
+		}()
+	}
+	for _, v := range s.Views() {
+		s.publishView(v)
+	}
+}
+
+func (s *Service) publishView(v view.View) {
+	for i := range v.Servers {
+		v.Servers[i].Observation = nil // too large for every second
+	}
+	s.Hub.publish("cluster", v.Cluster, v)
+}
+
+// observe asks one agent and takes its answer into the cluster's memory.
+func (s *Service) observe(ctx context.Context, cluster, server string, thorough bool) (*observation.Server, error) {
+	t, req, err := s.target(cluster, server)
+	if err != nil {
+		return nil, err
+	}
+	req.Thorough = thorough
+	octx, cancel := context.WithTimeout(ctx, observeTimeout)
+	defer cancel()
+	o, err := s.agents.Observe(octx, t, req)
+	if ctx.Err() != nil && err != nil {
+		return nil, err
+	}
+	s.take(ctx, cluster, server, o, err)
+	return o, err
+}
+
+// take files an observation: positions into the lag clock, rates, and what an
+// agent knows that the records do not.
+func (s *Service) take(ctx context.Context, name, server string, o *observation.Server, failed error) {
+	now := time.Now()
+	s.mu.Lock()
+	c := s.clusters[name]
+	if c == nil {
+		s.mu.Unlock()
+		return
+	}
+	var first *member
+	for _, m := range c.members {
+		if m.rec.Name != server {
+			continue
+		}
+		if failed != nil {
+			m.problem = failed.Error()
+			break
+		}
+		if m.last != nil && o.Settings == nil {
+			o.Settings, o.Facts = m.last.Settings, m.last.Facts
+		}
+		m.last, m.seenAt, m.problem = o, now, ""
+		c.measure(m, now)
+		first = m
+	}
+	var rec = c.rec
+	busy := c.op != nil
+	s.mu.Unlock()
+	if first != nil && !busy {
+		s.settleTerm(ctx, rec.Name, rec.OwnerTerm, first, o)
+	}
+}
+
+func (c *cluster) measure(m *member, now time.Time) {
+	o := m.last
+	if m.rec.Name == c.rec.Owner && o.Role == observation.Primary {
+		if pos, ok := position.Bytes(c.rec.Engine, o.Written); ok {
+			if c.line != o.Line && o.Line.Number != c.line.Number {
+				c.clock.Reset()
+				c.line = o.Line
+			}
+			c.clock.Add(lag.Sample{At: now, Position: pos})
+			c.written.add(now, pos)
+		}
+		return
+	}
+	if pos, ok := position.Bytes(c.rec.Engine, o.Applied); ok {
+		m.applied.add(now, pos)
+		if pos != m.at || m.moved.IsZero() {
+			m.at, m.moved = pos, now
+		}
+	}
+}
+
+// settleTerm gives a cluster its first term when its first primary is seen,
+// and takes over a newer term that an agent knows and the records do not (the
+// records were put back from an older copy): terms never go back.
+func (s *Service) settleTerm(ctx context.Context, cluster string, ownerTerm int64, m *member, o *observation.Server) {
+	var term int64
+	g := o.Guard
+	switch {
+	case g.Owner && g.Accepted > ownerTerm:
+		term = g.Accepted
+		s.log.Warn("an agent owns a newer term than the records know: taking it over", "cluster", cluster, "server", m.rec.Name, "term", term)
+	case ownerTerm == 0 && m.rec.FirstPrimary && o.Accepting && o.Role == observation.Primary:
+		term = g.Noted + 1
+		s.log.Info("first primary seen", "cluster", cluster, "server", m.rec.Name)
+	default:
+		return
+	}
+	if err := s.Store.OpenTerm(ctx, cluster, term); err != nil {
+		s.log.Error("cannot open a term", "cluster", cluster, "error", err)
+		return
+	}
+	if err := s.Store.Decide(ctx, cluster, term, m.rec.Name); err != nil {
+		s.log.Error("cannot decide a term", "cluster", cluster, "error", err)
+		return
+	}
+	s.audit(ctx, "crosstwin", "", "term decided", cluster, m.rec.Name)
+	if err := s.reload(ctx); err != nil {
+		s.log.Error("cannot read the records", "error", err)
+	}
+}

@@ -1,0 +1,96 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+)
+
+// Token is an access token's record; the token itself is not kept.
+type Token struct {
+	Name       string     `json:"name"`
+	CreatedAt  time.Time  `json:"created_at"`
+	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
+}
+
+// AddToken keeps the hash of a new token.
+func (s *Store) AddToken(ctx context.Context, name, hash string) error {
+	_, err := s.w.ExecContext(ctx, "insert into tokens (name, hash, created_at) values (?, ?, ?)", name, hash, now())
+	if unique(err) {
+		return fmt.Errorf("token %s: %w", name, ErrTaken)
+	}
+	return err
+}
+
+// TokenName gives the name of a token by its hash.
+func (s *Store) TokenName(ctx context.Context, hash string) (string, error) {
+	var name string
+	return name, notFound(s.r.GetContext(ctx, &name, "select name from tokens where hash = ?", hash))
+}
+
+// TouchToken records that a token was used, at most once a minute.
+func (s *Store) TouchToken(ctx context.Context, name string) error {
+	_, err := s.w.ExecContext(ctx, "update tokens set last_used_at = ? where name = ? and coalesce(last_used_at, '') < ?", now(), name, time.Now().Add(-time.Minute).UTC().Format(timeText))
+	return err
+}
+
+// Tokens lists all tokens.
+func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+	var rows []struct {
+		Name       string         `db:"name"`
+		CreatedAt  string         `db:"created_at"`
+		LastUsedAt sql.NullString `db:"last_used_at"`
+	}
+	if err := s.r.SelectContext(ctx, &rows, "select name, created_at, last_used_at from tokens order by name"); err != nil {
+		return nil, err
+	}
+	out := []Token{}
+	for _, r := range rows {
+		out = append(out, Token{r.Name, must(r.CreatedAt), parseTime(r.LastUsedAt)})
+	}
+	return out, nil
+}
+
+// RemoveToken removes a token.
+func (s *Store) RemoveToken(ctx context.Context, name string) error {
+	return s.one(ctx, "delete from tokens where name = ?", name)
+}
+
+// Event is one line of the audit trail.
+type Event struct {
+	ID     int64     `json:"id"`
+	At     time.Time `json:"at"`
+	Who    string    `json:"who"`
+	From   string    `json:"from"`
+	Action string    `json:"action"`
+	Target string    `json:"target"`
+	Detail string    `json:"detail,omitempty"`
+}
+
+// AddEvent records who asked for what.
+func (s *Store) AddEvent(ctx context.Context, e Event) error {
+	_, err := s.w.ExecContext(ctx, "insert into events (at, who, from_address, action, target, detail) values (?, ?, ?, ?, ?, ?)", now(), e.Who, e.From, e.Action, e.Target, e.Detail)
+	return err
+}
+
+// Events gives the newest events first.
+func (s *Store) Events(ctx context.Context, limit int) ([]Event, error) {
+	var rows []struct {
+		ID     int64  `db:"id"`
+		At     string `db:"at"`
+		Who    string `db:"who"`
+		From   string `db:"from_address"`
+		Action string `db:"action"`
+		Target string `db:"target"`
+		Detail string `db:"detail"`
+	}
+	if err := s.r.SelectContext(ctx, &rows, "select * from events order by id desc limit ?", limit); err != nil {
+		return nil, err
+	}
+	out := []Event{}
+	for _, r := range rows {
+		out = append(out, Event{r.ID, must(r.At), r.Who, r.From, r.Action, r.Target, r.Detail})
+	}
+	return out, nil
+}

@@ -1,0 +1,257 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"crosstwin/internal/core/view"
+)
+
+// Cluster is a cluster's record.
+type Cluster struct {
+	ID        int64
+	Name      string
+	Engine    string
+	Term      int64
+	OwnerTerm int64
+	Owner     string
+	Policy    view.Policy
+	CreatedAt time.Time
+}
+
+// Server is a server's record.
+type Server struct {
+	ID           int64
+	ClusterID    int64
+	Cluster      string
+	Name         string
+	Rank         int
+	Site         string
+	Agent        string
+	FirstPrimary bool
+	EnrolledAt   *time.Time
+}
+
+type clusterRow struct {
+	ID        int64  `db:"id"`
+	Name      string `db:"name"`
+	Engine    string `db:"engine"`
+	Term      int64  `db:"term"`
+	OwnerTerm int64  `db:"owner_term"`
+	Owner     string `db:"owner"`
+	Policy    string `db:"policy"`
+	CreatedAt string `db:"created_at"`
+}
+
+func (r clusterRow) cluster() Cluster {
+	c := Cluster{r.ID, r.Name, r.Engine, r.Term, r.OwnerTerm, r.Owner, view.DefaultPolicy(), must(r.CreatedAt)}
+	json.Unmarshal([]byte(r.Policy), &c.Policy)
+	return c
+}
+
+// AddCluster makes a cluster.
+func (s *Store) AddCluster(ctx context.Context, name, engine string) (Cluster, error) {
+	policy, err := json.Marshal(view.DefaultPolicy())
+	if err != nil {
+		return Cluster{}, err
+	}
+	_, err = s.w.ExecContext(ctx, "insert into clusters (name, engine, policy, created_at) values (?, ?, ?, ?)", name, engine, string(policy), now())
+	if unique(err) {
+		return Cluster{}, fmt.Errorf("cluster %s: %w", name, ErrTaken)
+	}
+	if err != nil {
+		return Cluster{}, err
+	}
+	return s.Cluster(ctx, name)
+}
+
+func unique(err error) bool {
+	return err != nil && strings.Contains(err.Error(), "UNIQUE constraint failed")
+}
+
+// Cluster gives one cluster by name.
+func (s *Store) Cluster(ctx context.Context, name string) (Cluster, error) {
+	var r clusterRow
+	if err := s.r.GetContext(ctx, &r, "select * from clusters where name = ?", name); err != nil {
+		return Cluster{}, notFound(err)
+	}
+	return r.cluster(), nil
+}
+
+// Clusters gives all clusters by name.
+func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
+	var rows []clusterRow
+	if err := s.r.SelectContext(ctx, &rows, "select * from clusters order by name"); err != nil {
+		return nil, err
+	}
+	out := []Cluster{}
+	for _, r := range rows {
+		out = append(out, r.cluster())
+	}
+	return out, nil
+}
+
+// SetPolicy changes a cluster's policy.
+func (s *Store) SetPolicy(ctx context.Context, name string, p view.Policy) error {
+	b, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return s.one(ctx, "update clusters set policy = ? where name = ?", string(b), name)
+}
+
+// RemoveCluster removes a cluster's records; its operations stay.
+func (s *Store) RemoveCluster(ctx context.Context, name string) error {
+	return s.one(ctx, "delete from clusters where name = ?", name)
+}
+
+// one runs a statement that must change exactly one row.
+func (s *Store) one(ctx context.Context, q string, args ...any) error {
+	res, err := s.w.ExecContext(ctx, q, args...)
+	if err != nil {
+		return err
+	}
+	if n, _ := res.RowsAffected(); n != 1 {
+		return ErrNotFound
+	}
+	return nil
+}
+
+// OpenTerm counts a cluster's term up to term. It never goes back: a term that
+// is not above the newest one, unless it is that one again, is refused.
+func (s *Store) OpenTerm(ctx context.Context, cluster string, term int64) error {
+	err := s.one(ctx, "update clusters set term = ? where name = ? and term <= ?", term, cluster, term)
+	if err == ErrNotFound {
+		return fmt.Errorf("term %d of %s is not newer than the one that is open", term, cluster)
+	}
+	return err
+}
+
+// Decide records the owner of a term, once and for all: compare and set. The
+// same decision again is no error. It is on disk when this returns, before any
+// server is told.
+func (s *Store) Decide(ctx context.Context, cluster string, term int64, owner string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var c clusterRow
+		if err := tx.GetContext(ctx, &c, "select * from clusters where name = ?", cluster); err != nil {
+			return notFound(err)
+		}
+		switch {
+		case c.OwnerTerm == term && c.Owner == owner:
+			return nil
+		case c.OwnerTerm >= term:
+			return fmt.Errorf("term %d of %s is decided already: %s owns term %d", term, cluster, c.Owner, c.OwnerTerm)
+		case c.Term != term:
+			return fmt.Errorf("term %d of %s is not the newest: %d is", term, cluster, c.Term)
+		}
+		_, err := tx.ExecContext(ctx, "update clusters set owner_term = ?, owner = ? where name = ?", term, owner, cluster)
+		return err
+	})
+}
+
+type serverRow struct {
+	ID           int64          `db:"id"`
+	ClusterID    int64          `db:"cluster_id"`
+	Cluster      string         `db:"cluster"`
+	Name         string         `db:"name"`
+	Rank         int            `db:"rank"`
+	Site         string         `db:"site"`
+	Agent        string         `db:"agent"`
+	FirstPrimary bool           `db:"first_primary"`
+	EnrolledAt   sql.NullString `db:"enrolled_at"`
+	CreatedAt    string         `db:"created_at"`
+}
+
+func (r serverRow) server() Server {
+	return Server{r.ID, r.ClusterID, r.Cluster, r.Name, r.Rank, r.Site, r.Agent, r.FirstPrimary, parseTime(r.EnrolledAt)}
+}
+
+const serverQuery = "select s.*, c.name as cluster from servers s join clusters c on c.id = s.cluster_id "
+
+// AddServer adds a server to a cluster.
+func (s *Store) AddServer(ctx context.Context, cluster string, v Server) error {
+	c, err := s.Cluster(ctx, cluster)
+	if err != nil {
+		return err
+	}
+	_, err = s.w.ExecContext(ctx, "insert into servers (cluster_id, name, rank, site, first_primary, created_at) values (?, ?, ?, ?, ?, ?)", c.ID, v.Name, v.Rank, v.Site, v.FirstPrimary, now())
+	if unique(err) {
+		return fmt.Errorf("server %s of %s: %w", v.Name, cluster, ErrTaken)
+	}
+	return err
+}
+
+// Server gives one server.
+func (s *Store) Server(ctx context.Context, cluster, name string) (Server, error) {
+	var r serverRow
+	if err := s.r.GetContext(ctx, &r, serverQuery+"where c.name = ? and s.name = ?", cluster, name); err != nil {
+		return Server{}, notFound(err)
+	}
+	return r.server(), nil
+}
+
+// Servers gives all servers of a cluster, in the order in which they were added;
+// of all clusters for an empty name.
+func (s *Store) Servers(ctx context.Context, cluster string) ([]Server, error) {
+	var rows []serverRow
+	if err := s.r.SelectContext(ctx, &rows, serverQuery+"where ? in ('', c.name) order by s.id", cluster); err != nil {
+		return nil, err
+	}
+	out := []Server{}
+	for _, r := range rows {
+		out = append(out, r.server())
+	}
+	return out, nil
+}
+
+// SetServer changes rank and site of a server.
+func (s *Store) SetServer(ctx context.Context, v Server) error {
+	return s.one(ctx, "update servers set rank = ?, site = ? where id = ?", v.Rank, v.Site, v.ID)
+}
+
+// RemoveServer removes a server's record.
+func (s *Store) RemoveServer(ctx context.Context, id int64) error {
+	return s.one(ctx, "delete from servers where id = ?", id)
+}
+
+// AddEnrollment keeps the hash of a one-time code for a server; an older code
+// for it is void.
+func (s *Store) AddEnrollment(ctx context.Context, serverID int64, hash string, expires time.Time) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "delete from enrollments where server_id = ?", serverID); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "insert into enrollments (code_hash, server_id, expires_at) values (?, ?, ?)", hash, serverID, expires.UTC().Format(timeText))
+		return err
+	})
+}
+
+// UseEnrollment takes a code out of the records and gives its server.
+func (s *Store) UseEnrollment(ctx context.Context, hash, agent string) (Server, error) {
+	var out Server
+	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+		var id int64
+		if err := tx.GetContext(ctx, &id, "select server_id from enrollments where code_hash = ? and expires_at > ?", hash, now()); err != nil {
+			return notFound(err)
+		}
+		if _, err := tx.ExecContext(ctx, "delete from enrollments where server_id = ?", id); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "update servers set agent = ?, enrolled_at = ? where id = ?", agent, now(), id); err != nil {
+			return err
+		}
+		var r serverRow
+		if err := tx.GetContext(ctx, &r, serverQuery+"where s.id = ?", id); err != nil {
+			return err
+		}
+		out = r.server()
+		return nil
+	})
+	return out, err
+}

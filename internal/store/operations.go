@@ -1,0 +1,334 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"crosstwin/internal/core/plan"
+)
+
+// The states of an operation and the outcomes of an ended one.
+const (
+	Running = "running"
+	Undoing = "undoing"
+	Ended   = "ended"
+
+	OutcomeRefused  = "refused"
+	OutcomeUndone   = "undone"
+	OutcomeFinished = "finished"
+	OutcomeNeedsYou = "needs you"
+)
+
+// The states of a step.
+const (
+	StepWaiting  = "waiting"
+	StepRunning  = "running"
+	StepDone     = "done"
+	StepFailed   = "failed"
+	StepUndone   = "undone"
+	StepPassedBy = "passed over" // failed, and the operation went on
+)
+
+// Operation is one operation with its plan and steps.
+type Operation struct {
+	ID           int64                      `json:"id"`
+	Cluster      string                     `json:"cluster"`
+	Kind         string                     `json:"kind"`
+	State        string                     `json:"state"`
+	Outcome      string                     `json:"outcome,omitempty"`
+	Term         int64                      `json:"term"`
+	Plan         plan.Plan                  `json:"plan"`
+	Facts        map[string]json.RawMessage `json:"facts,omitempty"`
+	AskedBy      string                     `json:"asked_by"`
+	AskedFrom    string                     `json:"asked_from"`
+	Message      string                     `json:"message,omitempty"`
+	PauseSeconds float64                    `json:"pause_seconds"`
+	Cancelled    bool                       `json:"cancelled"`
+	CreatedAt    time.Time                  `json:"created_at"`
+	EndedAt      *time.Time                 `json:"ended_at,omitempty"`
+	Steps        []StepState                `json:"steps"`
+	Journal      []Entry                    `json:"journal,omitempty"`
+}
+
+// StepState is how far one step of the plan has come.
+type StepState struct {
+	Seq       int        `json:"seq"`
+	State     string     `json:"state"`
+	StartedAt *time.Time `json:"started_at,omitempty"`
+	EndedAt   *time.Time `json:"ended_at,omitempty"`
+	Seen      string     `json:"seen,omitempty"`
+	Error     string     `json:"error,omitempty"`
+	Progress  *Progress  `json:"progress,omitempty"`
+}
+
+// Progress of a long step.
+type Progress struct {
+	Note        string  `json:"note,omitempty"`
+	DoneBytes   int64   `json:"done_bytes"`
+	TotalBytes  int64   `json:"total_bytes"`
+	BytesPerSec float64 `json:"bytes_per_second"`
+	SecondsLeft float64 `json:"seconds_left"` // negative: not known
+}
+
+// Entry is one line of an operation's journal.
+type Entry struct {
+	ID    int64     `json:"id"`
+	At    time.Time `json:"at"`
+	Seq   *int      `json:"seq,omitempty"`
+	Level string    `json:"level"`
+	Text  string    `json:"text"`
+}
+
+type operationRow struct {
+	ID           int64          `db:"id"`
+	Cluster      string         `db:"cluster"`
+	Kind         string         `db:"kind"`
+	State        string         `db:"state"`
+	Outcome      string         `db:"outcome"`
+	Term         int64          `db:"term"`
+	Request      string         `db:"request"`
+	Plan         string         `db:"plan"`
+	Facts        string         `db:"facts"`
+	AskedBy      string         `db:"asked_by"`
+	AskedFrom    string         `db:"asked_from"`
+	Message      string         `db:"message"`
+	PauseSeconds float64        `db:"pause_seconds"`
+	Cancelled    bool           `db:"cancelled"`
+	CreatedAt    string         `db:"created_at"`
+	EndedAt      sql.NullString `db:"ended_at"`
+}
+
+func (r operationRow) operation() (Operation, error) {
+	o := Operation{ID: r.ID, Cluster: r.Cluster, Kind: r.Kind, State: r.State, Outcome: r.Outcome, Term: r.Term, AskedBy: r.AskedBy, AskedFrom: r.AskedFrom, Message: r.Message,
+		PauseSeconds: r.PauseSeconds, Cancelled: r.Cancelled, CreatedAt: must(r.CreatedAt), EndedAt: parseTime(r.EndedAt), Facts: map[string]json.RawMessage{}, Steps: []StepState{}}
+	if err := json.Unmarshal([]byte(r.Plan), &o.Plan); err != nil {
+		return o, fmt.Errorf("the plan of operation %d cannot be read: %w", r.ID, err)
+	}
+	return o, json.Unmarshal([]byte(r.Facts), &o.Facts)
+}
+
+// AddOperation records an operation before its first step. A cluster has one
+// that has not ended at most: the file itself keeps that.
+func (s *Store) AddOperation(ctx context.Context, p *plan.Plan, who, from string) (int64, error) {
+	return s.addOperation(ctx, p, who, from, Running, "", "")
+}
+
+// AddRefused records an operation that was refused by a check.
+func (s *Store) AddRefused(ctx context.Context, p *plan.Plan, who, from, why string) (int64, error) {
+	return s.addOperation(ctx, p, who, from, Ended, OutcomeRefused, why)
+}
+
+func (s *Store) addOperation(ctx context.Context, p *plan.Plan, who, from, state, outcome, message string) (int64, error) {
+	planJSON, err := json.Marshal(p)
+	if err != nil {
+		return 0, err
+	}
+	reqJSON, err := json.Marshal(p.Request)
+	if err != nil {
+		return 0, err
+	}
+	var ended any
+	if state == Ended {
+		ended = now()
+	}
+	var id int64
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, "insert into operations (cluster, kind, state, outcome, term, request, plan, asked_by, asked_from, message, created_at, ended_at) values (?,?,?,?,?,?,?,?,?,?,?,?)",
+			p.Cluster, p.Kind, state, outcome, p.Term, string(reqJSON), string(planJSON), who, from, message, now(), ended)
+		if err != nil {
+			return err
+		}
+		if id, err = res.LastInsertId(); err != nil {
+			return err
+		}
+		for i := range p.Steps {
+			if _, err := tx.ExecContext(ctx, "insert into steps (operation_id, seq, state) values (?, ?, ?)", id, i, StepWaiting); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if unique(err) {
+		return 0, fmt.Errorf("another operation is under way on %s: %w", p.Cluster, ErrTaken)
+	}
+	return id, err
+}
+
+// Operation gives one operation with its steps and journal.
+func (s *Store) Operation(ctx context.Context, id int64) (Operation, error) {
+	var r operationRow
+	if err := s.r.GetContext(ctx, &r, "select * from operations where id = ?", id); err != nil {
+		return Operation{}, notFound(err)
+	}
+	o, err := r.operation()
+	if err != nil {
+		return o, err
+	}
+	var steps []struct {
+		OperationID int64          `db:"operation_id"`
+		Seq         int            `db:"seq"`
+		State       string         `db:"state"`
+		StartedAt   sql.NullString `db:"started_at"`
+		EndedAt     sql.NullString `db:"ended_at"`
+		Seen        string         `db:"seen"`
+		Error       string         `db:"error"`
+		Progress    string         `db:"progress"`
+	}
+	if err := s.r.SelectContext(ctx, &steps, "select * from steps where operation_id = ? order by seq", id); err != nil {
+		return o, err
+	}
+	for _, x := range steps {
+		st := StepState{Seq: x.Seq, State: x.State, StartedAt: parseTime(x.StartedAt), EndedAt: parseTime(x.EndedAt), Seen: x.Seen, Error: x.Error}
+		if x.Progress != "" {
+			st.Progress = &Progress{}
+			if err := json.Unmarshal([]byte(x.Progress), st.Progress); err != nil {
+				return o, err
+			}
+		}
+		o.Steps = append(o.Steps, st)
+	}
+	var entries []struct {
+		ID          int64         `db:"id"`
+		OperationID int64         `db:"operation_id"`
+		At          string        `db:"at"`
+		Seq         sql.NullInt64 `db:"seq"`
+		Level       string        `db:"level"`
+		Text        string        `db:"text"`
+	}
+	if err := s.r.SelectContext(ctx, &entries, "select * from journal where operation_id = ? order by id", id); err != nil {
+		return o, err
+	}
+	for _, x := range entries {
+		e := Entry{ID: x.ID, At: must(x.At), Level: x.Level, Text: x.Text}
+		if x.Seq.Valid {
+			n := int(x.Seq.Int64)
+			e.Seq = &n
+		}
+		o.Journal = append(o.Journal, e)
+	}
+	return o, nil
+}
+
+// Operations lists operations, newest first, without steps and journal. Empty
+// cluster and state mean all.
+func (s *Store) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]Operation, error) {
+	var rows []operationRow
+	err := s.r.SelectContext(ctx, &rows, "select * from operations where ? in ('', cluster) and ? in ('', state, outcome) and ? in ('', kind) order by id desc limit ?", cluster, state, kind, limit)
+	if err != nil {
+		return nil, err
+	}
+	out := []Operation{}
+	for _, r := range rows {
+		o, err := r.operation()
+		if err != nil {
+			return nil, err
+		}
+		o.Facts = nil
+		out = append(out, o)
+	}
+	return out, nil
+}
+
+// Unfinished gives the operations that have not ended.
+func (s *Store) Unfinished(ctx context.Context) ([]int64, error) {
+	var ids []int64
+	return ids, s.r.SelectContext(ctx, &ids, "select id from operations where state <> 'ended' order by id")
+}
+
+// StartStep journals that a step begins, before anything is asked of a server.
+func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "update steps set state = ?, started_at = ?, ended_at = null, error = '', seen = '' where operation_id = ? and seq = ?", StepRunning, now(), id, seq); err != nil {
+			return err
+		}
+		return addEntry(ctx, tx, id, &seq, "info", "starting: "+title)
+	})
+}
+
+// EndStep journals how a step ended, with what was seen afterwards.
+func (s *Store) EndStep(ctx context.Context, id int64, seq int, state, seen, problem, text string, facts map[string]json.RawMessage) error {
+	level := "info"
+	if problem != "" {
+		level = "error"
+	}
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "update steps set state = ?, ended_at = ?, seen = ?, error = ? where operation_id = ? and seq = ?", state, now(), seen, problem, id, seq); err != nil {
+			return err
+		}
+		if facts != nil {
+			b, err := json.Marshal(facts)
+			if err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "update operations set facts = ? where id = ?", string(b), id); err != nil {
+				return err
+			}
+		}
+		return addEntry(ctx, tx, id, &seq, level, text)
+	})
+}
+
+// SetProgress records how far a long step has come.
+func (s *Store) SetProgress(ctx context.Context, id int64, seq int, p Progress) error {
+	b, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	_, err = s.w.ExecContext(ctx, "update steps set progress = ? where operation_id = ? and seq = ?", string(b), id, seq)
+	return err
+}
+
+// SetUndoing says that the steps done are being put back, and why.
+func (s *Store) SetUndoing(ctx context.Context, id int64, why string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "update operations set state = ?, message = ? where id = ?", Undoing, why, id); err != nil {
+			return err
+		}
+		return addEntry(ctx, tx, id, nil, "warn", "putting back what was done: "+why)
+	})
+}
+
+// SetTerm records that an operation goes on under a newer term.
+func (s *Store) SetTerm(ctx context.Context, id, term int64) error {
+	return s.one(ctx, "update operations set term = ? where id = ?", term, id)
+}
+
+// EndOperation records the outcome.
+func (s *Store) EndOperation(ctx context.Context, id int64, outcome, message string, pause float64) error {
+	level := "info"
+	if outcome != OutcomeFinished {
+		level = "warn"
+	}
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, "update operations set state = ?, outcome = ?, message = ?, pause_seconds = ?, ended_at = ? where id = ?", Ended, outcome, message, pause, now(), id); err != nil {
+			return err
+		}
+		return addEntry(ctx, tx, id, nil, level, outcome+": "+message)
+	})
+}
+
+// Cancel asks an operation to stop before its point of no return.
+func (s *Store) Cancel(ctx context.Context, id int64) error {
+	return s.one(ctx, "update operations set cancelled = 1 where id = ? and state <> 'ended'", id)
+}
+
+// Cancelled tells whether that was asked.
+func (s *Store) Cancelled(ctx context.Context, id int64) bool {
+	var c bool
+	return s.r.GetContext(ctx, &c, "select cancelled from operations where id = ?", id) == nil && c
+}
+
+// Note adds a line to an operation's journal.
+func (s *Store) Note(ctx context.Context, id int64, seq *int, level, text string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error { return addEntry(ctx, tx, id, seq, level, text) })
+}
+
+func addEntry(ctx context.Context, tx *sqlx.Tx, id int64, seq *int, level, text string) error {
+	_, err := tx.ExecContext(ctx, "insert into journal (operation_id, at, seq, level, text) values (?, ?, ?, ?, ?)", id, now(), seq, level, text)
+	return err
+}

@@ -1,0 +1,178 @@
+// Package store keeps the service's records in one SQLite file: clusters and
+// their terms, servers, operations with plan, steps and journal, the audit
+// trail, tokens. One connection writes; a commit is on disk when it returns,
+// because terms and journals must be (synchronous = FULL).
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+
+	_ "modernc.org/sqlite" // the driver "sqlite"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound says that no such record exists.
+var ErrNotFound = errors.New("not found")
+
+// ErrTaken says that a name or a cluster is taken already.
+var ErrTaken = errors.New("taken already")
+
+// Store is the open file.
+type Store struct {
+	w, r *sqlx.DB
+	lock *os.File
+	path string
+}
+
+// Open opens or makes the records in a directory, brings them to this binary's
+// schema (after a copy of the file as it was), and keeps a second service out.
+func Open(ctx context.Context, dir string) (*Store, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "service.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		lock.Close()
+		return nil, fmt.Errorf("another service works with the records in %s: stop it first, or give another --dir", dir)
+	}
+	s := &Store{lock: lock, path: filepath.Join(dir, "crosstwin.db")}
+	if err := s.open(ctx); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("records in %s: %w", s.path, err)
+	}
+	return s, nil
+}
+
+func (s *Store) open(ctx context.Context) error {
+	const pragmas = "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_txlock=immediate"
+	var err error
+	if s.w, err = sqlx.Open("sqlite", "file:"+s.path+pragmas); err != nil {
+		return err
+	}
+	s.w.SetMaxOpenConns(1)
+	if s.r, err = sqlx.Open("sqlite", "file:"+s.path+pragmas); err != nil {
+		return err
+	}
+	s.r.SetMaxOpenConns(4)
+	if err := os.Chmod(s.path, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return s.migrate(ctx)
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectSQLite3, s.w.DB, files)
+	if err != nil {
+		return err
+	}
+	have, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return fmt.Errorf("this is not a file of crosstwin's, or it is damaged: %w", err)
+	}
+	sources := p.ListSources()
+	newest := sources[len(sources)-1].Version
+	switch {
+	case have > newest:
+		return fmt.Errorf("the file was written by a newer crosstwin (schema %d, this one knows %d): install that version again; nothing was changed", have, newest)
+	case have == newest:
+		return nil
+	case have > 0:
+		if err := s.Backup(ctx, fmt.Sprintf("%s.schema-%d", s.path, have)); err != nil {
+			return fmt.Errorf("copy of the file before it is brought to schema %d: %w", newest, err)
+		}
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+// Backup writes a consistent copy of the records while the service runs. The
+// target must not exist.
+func (s *Store) Backup(ctx context.Context, to string) error {
+	if _, err := os.Stat(to); err == nil {
+		return fmt.Errorf("%s exists already", to)
+	}
+	_, err := s.w.ExecContext(ctx, "vacuum into ?", to)
+	return err
+}
+
+// Close closes the file.
+func (s *Store) Close() error {
+	var errs []error
+	if s.w != nil {
+		errs = append(errs, s.w.Close())
+	}
+	if s.r != nil {
+		errs = append(errs, s.r.Close())
+	}
+	errs = append(errs, s.lock.Close())
+	return errors.Join(errs...)
+}
+
+// Ping tells whether the records can be written.
+func (s *Store) Ping(ctx context.Context) error {
+	var n int
+	return s.w.GetContext(ctx, &n, "select 1")
+}
+
+// timeText is how times stand in the file: UTC, to the microsecond, so that
+// text order is time order.
+const timeText = "2006-01-02T15:04:05.000000Z"
+
+func now() string { return time.Now().UTC().Format(timeText) }
+
+func parseTime(s sql.NullString) *time.Time {
+	if !s.Valid {
+		return nil
+	}
+	t, err := time.Parse(timeText, s.String)
+	if err != nil {
+		return nil
+	}
+	return &t
+}
+
+func must(s string) time.Time {
+	t, _ := time.Parse(timeText, s)
+	return t
+}
+
+// tx runs f in one write transaction.
+func (s *Store) tx(ctx context.Context, f func(*sqlx.Tx) error) error {
+	tx, err := s.w.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := f(tx); err != nil {
+		tx.Rollback()
+		return err
+	}
+	return tx.Commit()
+}
+
+func notFound(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}
