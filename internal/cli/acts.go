@@ -104,7 +104,11 @@ func (a *app) act(cmd *cobra.Command, cluster string, req plan.Request) error {
 		return exitWith(exitUsage, "this asks before it acts, and there is no terminal: look at the plan with --preview, then give --yes")
 	}
 	if !machine && !a.v.GetBool("quiet") {
-		a.printPlan(a.out, &p, false)
+		shown := p
+		if yes {
+			shown.Steps = nil // they are shown as they happen
+		}
+		a.printPlan(a.out, &shown, false)
 		fmt.Fprintln(a.out)
 	}
 	if !yes {

@@ -217,11 +217,11 @@ func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
 }
 
 func (a *app) printServer(w io.Writer, s view.Server) {
-	fmt.Fprintf(w, "%s is %s", a.bold(s.Name), s.Health)
+	why := ""
 	if s.Why != "" {
-		fmt.Fprintf(w, ": %s", s.Why)
+		why = " (" + s.Why + ")"
 	}
-	fmt.Fprintf(w, ". It is judged %s and believes itself %s.\n\n", s.Role, dash(string(s.Believes)))
+	fmt.Fprintf(w, "%s: %s%s. The cluster holds it for %s, it says %s of itself.\n\n", a.bold(s.Name), s.Health, why, s.Role, dash(string(s.Believes)))
 	o := s.Observation
 	if o == nil {
 		return
@@ -374,7 +374,7 @@ func (a *app) operationCommand() *cobra.Command {
 			for _, op := range ops {
 				took, out := "-", op.Outcome
 				if op.EndedAt != nil {
-					took = view.Span(op.EndedAt.Sub(op.CreatedAt).Seconds())
+					took = view.Span(max(0, op.EndedAt.Sub(op.CreatedAt).Seconds()))
 				} else {
 					out = op.State
 				}

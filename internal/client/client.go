@@ -83,7 +83,7 @@ func (c *Client) request(ctx context.Context, method, path string, in any) (*htt
 	}
 	res, err := c.http.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("%w at %s: %w", ErrUnreachable, c.base, err)
+		return nil, fmt.Errorf("%w at %s (%v)", ErrUnreachable, c.base, reason(err))
 	}
 	if res.StatusCode < 300 {
 		return res, nil
@@ -94,6 +94,15 @@ func (c *Client) request(ctx context.Context, method, path string, in any) (*htt
 		return nil, fmt.Errorf("%w at %s: what answers there is no crosstwin service (%s)", ErrUnreachable, c.base, res.Status)
 	}
 	return nil, p
+}
+
+// reason drops the method and address that net/http puts before an error.
+func reason(err error) error {
+	var u *url.Error
+	if errors.As(err, &u) {
+		return u.Err
+	}
+	return err
 }
 
 func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
@@ -260,7 +269,7 @@ func (c *Client) Events(ctx context.Context, query url.Values, after int64, each
 	}
 	res, err := c.http.Do(req)
 	if err != nil {
-		return fmt.Errorf("%w at %s: %w", ErrUnreachable, c.base, err)
+		return fmt.Errorf("%w at %s (%v)", ErrUnreachable, c.base, reason(err))
 	}
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {

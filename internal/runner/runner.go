@@ -212,7 +212,11 @@ func (e *execution) closing() string {
 	case plan.Switchover:
 		return fmt.Sprintf("%s is primary of %s in term %d, %s follows it; writes paused for %.0f ms", p.Candidate, p.Cluster, e.op.Term, p.Primary, 1000*e.pause())
 	case plan.Failover:
-		return fmt.Sprintf("%s is primary of %s in term %d", p.Candidate, p.Cluster, e.op.Term)
+		text := fmt.Sprintf("%s is primary of %s in term %d", p.Candidate, p.Cluster, e.op.Term)
+		if p.Candidate != p.Primary {
+			text += fmt.Sprintf("; %s is left stopped: bring it back with crosstwin rejoin %s %s", p.Primary, p.Cluster, p.Primary)
+		}
+		return text
 	case plan.Seed, plan.Rejoin:
 		return fmt.Sprintf("%s follows %s; a mark written there was found in its own log", p.Target, p.Primary)
 	case plan.Compare:

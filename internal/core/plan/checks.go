@@ -147,13 +147,17 @@ func (in *Input) checkContents(p *Plan, name string, o *observation.Server) {
 		if !ok {
 			return
 		}
-		p.check(Check{Name: title, Server: name, Result: verdict(n == 0, Warn), Evidence: fmt.Sprintf("%d %s on %s", n, words, name), Why: why, Mend: mendIf(n != 0, mend)})
+		count := fmt.Sprint(n)
+		if n == 0 {
+			count = "no"
+		}
+		p.check(Check{Name: title, Server: name, Result: verdict(n == 0, Warn), Evidence: fmt.Sprintf("%s %s on %s", count, words, name), Why: why, Mend: mendIf(n != 0, mend)})
 	}
-	fact("collation_mismatches", "same collation library", "an index built with another version of the library may miss rows", "install the same library version on all hosts, or reindex and alter database ... refresh collation version", "collations were built with another library version")
+	fact("collation_mismatches", "same collation library", "an index built with another version of the library may miss rows", "install the same library version on all hosts, or reindex and alter database ... refresh collation version", "databases with collations of another library version")
 	fact("unlogged_tables", "no unlogged tables", "they are empty after a role change", "alter table ... set logged", "unlogged tables")
 	fact("prepared_transactions", "no prepared transactions", "they keep their locks over a role change", "commit or roll them back", "prepared transactions")
 	fact("archive_failing", "archiving works", "a failing archive command delays an orderly stop", "see archive_command and the server's log", "recent failures of the archive command")
-	fact("hba_errors", "access rules are readable", "one bad line makes the server ignore every reload", "see select * from pg_hba_file_rules where error is not null", "lines of pg_hba.conf that cannot be read")
+	fact("hba_errors", "access rules are readable", "one bad line makes the server ignore every reload", "see select * from pg_hba_file_rules where error is not null", "unreadable lines in pg_hba.conf")
 }
 
 // checkSync refuses a candidate whose own setting would hang its first write.

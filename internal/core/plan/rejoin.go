@@ -219,7 +219,7 @@ func (in *Input) stepsOfRewind(p *Plan, name string) {
 	}
 	in.stepSalvage(p, name)
 	p.step(Step{Name: "checkpoint", Action: Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary, Verb: verb.Checkpoint}, Seconds: 1, Limit: 600, IfFails: "nothing has changed"})
-	p.step(Step{Name: "prepare", Action: Action{Title: "see to the replication account and its access rules on " + primary, Server: primary, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), Account: true, From: in.peer(primary)}}, Seconds: 0.2, IfFails: "nothing is lost; the account stays"})
+	in.stepsPrepare(p, name)
 	p.step(Step{Name: "rewind", Action: Action{Title: "take out what " + name + " wrote after " + x.Fork, Server: name, Verb: verb.Rewind, Args: verb.RewindArgs{Source: in.peer(primary), Fork: x.Fork, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}}, NoReturn: true, OnFail: NeedsYou, Seconds: 5, Limit: catchUpLimit,
 		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin recognises it and goes on"})
 	in.stepsOfReturn(p, name)

@@ -79,19 +79,24 @@ func describe(o *observation.Server) string {
 	return orElse(o.DataState, "not running")
 }
 
+// stepsPrepare make sure of the replication account on the primary, and of the
+// access rules there and on every replica, because the roles will swap.
+func (in *Input) stepsPrepare(p *Plan, target string) {
+	primary := in.View.Primary
+	p.step(Step{Name: "prepare", Action: Action{Title: "see to the replication account and its access rules on " + primary, Server: primary, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), Account: true, From: in.peer(primary)}}, Seconds: 0.2,
+		IfFails: "nothing is lost; the account stays"})
+	for _, n := range in.replicas(primary, target) {
+		p.step(Step{Name: "prepare-" + n, Action: Action{Title: "see to the access rules on " + n, Server: n, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), From: in.peer(primary)}}, Seconds: 0.1, OnFail: GoOn,
+			IfFails: target + " cannot follow " + n + " after a role change until that is mended"})
+	}
+}
+
 // stepsOfSeed are shared with a rejoin that rebuilds.
 func (in *Input) stepsOfSeed(p *Plan, name string) {
 	primary := in.View.Primary
 	o := in.member(name).Last
 	total := in.member(primary).Last.DataBytes
-	var peers []verb.Peer
-	for _, m := range in.Members {
-		if m.Last != nil {
-			peers = append(peers, in.peer(m.Name))
-		}
-	}
-	p.step(Step{Name: "prepare", Action: Action{Title: "see to the replication account and its access rules on " + primary, Server: primary, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: peers, Account: true, From: in.peer(primary)}}, Seconds: 0.2,
-		IfFails: "nothing is lost; the account stays"})
+	in.stepsPrepare(p, name)
 	slot := verb.SlotName(name)
 	p.step(Step{Name: "make-slot", Action: Action{Title: "make slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: []string{slot}}}, Seconds: 0.1,
 		After:   []Condition{{Kind: HasSlots, Server: primary, Values: []string{slot}}},

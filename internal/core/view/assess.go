@@ -25,6 +25,9 @@ func Assess(in Input) View {
 			v.CanLose++
 		}
 	}
+	if p := v.Find(v.Primary); p != nil && p.Health != TakesWrites && v.CanLose > 0 {
+		v.CanLose-- // one of them is needed already
+	}
 	v.AtRisk = atRisk(in, &v, owner)
 	v.Health = clusterHealth(&v)
 	v.Problems = problems(in, &v)
@@ -150,7 +153,7 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, string) {
 	case !o.Running && o.DataEmpty:
 		return Stopped, "it holds no database yet"
 	case !o.Running:
-		return Stopped, orElse(o.Problem, "its database does not run"+dataState(o))
+		return Stopped, orElse(o.Problem, stoppedHow(o))
 	case !o.Accepting:
 		return stuck(m.Name == in.Owner), orElse(o.Problem, "its database runs and does not answer")
 	case m.Name == in.Owner && o.Role == observation.Primary && o.Writable:
@@ -170,11 +173,15 @@ func stuck(owner bool) Health {
 	return Stalled
 }
 
-func dataState(o *observation.Server) string {
-	if o.DataState == "" {
-		return ""
+// stoppedHow tells an orderly stop from a crash by what the data says.
+func stoppedHow(o *observation.Server) string {
+	switch {
+	case strings.HasPrefix(o.DataState, "shut down"):
+		return "its database was stopped in an orderly way"
+	case o.DataState != "":
+		return "its database crashed: it does not run, and its data says " + o.DataState
 	}
-	return " (its data says: " + o.DataState + ")"
+	return "its database does not run"
 }
 
 func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, string) {
@@ -377,6 +384,8 @@ func mend(in Input, v *View, s Server) string {
 		return fmt.Sprintf("crosstwin seed %s %s", c, s.Name)
 	case s.Health == Behind:
 		return "watch it: crosstwin watch " + c
+	case s.Health == Stalled && s.Follows == v.Primary && v.Find(v.Primary) != nil && v.Find(v.Primary).Health != TakesWrites:
+		return "nothing to do on it: it follows again once there is a primary"
 	case s.Observation != nil && s.Observation.ReplayPaused:
 		return "let it go on: select pg_wal_replay_resume() on " + s.Name
 	}

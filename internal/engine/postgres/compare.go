@@ -53,7 +53,7 @@ func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.HoldResult, er
 	}
 	// A committed message flushes all that was written before it.
 	var at string
-	if err := e.pool.QueryRow(ctx, "select pg_logical_emit_message(true, '"+markPrefix+"', 'hold')::text").Scan(&at); err != nil {
+	if err := e.pool.QueryRow(ctx, "select "+unsynced+", pg_logical_emit_message(true, '"+markPrefix+"', 'hold')::text").Scan(nil, &at); err != nil {
 		e.endCompare(ctx)
 		return verb.HoldResult{}, e.explain(err)
 	}

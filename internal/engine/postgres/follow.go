@@ -148,7 +148,7 @@ func (e *Engine) ensureAccount(ctx context.Context, acc engine.Account) error {
 	if have {
 		sql = "alter role "
 	}
-	statements := []string{"set log_statement = 'none'", "set log_min_duration_statement = -1", "set password_encryption = 'scram-sha-256'", sql + acc.User + " login replication password " + literal(acc.Password)}
+	statements := []string{"select " + unsynced, "set log_statement = 'none'", "set log_min_duration_statement = -1", "set password_encryption = 'scram-sha-256'", sql + acc.User + " login replication password " + literal(acc.Password)}
 	for _, f := range rewindRights {
 		statements = append(statements, "grant execute on function pg_catalog."+f+" to "+acc.User)
 	}
@@ -178,13 +178,17 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 // markPrefix marks our messages in the log.
 const markPrefix = "crosstwin"
 
+// unsynced makes a statement's commit return without waiting for replicas:
+// the agent's own writes must not hang on an absent synchronous one.
+const unsynced = "set_config('synchronous_commit', 'local', true)"
+
 // Mark implements engine.Engine: a transactional logical message, which is
 // replicated like any write and can be found in a replica's own log.
 func (e *Engine) Mark(ctx context.Context, id, text string) (verb.MarkResult, error) {
 	var at, file string
 	var system string
 	payload, _ := json.Marshal(map[string]string{"id": id, "text": text})
-	err := e.pool.QueryRow(ctx, "select pg_logical_emit_message(true, '"+markPrefix+"', "+literal(string(payload))+")::text, pg_walfile_name(pg_current_wal_insert_lsn()), (select system_identifier::text from pg_control_system())").Scan(&at, &file, &system)
+	err := e.pool.QueryRow(ctx, "select "+unsynced+", pg_logical_emit_message(true, '"+markPrefix+"', "+literal(string(payload))+")::text, pg_walfile_name(pg_current_wal_insert_lsn()), (select system_identifier::text from pg_control_system())").Scan(nil, &at, &file, &system)
 	if err != nil {
 		return verb.MarkResult{}, e.explain(err)
 	}
@@ -222,22 +226,27 @@ func (e *Engine) FindMark(ctx context.Context, m verb.MarkResult) error {
 		case <-time.After(10 * time.Millisecond):
 		}
 	}
-	from := m.Line.Began
-	if at > markWindow && at-markWindow > from {
-		from = at - markWindow
+	// The log before a file's border may be empty (the border was forced by a
+	// copy), and a record may cross it: so first from the file's beginning,
+	// then from before it.
+	near := max(m.Line.Began, at-min(at, markWindow))
+	starts := []position.LSN{near}
+	if border := (at - 1) &^ (position.LSN(max(e.segmentBytes(), 1<<20)) - 1); border > near {
+		starts = []position.LSN{border, near}
 	}
-	out, stderr, err := e.run(ctx, "pg_waldump", "-p", e.path("pg_wal"), "-t", fmt.Sprint(m.Line.Number), "-s", from.String(), "-e", (at + 8).String())
-	for _, line := range strings.Split(out, "\n") {
-		if r, ok := pgtool.ParseRecord(line); ok {
-			if prefix, text, ok := r.Message(); ok && prefix == markPrefix && strings.Contains(text, m.ID) {
-				return nil
-			}
+	var said string
+	for _, from := range starts {
+		found := false
+		stderr, _ := e.dump(ctx, m.Line.Number, from, at+8, func(r pgtool.Record) {
+			prefix, text, ok := r.Message()
+			found = found || ok && prefix == markPrefix && strings.Contains(text, m.ID)
+		})
+		if found {
+			return nil
 		}
+		said = stderr
 	}
-	if err != nil && out == "" {
-		return err
-	}
-	return fmt.Errorf("%s does not hold mark %s at %s of timeline %d: its log there is another one (%s)", e.cfg.Name, m.ID, m.At, m.Line.Number, strings.TrimSpace(stderr))
+	return fmt.Errorf("%s does not hold mark %s at %s of timeline %d: its log there is another one (%s)", e.cfg.Name, m.ID, m.At, m.Line.Number, strings.TrimSpace(said))
 }
 
 // querier is what both a connection and a pool can do.

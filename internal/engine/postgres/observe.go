@@ -337,10 +337,23 @@ type controlCache struct {
 	control pgtool.Control
 }
 
+// segmentBytes gives the size of the log's files. It is fixed when a cluster
+// is made, so the control data is read once.
 func (e *Engine) segmentBytes() uint64 {
 	e.seen.Lock()
-	defer e.seen.Unlock()
-	return e.seen.control.control.SegmentBytes
+	n := e.seen.segment
+	e.seen.Unlock()
+	if n != 0 {
+		return n
+	}
+	c, err := e.control(context.Background())
+	if err != nil {
+		return 16 << 20
+	}
+	e.seen.Lock()
+	e.seen.segment = c.SegmentBytes
+	e.seen.Unlock()
+	return c.SegmentBytes
 }
 
 // observeStopped reads the control data of a server that does not answer. The

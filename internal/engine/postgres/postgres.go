@@ -66,6 +66,7 @@ type Engine struct {
 		dataBytes    int64
 		dataBytesAt  time.Time
 		lastTimeline uint32
+		segment      uint64
 	}
 }
 
@@ -118,7 +119,6 @@ func New(cfg Config, memory engine.Memory) (*Engine, error) {
 	pc.ConnConfig.DialFunc = e.dial
 	pc.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
 	pc.ConnConfig.RuntimeParams["statement_timeout"] = "0"
-	pc.ConnConfig.RuntimeParams["synchronous_commit"] = "local" // ours must not hang on an absent replica
 	pc.MaxConnIdleTime = time.Minute
 	if e.pool, err = pgxpool.NewWithConfig(context.Background(), pc); err != nil {
 		return nil, fmt.Errorf("connections to %s: %w", cfg.Name, err)

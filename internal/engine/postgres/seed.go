@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
 
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
@@ -82,6 +83,7 @@ func (e *Engine) Seed(ctx context.Context, a verb.SeedArgs, progress engine.Prog
 func (e *Engine) adopt(l position.Line, past []position.Branch) error {
 	e.seen.Lock()
 	e.seen.startedAt, e.seen.line, e.seen.lastTimeline = "", lineCache{}, 0
+	e.seen.dataBytesAt = time.Time{}
 	e.seen.Unlock()
 	h := position.History{Past: past, Current: l.Number}
 	for _, b := range append(past, position.Branch{Timeline: l.Number}) {
