@@ -106,6 +106,7 @@ func (a *Agent) shortVerbs() map[string]shortVerb {
 	}
 	if x, ok := a.engine.(engine.Accounter); ok {
 		m[verb.Prepare] = withArgs(func(ctx context.Context, v verb.PrepareArgs) error { return a.prepare(ctx, x, v) })
+		m[verb.Account] = withArgs(func(ctx context.Context, v verb.PrepareArgs) error { return a.learnAccount(ctx, v.From) })
 		m[verb.Probe] = func(ctx context.Context, r request) (any, error) {
 			v, err := args[verb.ProbeArgs](r)
 			if err != nil {

@@ -302,3 +302,6 @@ func unmarshal(raw json.RawMessage, into any) error {
 	}
 	return json.Unmarshal(raw, into)
 }
+
+// StopDatabase stops a server in an orderly way, as a person would.
+func StopDatabase(s *Server) { stopDatabases(filepath.Dir(s.DataDir)) }

@@ -243,6 +243,9 @@ func (w *World) StartServiceWith(ctx context.Context, env ...string) error {
 // ServicePID gives the service's process.
 func (w *World) ServicePID() int { return w.service.Process.Pid }
 
+// StopService asks the service to end.
+func (w *World) StopService() { w.service.Process.Signal(syscall.SIGTERM) }
+
 // WaitServiceGone waits until the service's process has ended.
 func (w *World) WaitServiceGone(ctx context.Context) error {
 	for w.service.ProcessState == nil {
@@ -466,7 +469,8 @@ func eachProcess(do func(pid int, cmdline, cwd string)) {
 	}
 }
 
-// stopDatabases ends the database servers whose data is below dir.
+// stopDatabases ends the database servers whose data is below dir, one or two
+// levels down.
 func stopDatabases(dir string) {
 	list := func() (all []int) {
 		eachProcess(func(pid int, cmdline, cwd string) {
@@ -477,6 +481,9 @@ func stopDatabases(dir string) {
 		return all
 	}
 	pids, _ := filepath.Glob(filepath.Join(dir, "*", "data", "postmaster.pid"))
+	if one := filepath.Join(dir, "data", "postmaster.pid"); len(pids) == 0 {
+		pids = []string{one}
+	}
 	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGQUIT, syscall.SIGKILL} {
 		for _, f := range pids {
 			b, err := os.ReadFile(f)

@@ -98,10 +98,8 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 // execution is one operation being carried out.
 type execution struct {
 	*Runner
-	op *store.Operation
-	// pauseBegan and pauseEnded bound the write pause as the service saw it.
-	pauseBegan, pauseEnded time.Time
-	passedOver             []string
+	op         *store.Operation
+	passedOver []string
 }
 
 // next gives the first step that is not done.
@@ -141,9 +139,6 @@ func (e *execution) forward(ctx context.Context, at int) error {
 		if i <= p.NoReturnStep() && i > 0 && e.Journal.Cancelled(ctx, e.op.ID) {
 			return e.undo(ctx, i-1, errors.New("it was cancelled"))
 		}
-		if s.InPause && e.pauseBegan.IsZero() {
-			e.pauseBegan = time.Now()
-		}
 		if err := e.Journal.StartStep(ctx, e.op.ID, i, s.Title); err != nil {
 			return err
 		}
@@ -153,9 +148,6 @@ func (e *execution) forward(ctx context.Context, at int) error {
 		e.killpoint(s.Name, "after")
 		if ctx.Err() != nil {
 			return ctx.Err() // the service stops: the next one goes on from the journal
-		}
-		if s.InPause {
-			e.pauseEnded = time.Now()
 		}
 		if err == nil {
 			if err := e.Journal.EndStep(ctx, e.op.ID, i, store.StepDone, seen, "", "done: "+s.Title+sep(seen), e.op.Facts); err != nil {
@@ -225,11 +217,26 @@ func (e *execution) closing() string {
 	return "done"
 }
 
+// pause is how long writes paused as the journal saw it: from the beginning of
+// the first step inside the pause to the end of the last.
 func (e *execution) pause() float64 {
-	if e.pauseBegan.IsZero() || e.pauseEnded.IsZero() {
+	op, err := e.Journal.Operation(context.Background(), e.op.ID)
+	if err != nil {
 		return 0
 	}
-	return e.pauseEnded.Sub(e.pauseBegan).Seconds()
+	var began, ended *time.Time
+	for i, s := range op.Steps {
+		if e.op.Plan.Steps[i].InPause && s.StartedAt != nil && s.EndedAt != nil {
+			if began == nil {
+				began = s.StartedAt
+			}
+			ended = s.EndedAt
+		}
+	}
+	if began == nil {
+		return 0
+	}
+	return ended.Sub(*began).Seconds()
 }
 
 func (e *execution) end(ctx context.Context, outcome, message string) error {

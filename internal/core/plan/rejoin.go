@@ -179,6 +179,7 @@ func (in *Input) stepClose(p *Plan, name string, always bool) {
 
 func (in *Input) stepsOfFollow(p *Plan, name string) {
 	in.stepClose(p, name, false)
+	in.stepsPrepare(p, name)
 	in.stepsOfReturn(p, name)
 }
 
@@ -189,6 +190,7 @@ func (in *Input) stepsOfReturn(p *Plan, name string) {
 		After:   []Condition{{Kind: HasSlots, Server: primary, Values: []string{slot}}},
 		Undo:    &Action{Title: "drop slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: []string{slot}}},
 		IfFails: "the slot is dropped again"})
+	p.step(Step{Name: "account", Action: Action{Title: "fetch the replication account for " + name, Server: name, Verb: verb.Account, Args: verb.PrepareArgs{From: in.peer(primary)}}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
 	p.step(Step{Name: "follow", Action: Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary), Slot: slot}}, Seconds: 0.1,
 		After: []Condition{{Kind: PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is; the slot is dropped"})
 	p.step(Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,

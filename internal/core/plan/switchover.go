@@ -203,10 +203,10 @@ func (in *Input) stepsBeforePause(p *Plan, old, cand string, others []string) {
 }
 
 func (in *Input) stepsOfPause(p *Plan, old, cand string) {
-	p.step(Step{Name: "stop-old", Action: Action{Title: "stop " + old + " in an orderly way", Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 30,
+	p.step(Step{Name: "stop-old", Action: Action{Title: "stop " + old + " in an orderly way", Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 10,
 		After: []Condition{{Kind: IsStopped, Server: old}},
 		Undo:  &Action{Title: "start " + old + " as primary again, in a new term", Server: old, Verb: Reopen}, IfFails: old + " is started as primary again"})
-	p.step(Step{Name: "prove", Action: Action{Title: "prove by " + old + "'s control data that " + cand + " applied everything"}, InPause: true, Seconds: 0.01, Limit: 10,
+	p.step(Step{Name: "prove", Action: Action{Title: "prove by " + old + "'s control data that " + cand + " applied everything"}, InPause: true, Seconds: 0.01, Limit: 5,
 		After: []Condition{{Kind: HoldsAll, Server: cand, Other: old}}, IfFails: old + " is started as primary again"})
 	p.step(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, InPause: true, Seconds: 0.01,
 		IfFails: old + " is started as primary again"})

@@ -22,6 +22,7 @@ const (
 	Slots      = "slots"      // make and drop reservations of log
 	Checkpoint = "checkpoint" // write dirty pages out ahead of a stop
 	Prepare    = "prepare"    // account, rights and access rules for peers
+	Account    = "account"    // fetch the replication account from the primary's agent
 	Probe      = "probe"      // try the replication account against a peer
 	Mark       = "mark"       // write a mark into the log
 	AwaitMark  = "await-mark" // find that mark in this server's own log

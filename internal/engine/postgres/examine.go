@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"crosstwin/internal/core/observation"
@@ -130,7 +131,12 @@ func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Con
 // record. Its error is returned with its closing words: at the end of the log
 // it always fails, because it meets no valid record.
 func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LSN, each func(pgtool.Record)) (stderr string, err error) {
-	args := []string{"-p", e.path("pg_wal"), "-t", fmt.Sprint(timeline), "-s", from.String()}
+	dir, err := e.linkLog(timeline, from)
+	if err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(dir)
+	args := []string{"-p", dir, "-t", fmt.Sprint(timeline), "-s", from.String()}
 	if to != 0 {
 		args = append(args, "-e", to.String())
 	}
@@ -159,6 +165,47 @@ func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LS
 		err = fmt.Errorf("pg_waldump: %s", strings.TrimSpace(problems.String()))
 	}
 	return problems.String(), err
+}
+
+// linkLog makes a directory of links to the log files of one timeline that have
+// been written to. pg_waldump takes the file size from whichever file it meets
+// first in a directory, and fails when that is one prepared for later, with
+// nothing in its header (measured).
+func (e *Engine) linkLog(timeline uint32, from position.LSN) (string, error) {
+	id, err := e.owner()
+	if err != nil {
+		return "", err
+	}
+	dir, err := os.MkdirTemp("", "crosstwin-log-")
+	if err != nil {
+		return "", err
+	}
+	if os.Geteuid() == 0 {
+		os.Chown(dir, int(id.uid), int(id.gid))
+	}
+	first := position.SegmentName(timeline, from, e.segmentBytes())
+	files, err := filepath.Glob(e.path("pg_wal", first[:8]+"????????????????"))
+	for _, f := range files {
+		if err == nil && filepath.Base(f) >= first && begun(f) {
+			err = os.Symlink(f, filepath.Join(dir, filepath.Base(f)))
+		}
+	}
+	if err != nil {
+		os.RemoveAll(dir)
+	}
+	return dir, err
+}
+
+// begun tells whether a log file's header has been written.
+func begun(file string) bool {
+	f, err := os.Open(file)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	var magic [2]byte
+	n, _ := f.Read(magic[:])
+	return n == 2 && magic != [2]byte{}
 }
 
 // place is where a row of the tail stands.

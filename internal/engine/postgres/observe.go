@@ -323,13 +323,14 @@ func (e *Engine) firstRecord(ctx context.Context, tli uint32, began position.LSN
 	if _, err := os.Stat(e.path("pg_wal", position.SegmentName(tli, began, e.segmentBytes()))); err != nil {
 		return ""
 	}
-	out, _, _ := e.run(ctx, "pg_waldump", "-p", e.path("pg_wal"), "-t", fmt.Sprint(tli), "-s", began.String(), "-n", "1")
-	for _, line := range strings.Split(out, "\n") {
-		if r, ok := pgtool.ParseRecord(line); ok {
-			return r.Fingerprint()
+	const enough = 256 // the first record is a short one
+	found := ""
+	e.dump(ctx, tli, began, began+enough, func(r pgtool.Record) {
+		if found == "" {
+			found = r.Fingerprint()
 		}
-	}
-	return ""
+	})
+	return found
 }
 
 type controlCache struct {

@@ -1,0 +1,248 @@
+package plan
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+var now = time.Date(2027, 1, 1, 6, 0, 0, 0, time.UTC)
+
+var good = map[string]string{"max_connections": "100", "max_worker_processes": "8", "max_wal_senders": "10", "max_locks_per_transaction": "64", "max_prepared_transactions": "0",
+	"wal_level": "replica", "max_replication_slots": "10", "data_checksums": "on", "wal_log_hints": "off", "wal_keep_size": "512", "full_page_writes": "on", "fsync": "on", "synchronous_commit": "on", "synchronous_standby_names": ""}
+
+func observed(name string, role observation.Role) *observation.Server {
+	o := &observation.Server{At: now, Running: true, Accepting: true, Role: role, Writable: role == observation.Primary, System: "77", Version: "15.18", MajorVersion: 15, ClosedByDefault: true,
+		Line: position.Line{System: "77", Number: 1}, Address: observation.Address{Host: name, Port: 5432}, DiskFreeBytes: 100 << 30, DataBytes: 1 << 30, Settings: map[string]string{}, Facts: map[string]int64{}}
+	for k, v := range good {
+		o.Settings[k] = v
+	}
+	if role == observation.Primary {
+		o.Written, o.Guard = "0/2000000", guard.State{Noted: 2, Accepted: 2, Owner: true}
+	} else {
+		o.Applied, o.Received = "0/2000000", "0/2000000"
+		o.Upstream = &observation.Upstream{Host: "gull", Port: 5432, Connected: true}
+	}
+	return o
+}
+
+func input(r Request, change func(in *Input, members []view.Member)) Input {
+	var members []view.Member
+	for i, n := range []string{"gull", "tern", "heron"} {
+		role := observation.Replica
+		if i == 0 {
+			role = observation.Primary
+		}
+		members = append(members, view.Member{Name: n, Rank: (i + 1) % 3, Agent: n + ":7720", Enrolled: true, SeenAt: now, Last: observed(n, role)})
+	}
+	in := Input{Request: r, NextTerm: 3}
+	if change != nil {
+		change(&in, members)
+	}
+	in.Members = members
+	in.View = view.Assess(view.Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull", Policy: view.DefaultPolicy(), Members: members, Now: now})
+	return in
+}
+
+func dead(o *observation.Server) {
+	o.Running, o.Accepting, o.Role, o.Writable, o.DataState = false, false, "", false, "in production"
+}
+
+func examined(change func(x *verb.Examination)) *verb.Examination {
+	x := &verb.Examination{Line: position.Line{System: "77", Number: 1}, System: "77", End: "0/2000100", Fork: "0/2000000", ForkLine: 1, Kinship: string(position.Kin), TailBytes: 0x100, Rewindable: true, State: "in production"}
+	if change != nil {
+		change(x)
+	}
+	return x
+}
+
+// Each case says what must come of a request: refused with these words, or a
+// plan with these steps in this order.
+func TestMake(t *testing.T) {
+	type members = []view.Member
+	for _, c := range []struct {
+		name    string
+		r       Request
+		change  func(in *Input, m members)
+		wrong   string // an error: the request makes no sense
+		refused string
+		steps   string
+	}{
+		{name: "switchover", r: Request{Kind: Switchover}, steps: "open-term make-slots stage-old checkpoint-old caught-up stop-old prove decide promote! mark-term detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull mark mark-on-heron mark-on-gull"},
+		{name: "switchover to itself", r: Request{Kind: Switchover, To: "gull"}, wrong: "is the primary of bookings already"},
+		{name: "switchover to a stranger", r: Request{Kind: Switchover, To: "auk"}, wrong: `has no server "auk"`},
+		{name: "switchover to never", r: Request{Kind: Switchover, To: "heron"}, refused: "its rank is never"},
+		{name: "switchover, candidate behind", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Upstream.Connected = false }, refused: "may take over"},
+		{name: "switchover, primary dead", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { dead(m[0].Last) }, refused: "crosstwin failover bookings"},
+		{name: "switchover, limits too low", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["max_connections"] = "50" }, refused: "max_connections is 50"},
+		{name: "switchover, first write would hang", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["synchronous_standby_names"] = "*" }, refused: "synchronous_standby_names"},
+		{name: "switchover, no way back", r: Request{Kind: Switchover}, change: func(in *Input, _ members) {
+			in.Probes = []Probe{{"gull", "tern", verb.ProbeResult{Problem: "no pg_hba.conf entry"}}}
+		}, refused: "gull cannot follow tern: no pg_hba.conf entry"},
+		{name: "switchover, busy", r: Request{Kind: Switchover}, change: func(in *Input, _ members) { in.Busy = &view.Running{ID: 7, Kind: Seed} }, refused: "operation 7 (seed) is under way"},
+		{name: "failover, dead", r: Request{Kind: Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-tern detach-heron level make-slots decide promote! mark-term"},
+		{name: "failover, unseen", r: Request{Kind: Failover}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
+		{name: "failover, unseen and vouched for", r: Request{Kind: Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, steps: "open-term detach-tern detach-heron level make-slots decide promote!"},
+		{name: "failover, start again", r: Request{Kind: Failover, To: "gull"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term"},
+		{name: "failover, start what runs", r: Request{Kind: Failover, To: "gull"}, refused: "takes writes: there is nothing to do"},
+		{name: "seed over data", r: Request{Kind: Seed, Server: "tern"}, refused: "not empty"},
+		{name: "seed the primary", r: Request{Kind: Seed, Server: "gull"}, wrong: "only a replica can be seeded"},
+		{name: "seed an empty one", r: Request{Kind: Seed, Server: "tern"}, change: func(_ *Input, m members) {
+			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 15, DiskFreeBytes: 10 << 30, Address: m[1].Last.Address}
+		}, steps: "prepare prepare-heron make-slot copy verify start catch-up drop-slots-tern mark mark-on-tern"},
+		{name: "seed, disk full", r: Request{Kind: Seed, Server: "tern"}, change: func(_ *Input, m members) {
+			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 15, DiskFreeBytes: 1 << 30, Address: m[1].Last.Address}
+		}, refused: "the copy takes 1.0 GB"},
+		{name: "seed, other version", r: Request{Kind: Seed, Server: "tern"}, change: func(_ *Input, m members) {
+			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 14, Version: "14", DiskFreeBytes: 10 << 30, Address: m[1].Last.Address}
+		}, refused: "has the programs of 14"},
+		{name: "rejoin without a tail", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+			dead(m[1].Last)
+			in.Examination = examined(func(x *verb.Examination) { x.TailBytes, x.Fork = 0, x.End })
+		}, steps: "prepare prepare-heron make-slot account follow start streams drop-slots-tern mark mark-on-tern"},
+		{name: "rejoin with a tail", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) },
+			steps: "settle salvage checkpoint prepare prepare-heron rewind! make-slot account follow start streams"},
+		{name: "rejoin one that takes writes", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+			m[1].Last = observed("tern", observation.Primary)
+			in.Examination = examined(nil)
+		}, steps: "close settle salvage checkpoint prepare prepare-heron rewind!"},
+		{name: "rejoin, a tail cannot just follow", r: Request{Kind: Rejoin, Server: "tern", Way: WayFollow}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) }, refused: "follow is not possible"},
+		{name: "rejoin, cannot be rewound", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+			dead(m[1].Last)
+			in.Examination = examined(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "no checksums" })
+		}, steps: "settle salvage prepare prepare-heron make-slot copy verify start catch-up"},
+		{name: "rejoin, unproven kin", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+			dead(m[1].Last)
+			in.Examination = examined(func(x *verb.Examination) {
+				x.Kinship, x.TailBytes, x.Fork, x.Rewindable = string(position.Unknown), 0, "", false
+			})
+		}, steps: "prepare prepare-heron make-slot copy"},
+		{name: "rejoin after a rewind that broke off", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+			m[1].Last = &observation.Server{At: now, Unfinished: "rewind", MajorVersion: 15, Address: m[1].Last.Address}
+			in.Examination = &verb.Examination{System: "77", Unfinished: "rewind", Rewindable: true}
+		}, steps: "checkpoint prepare prepare-heron rewind! make-slot"},
+		{name: "rejoin another cluster's copy", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+			m[1].Last.System = "78"
+			in.Examination = examined(func(x *verb.Examination) {
+				x.System, x.Kinship, x.Rewindable, x.Fork = "78", string(position.Stranger), false, ""
+			})
+		}, refused: "copy of another cluster"},
+		{name: "rejoin by a way that is none", r: Request{Kind: Rejoin, Server: "tern", Way: "force"}, wrong: `no way "force"`},
+		{name: "rejoin the primary", r: Request{Kind: Rejoin, Server: "gull"}, wrong: "nothing to rejoin"},
+		{name: "compare", r: Request{Kind: Compare}, steps: "hold view-tern view-heron release sums-gull sums-tern sums-heron judge close-gull"},
+		{name: "unknown kind", r: Request{Kind: "force"}, wrong: `no operation "force"`},
+	} {
+		p, err := Make(input(c.r, c.change))
+		if c.wrong != "" {
+			if err == nil || !strings.Contains(err.Error(), c.wrong) {
+				t.Errorf("%s: %v, want an error with %q", c.name, err, c.wrong)
+			}
+			continue
+		}
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		why, refused := p.Refused()
+		if refused != (c.refused != "") || !strings.Contains(why, c.refused) {
+			t.Errorf("%s: refused %t: %s", c.name, refused, why)
+		}
+		if got := stepNames(p); !strings.HasPrefix(got, c.steps) {
+			t.Errorf("%s: steps\n%s, want\n%s", c.name, got, c.steps)
+		}
+		holdsTogether(t, c.name, p)
+	}
+}
+
+func stepNames(p *Plan) string {
+	var names []string
+	for i, s := range p.Steps {
+		n := s.Name
+		if i == p.NoReturnStep() {
+			n += "!"
+		}
+		names = append(names, n)
+	}
+	return strings.Join(names, " ")
+}
+
+// holdsTogether checks what must be true of every plan.
+func holdsTogether(t *testing.T, name string, p *Plan) {
+	t.Helper()
+	seen, kept := map[string]bool{}, map[string]bool{}
+	for i, s := range p.Steps {
+		if seen[s.Name] {
+			t.Errorf("%s: two steps are named %s", name, s.Name)
+		}
+		seen[s.Name] = true
+		for _, n := range s.Needs {
+			if !kept[n] {
+				t.Errorf("%s: step %s needs %q, which no earlier step keeps", name, s.Name, n)
+			}
+		}
+		kept[s.Keep] = true
+		if i >= p.NoReturnStep() && s.OnFail == Undo {
+			t.Errorf("%s: step %s is past the point of no return and would be undone", name, s.Name)
+		}
+		if s.Verb == "" && len(s.After) == 0 || s.Title == "" || s.IfFails == "" {
+			t.Errorf("%s: step %s does nothing, or does not say what it does", name, s.Name)
+		}
+		for _, c := range s.After {
+			if _, ok := conditionTests[c.Kind]; !ok || c.Server == "" {
+				t.Errorf("%s: step %s has the condition %+v", name, s.Name, c)
+			}
+		}
+	}
+	for _, c := range p.Checks {
+		if c.Evidence == "" || c.Result == Fail && c.Mend == "" && !strings.Contains(c.Evidence, "nothing to do") {
+			t.Errorf("%s: check %q has no evidence, or fails without a way to mend it", name, c.Name)
+		}
+	}
+	if p.Destroys != "" && p.ConfirmName == "" {
+		t.Errorf("%s: it destroys %s and asks for no name", name, p.Destroys)
+	}
+}
+
+// Nobody writes on two servers: in every plan that promotes, the old primary
+// is stopped, or vouched for, before the promotion.
+func TestOldPrimaryStopsFirst(t *testing.T) {
+	for _, r := range []Request{{Kind: Switchover}, {Kind: Failover}} {
+		p, err := Make(input(r, nil))
+		if err != nil {
+			t.Fatal(err)
+		}
+		stopped := false
+		for _, s := range p.Steps {
+			for _, c := range s.After {
+				stopped = stopped || c.Kind == IsStopped && c.Server == "gull"
+			}
+			if s.Verb == verb.Promote && !stopped {
+				t.Errorf("%s promotes before gull is seen stopped", r.Kind)
+			}
+		}
+		if !stopped {
+			t.Errorf("%s never sees gull stopped", r.Kind)
+		}
+	}
+}
+
+// The proof of a switchover is strict: a candidate at the very position of the
+// last record lacks that record.
+func TestHoldsAllIsStrict(t *testing.T) {
+	old := &observation.Server{DataState: "shut down", ShutdownAt: "0/2000000"}
+	for applied, want := range map[string]bool{"0/1FFFFFF": false, "0/2000000": false, "0/2000078": true, "": false} {
+		obs := map[string]*observation.Server{"gull": old, "tern": {Applied: applied}}
+		if got, _ := (Condition{Kind: HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, obs); got != want {
+			t.Errorf("applied %q: %t", applied, got)
+		}
+	}
+	if ok, _ := (Condition{Kind: HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, map[string]*observation.Server{"gull": {}, "tern": {Applied: "0/9"}}); ok {
+		t.Error("proven without an orderly stop")
+	}
+}

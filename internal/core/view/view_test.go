@@ -1,0 +1,162 @@
+package view
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/lag"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+)
+
+var now = time.Date(2027, 1, 1, 6, 0, 0, 0, time.UTC)
+
+const port = 5432
+
+func server(host string, role observation.Role, at string) *observation.Server {
+	o := &observation.Server{Running: true, Accepting: true, Role: role, Writable: role == observation.Primary, System: "77", ClosedByDefault: true,
+		Line: position.Line{System: "77", Number: 2, Began: 0x1000000, Fingerprint: "first"}, Past: []position.Branch{{Timeline: 1, End: 0x1000000}}, Address: observation.Address{Host: host, Port: port}}
+	if role == observation.Primary {
+		o.Written, o.Guard = at, guard.State{Noted: 2, Accepted: 2, Owner: true}
+	} else {
+		o.Applied, o.Received = at, at
+		o.Upstream = &observation.Upstream{Host: "gull", Port: port, Connected: true}
+	}
+	return o
+}
+
+// bookings is a healthy cluster; change makes a case of it.
+func bookings(change func(in *Input)) Input {
+	in := Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull", Policy: DefaultPolicy(), Now: now, Clock: lag.NewClock(10)}
+	for i, n := range []string{"gull", "tern", "heron"} {
+		role := observation.Replica
+		if i == 0 {
+			role = observation.Primary
+		}
+		in.Members = append(in.Members, Member{Name: n, Rank: (i + 1) % 3, Enrolled: true, SeenAt: now, Last: server(n, role, "0/2000000")})
+	}
+	in.Clock.Add(lag.Sample{At: now.Add(-20 * time.Second), Position: 0x1800000})
+	in.Clock.Add(lag.Sample{At: now, Position: 0x2000000})
+	if change != nil {
+		change(&in)
+	}
+	return in
+}
+
+func TestAssess(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		change func(in *Input)
+		health map[string]Health // of servers; "" is the cluster
+		lose   int
+		says   []string
+	}{
+		{"healthy", nil, map[string]Health{"gull": TakesWrites, "tern": InStep, "heron": InStep, "": InStep}, 1,
+			[]string{"bookings takes writes on gull.", "tern and heron are in step.", "It can lose 1 more server.", "Nothing at risk."}},
+		{"idle for an hour", func(in *Input) {
+			in.Now = now.Add(time.Hour)
+			for i := range in.Members {
+				in.Members[i].SeenAt = in.Now
+			}
+		}, map[string]Health{"tern": InStep}, 1, []string{"Nothing at risk."}},
+		{"one behind", func(in *Input) { in.Members[2].Last.Applied = "0/1C00000" }, map[string]Health{"heron": Behind, "": Behind}, 1,
+			[]string{"bookings is behind on one replica. gull takes writes.", "tern is in step, heron is 10.0 s behind."}},
+		{"the only candidate behind", func(in *Input) { in.Members[1].Last.Applied, in.Members[1].Last.Received = "0/1C00000", "0/1E00000" }, map[string]Health{"tern": Behind}, 1,
+			[]string{"At risk: 2.0 MB, the writes of the last 5.0 s."}},
+		{"primary crashed", func(in *Input) {
+			o := in.Members[0].Last
+			o.Running, o.Accepting, o.Role, o.Writable, o.DataState = false, false, "", false, "in production"
+			in.Members[1].Last.Upstream.Connected, in.Members[2].Last.Upstream.Connected = false, false
+		}, map[string]Health{"gull": Stopped, "tern": Stalled, "": TakesNoWrite}, 0, []string{"bookings takes no writes: primary gull is stopped (its database crashed"}},
+		{"primary hangs", func(in *Input) { in.Members[0].Last.Accepting = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
+		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Writable = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
+		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) }, map[string]Health{"tern": Unseen, "": Unseen}, 0, []string{"tern is unseen", "It cannot lose another server.", "every write"}},
+		{"never enrolled", func(in *Input) { in.Members[2].Enrolled, in.Members[2].Last = false, nil }, map[string]Health{"heron": Unseen}, 1, []string{"heron is unseen"}},
+		{"two believe they are primary", func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, map[string]Health{"tern": Adrift, "": Adrift}, 0, []string{"bookings is adrift on one replica"}},
+		{"another cluster's copy", func(in *Input) { in.Members[1].Last.System = "78" }, map[string]Health{"tern": Adrift}, 0, nil},
+		{"same number, other beginning", func(in *Input) { in.Members[1].Last.Line.Fingerprint = "other" }, map[string]Health{"tern": Adrift}, 0, nil},
+		{"past the fork", func(in *Input) {
+			o := in.Members[1].Last
+			o.Line, o.Past, o.Received, o.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000100", "0/1000100"
+		}, map[string]Health{"tern": Adrift}, 0, nil},
+		{"before the fork", func(in *Input) {
+			o := in.Members[1].Last
+			o.Line, o.Past, o.Received, o.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000000", "0/1000000"
+		}, map[string]Health{"tern": Behind}, 1, []string{"at least 20.0 s behind"}},
+		{"link down", func(in *Input) { in.Members[1].Last.Upstream.Connected = false }, map[string]Health{"tern": Stalled}, 1, nil},
+		{"follows nobody", func(in *Input) { in.Members[1].Last.Upstream = nil }, map[string]Health{"tern": Stalled}, 1, nil},
+		{"follows a stranger", func(in *Input) { in.Members[1].Last.Upstream.Host = "elsewhere" }, map[string]Health{"tern": Stalled}, 1, nil},
+		{"replay paused with work left", func(in *Input) {
+			in.Members[1].Last.ReplayPaused, in.Members[1].Last.Applied = true, "0/1FFFF00"
+		}, map[string]Health{"tern": Stalled}, 1, nil},
+		{"stuck", func(in *Input) {
+			in.Members[1].Last.Applied, in.Members[1].AppliedSince = "0/1800000", now.Add(-time.Minute)
+		}, map[string]Health{"tern": Stalled}, 1, nil},
+		{"seeding", func(in *Input) {
+			in.Members[1].Last = &observation.Server{DataEmpty: true, Unfinished: "seed", Job: &observation.Job{Kind: "seed", State: observation.JobRunning}}
+		}, map[string]Health{"tern": Seeding}, 0, nil},
+		{"a copy broke off", func(in *Input) { in.Members[1].Last = &observation.Server{Unfinished: "seed"} }, map[string]Health{"tern": Stopped}, 0, nil},
+		{"fenced", func(in *Input) { in.Members[1].Last = &observation.Server{Fenced: true, DataState: "shut down"} }, map[string]Health{"tern": Fenced}, 0, []string{"tern is fenced"}},
+		{"no primary yet", func(in *Input) { in.Owner = "" }, map[string]Health{"": TakesNoWrite}, 2, []string{"it has no primary yet"}},
+	} {
+		v := Assess(bookings(c.change))
+		for n, want := range c.health {
+			got := v.Health
+			why := ""
+			if n != "" {
+				got, why = v.Find(n).Health, v.Find(n).Why
+			}
+			if got != want {
+				t.Errorf("%s: %q is %q (%s), want %q", c.name, n, got, why, want)
+			}
+		}
+		for _, w := range c.says {
+			if !strings.Contains(v.Sentence, w) {
+				t.Errorf("%s: the sentence lacks %q: %s", c.name, w, v.Sentence)
+			}
+		}
+		if c.name != "no primary yet" && v.CanLose != c.lose {
+			t.Errorf("%s: can lose %d, want %d", c.name, v.CanLose, c.lose)
+		}
+		for _, s := range v.Servers {
+			bad := s.Health != InStep && s.Health != TakesWrites && s.Health != Seeding
+			named := false
+			for _, p := range v.Problems {
+				named = named || p.Server == s.Name && p.Text != "" && p.Mend != ""
+			}
+			if bad && !named {
+				t.Errorf("%s: %s is %s and no problem says what to do", c.name, s.Name, s.Health)
+			}
+		}
+	}
+}
+
+// The stages add up to the lag, whatever both sides report.
+func TestStages(t *testing.T) {
+	in := bookings(func(in *Input) {
+		o := in.Members[1].Last
+		o.Received, o.Applied = "0/1F00000", "0/1D00000"
+		in.Members[0].Last.Downstreams = []observation.Downstream{{Name: "tern", Sent: "0/1FC0000", Received: "0/1FA0000", Safe: "0/1F00000"}}
+	})
+	v := Assess(in)
+	s := v.Find("tern")
+	st := s.Stages
+	if sum := st.NotSent + st.NotReceived + st.NotSafe + st.NotApplied; sum != s.LagBytes || st.Worst() != "applied" || st.NotSent != 0x40000 || st.NotReceived != 0x20000 || st.NotSafe != 0xA0000 {
+		t.Errorf("%+v of %d", st, s.LagBytes)
+	}
+}
+
+func TestWords(t *testing.T) {
+	for in, want := range map[float64]string{0.0124: "12 ms", 6.44: "6.4 s", 75: "1 min 15 s", 3 * 3600: "3 h 0 min", 2 * 86400: "2.0 days", -1: "never"} {
+		if got := Span(in); got != want {
+			t.Errorf("%g: %q", in, got)
+		}
+	}
+	for in, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1536: "1.5 kB", 5 << 30: "5.0 GB"} {
+		if got := Size(in); got != want {
+			t.Errorf("%d: %q", in, got)
+		}
+	}
+}

@@ -1,0 +1,300 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/demo"
+	"crosstwin/internal/store"
+)
+
+// begin begins an operation without waiting for it.
+func (w *world) begin(r plan.Request) store.Operation {
+	w.t.Helper()
+	p, err := w.Client.Preview(w.ctx, demo.Cluster, r)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	r.ConfirmName = p.ConfirmName
+	op, err := w.Client.Begin(w.ctx, demo.Cluster, r)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return op
+}
+
+// processWith finds a process by words in its command line.
+func processWith(words ...string) int {
+	entries, _ := os.ReadDir("/proc")
+next:
+	for _, d := range entries {
+		b, err := os.ReadFile("/proc/" + d.Name() + "/cmdline")
+		if err != nil || len(b) == 0 {
+			continue
+		}
+		for _, x := range words {
+			if !strings.Contains(string(b), x) {
+				continue next
+			}
+		}
+		pid := 0
+		for _, c := range d.Name() {
+			pid = pid*10 + int(c-'0')
+		}
+		return pid
+	}
+	return 0
+}
+
+// freezeWhen stops a process as soon as it appears.
+func (w *world) freezeWhen(words ...string) int {
+	w.t.Helper()
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); {
+		if pid := processWith(words...); pid != 0 {
+			syscall.Kill(pid, syscall.SIGSTOP)
+			return pid
+		}
+	}
+	w.t.Fatalf("no process with %v", words)
+	return 0
+}
+
+// A copy that broke off is recognised and done again; meanwhile the cluster is
+// busy, and afterwards data that stands there is not overwritten unasked.
+func TestSeedAgain(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, false)
+	tern := w.Server("tern")
+	op := w.begin(plan.Request{Kind: plan.Seed, Server: "tern"})
+	copying := w.freezeWhen("pg_basebackup", tern.DataDir)
+
+	// Busy: a second operation is refused.
+	w.must(3, []string{"operation 1 (seed) is under way", "crosstwin operation cancel 1"}, "seed", "bookings", "heron", "--yes")
+	if err := w.Await(w.ctx, func(v view.View) bool { return v.Find("tern").Health == view.Seeding }); err != nil {
+		t.Fatal(err)
+	}
+	// The agent dies with kill -9, and its copy with it.
+	if err := w.KillAgent("tern"); err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(10 * time.Second); syscall.Kill(copying, 0) == nil; time.Sleep(20 * time.Millisecond) {
+		if b, _ := os.ReadFile("/proc/" + itoa(copying) + "/stat"); strings.Contains(string(b), ") Z ") {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatal("the copy outlived its agent")
+		}
+	}
+	if e, _ := os.ReadDir(tern.DataDir); len(e) == 0 {
+		t.Fatal("nothing was copied: the test shows nothing")
+	}
+	if err := w.StartAgent(w.ctx, "tern"); err != nil {
+		t.Fatal(err)
+	}
+	op, err := w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {})
+	if err != nil || op.Outcome != store.OutcomeFinished {
+		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
+	}
+
+	// Given up half way: undone, and the next one needs no --replace.
+	op = w.begin(plan.Request{Kind: plan.Seed, Server: "heron"})
+	copying = w.freezeWhen("pg_basebackup", w.Server("heron").DataDir)
+	w.must(0, nil, "operation", "cancel", "2")
+	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {}); err != nil || op.Outcome != store.OutcomeUndone {
+		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
+	}
+	if got := w.query("gull", "select count(*)::text from pg_replication_slots where slot_name = 'ct_heron'"); got != "0" {
+		t.Error("the slot of the copy that was given up is still there")
+	}
+	w.must(0, []string{"an unfinished copy of ours stands there"}, "seed", "bookings", "heron", "--preview")
+	w.must(0, []string{"heron follows gull"}, "seed", "bookings", "heron", "--yes", "--compare")
+
+	w.must(3, []string{"data directory is not empty", "--replace"}, "seed", "bookings", "heron", "--yes")
+	w.must(0, []string{"This throws away", "heron follows gull"}, "seed", "bookings", "heron", "--replace", "--yes")
+	w.settled()
+}
+
+func itoa(n int) string {
+	b, _ := json.Marshal(n)
+	return string(b)
+}
+
+// A disk that fills up while a copy runs: the copy fails, says so, and is
+// undone; nothing else is touched.
+func TestSeedOnAFullDisk(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("needs root to mount a small file system")
+	}
+	w := newWorld(t, false)
+	small := w.Server("tern").DataDir
+	if err := os.MkdirAll(small, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	mount := func(size string) {
+		t.Helper()
+		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size="+size+",mode=0700,uid=postgres,gid=postgres", "tmpfs", small).CombinedOutput(); err != nil {
+			t.Skipf("cannot mount: %v %s", err, out)
+		}
+	}
+	unmount := func() { exec.Command("umount", small).Run() }
+	t.Cleanup(unmount)
+
+	mount("30m")
+	w.must(3, []string{"refused", "the copy takes", "free space on tern"}, "seed", "bookings", "tern", "--yes")
+	unmount()
+
+	mount("170m")
+	op := w.begin(plan.Request{Kind: plan.Seed, Server: "tern"})
+	copying := w.freezeWhen("pg_basebackup", small)
+	fill, err := os.Create(filepath.Join(small, "filler"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	chunk := bytes.Repeat([]byte{1}, 1<<20)
+	for range 300 {
+		if _, err := fill.Write(chunk); err != nil {
+			break
+		}
+	}
+	fill.Close()
+	syscall.Kill(copying, syscall.SIGCONT)
+	op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {})
+	if err != nil || op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "No space left on device") {
+		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
+	}
+	unmount()
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Seed, Server: "tern"})
+}
+
+// A rewind that is killed half way together with its agent: the service asks
+// again, the agent knows what broke off, and the server keeps its own settings.
+func TestInterruptedRewind(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	gull := w.Server("gull")
+	load := w.Load(1, 5*time.Millisecond)
+	defer load.Stop()
+	own := "\n# gull's own words\nwork_mem = '7MB'\n"
+	conf := filepath.Join(gull.DataDir, "postgresql.conf")
+	b, err := os.ReadFile(conf)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(conf, append(b, own...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w.settled()
+	w.crash(load, "gull", true)
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
+	lost, err := demo.Missing(w.ctx, w.Server("tern"), load.Acked())
+	if err != nil || len(lost) == 0 {
+		t.Fatalf("no tail was made: %v", err)
+	}
+	w.must(0, []string{"committed transactions", "bookings.public.bookings", "bookings.public.sailings"}, "tail", "bookings", "gull")
+
+	op := w.begin(plan.Request{Kind: plan.Rejoin, Server: "gull"})
+	w.freezeWhen("pg_rewind", gull.DataDir)
+	if err := w.KillAgent("gull"); err != nil {
+		t.Fatal(err)
+	}
+	// Nobody may start what the rewind left.
+	if err := w.StartAgent(w.ctx, "gull"); err != nil {
+		t.Fatal(err)
+	}
+	op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {})
+	if err != nil || op.Outcome != store.OutcomeFinished {
+		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
+	}
+	again := false
+	for _, e := range op.Journal {
+		again = again || strings.Contains(e.Text, "the agent was restarted during this step")
+	}
+	if !again {
+		t.Error("the journal does not say that the rewind was asked for again")
+	}
+	w.settled()
+	if got := w.query("gull", "show work_mem"); got != "7MB" {
+		t.Errorf("gull lost its own settings over the rewind: work_mem is %s", got)
+	}
+	if got := w.query("gull", "show port"); got != itoa(gull.Port) {
+		t.Errorf("gull's port is %s", got)
+	}
+	w.holdsAll(load, lost, "gull", "tern", "heron")
+
+	// The salvage can be fetched, and loaded without touching a live table.
+	var tail struct{ Saved string }
+	if err := json.Unmarshal(op.Facts["tail"], &tail); err != nil {
+		t.Fatal(err)
+	}
+	var saved bytes.Buffer
+	if err := w.Client.Salvage(w.ctx, demo.Cluster, "gull", filepath.Base(tail.Saved), &saved); err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(w.Dir, "tail.sql")
+	if err := os.WriteFile(file, saved.Bytes(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	before := w.query("tern", "select count(*)::text from bookings")
+	if out, err := exec.Command("psql", "-v", "ON_ERROR_STOP=1", "-qf", file, w.Server("tern").SuperuserURI).CombinedOutput(); err != nil {
+		t.Fatalf("the salvage cannot be loaded: %v %s", err, out)
+	}
+	if got := w.query("tern", `select count(*)::text from crosstwin_salvage."public.bookings" where reference in ('`+strings.Join(lost, "','")+`')`); got != itoa(len(lost)) {
+		t.Errorf("%s of %d lost bookings were loaded", got, len(lost))
+	}
+	if got := w.query("tern", "select count(*)::text from bookings where reference = '"+lost[0]+"'"); got != "0" || before == "0" {
+		t.Error("loading the salvage touched a live table")
+	}
+}
+
+// A comparison says that all is well when it is, and names the row when a
+// replica holds something else behind replication's back.
+func TestCompareFindsAPlantedDifference(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(2, 0)
+	w.settled()
+	w.must(0, []string{"finished: all tables are the same on all servers"}, "compare", "bookings", "--yes")
+	load.Stop()
+	heron := w.Server("heron")
+	var path string
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		w.sql("gull", "update passengers set note = 'findme-original' where id = 4711")
+		w.sql("gull", "checkpoint")
+		path = w.query("gull", "select pg_relation_filepath('passengers')")
+		if w.query("heron", "select note from passengers where id = 4711") == "findme-original" || time.Now().After(end) {
+			break
+		}
+	}
+	// Change one byte of the row in heron's file while it is stopped.
+	w.sql("heron", "alter system set ignore_checksum_failure = on")
+	w.sql("heron", "checkpoint")
+	demo.StopDatabase(heron)
+	file := filepath.Join(heron.DataDir, path)
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n := bytes.Count(b, []byte("findme-original")); n == 0 {
+		t.Fatal("the row is not in the file")
+	}
+	if err := os.WriteFile(file, bytes.ReplaceAll(b, []byte("findme-original"), []byte("findme-0riginal")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "heron"})
+	w.settled()
+	text := w.must(5, []string{"1 of 5 tables differ from gull", "bookings.public.passengers on heron", "4711 changed"}, "compare", "bookings", "--yes")
+	if strings.Contains(text, "on tern") {
+		t.Errorf("tern is said to differ:\n%s", text)
+	}
+	w.must(0, []string{"finished"}, "seed", "bookings", "heron", "--replace", "--yes", "--compare")
+}

@@ -1,0 +1,190 @@
+package e2e
+
+import (
+	"context"
+	"strings"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/demo"
+	"crosstwin/internal/store"
+)
+
+// killAt has the service end itself with SIGKILL at a boundary of an
+// operation, starts it again and waits for the operation's end.
+func (w *world) killAt(r plan.Request, step, where string) store.Operation {
+	w.t.Helper()
+	w.restartService("CROSSTWIN_TEST_KILL=" + r.Kind + "/" + step + "/" + where)
+	p, err := w.Client.Preview(w.ctx, demo.Cluster, r)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	r.ConfirmName = p.ConfirmName
+	op, err := w.Client.Begin(w.ctx, demo.Cluster, r)
+	if err != nil {
+		w.t.Fatalf("%s: %v", step, err)
+	}
+	ctx, cancel := context.WithTimeout(w.ctx, time.Minute)
+	defer cancel()
+	if err := w.WaitServiceGone(ctx); err != nil {
+		w.t.Fatalf("the service did not come to %s of step %s", where, step)
+	}
+	if err := w.StartService(w.ctx); err != nil {
+		w.t.Fatal(err)
+	}
+	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {}); err != nil {
+		w.t.Fatal(err)
+	}
+	said := ""
+	for _, e := range op.Journal {
+		if strings.HasPrefix(e.Text, "the service was restarted") {
+			said = e.Text
+		}
+	}
+	if said == "" {
+		w.t.Errorf("the journal of a %s killed at %s of %s does not say so", r.Kind, where, step)
+	}
+	return op
+}
+
+func (w *world) restartService(env ...string) {
+	w.t.Helper()
+	w.StopService()
+	if err := w.WaitServiceGone(w.ctx); err != nil {
+		w.t.Fatal(err)
+	}
+	if err := w.StartServiceWith(w.ctx, env...); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// steps gives the names of a plan's steps.
+func (w *world) steps(r plan.Request) []string {
+	w.t.Helper()
+	p, err := w.Client.Preview(w.ctx, demo.Cluster, r)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	if why, refused := p.Refused(); refused {
+		w.t.Fatal(why)
+	}
+	var out []string
+	for _, s := range p.Steps {
+		out = append(out, s.Name)
+	}
+	return out
+}
+
+// stepOf gives the name of a step, noted while gull was primary, of a plan made
+// while another server is: gull and tern have changed places.
+func stepOf(step, primary string) string {
+	if primary == "gull" {
+		return step
+	}
+	return strings.NewReplacer("gull", "tern", "tern", "gull").Replace(step)
+}
+
+// boundaries gives the places to kill at: at each step once it is journalled
+// as begun and before the agent is asked, and at every second one also after
+// the agent did it and before the journal knows.
+func boundaries(steps []string) [][2]string {
+	var out [][2]string
+	for _, s := range steps {
+		out = append(out, [2]string{s, "before"})
+		switch {
+		case strings.HasPrefix(s, "stop"), strings.HasPrefix(s, "promote"), strings.HasPrefix(s, "decide"), strings.HasPrefix(s, "fence"), strings.HasPrefix(s, "detach-t"), strings.HasPrefix(s, "rewind"), strings.HasPrefix(s, "start"), strings.HasPrefix(s, "salvage"):
+			out = append(out, [2]string{s, "after"})
+		}
+	}
+	return out
+}
+
+// No acknowledged write is lost and one server takes writes, wherever in a
+// switchover the service dies.
+func TestSwitchoverSurvivesTheServiceAtEveryStep(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(2, 10*time.Millisecond)
+	defer load.Stop()
+	noReturn := false
+	for i, b := range boundaries(w.steps(plan.Request{Kind: plan.Switchover})) {
+		before := w.settled().Primary
+		op := w.killAt(plan.Request{Kind: plan.Switchover}, stepOf(b[0], before), b[1])
+		noReturn = b[0] == "promote" || noReturn
+		want := store.OutcomeUndone
+		if noReturn {
+			want = store.OutcomeFinished
+		}
+		if op.Outcome != want {
+			t.Fatalf("killed %s %s: %q, want %q: %s", b[1], b[0], op.Outcome, want, op.Message)
+		}
+		after := w.settled().Primary
+		if moved := after != before; moved != noReturn {
+			t.Fatalf("killed %s %s: primary was %s, is %s", b[1], b[0], before, after)
+		}
+		if i%6 == 0 {
+			w.holdsAll(load, nil, "gull", "tern", "heron")
+		}
+	}
+	w.holdsAll(load, nil, "gull", "tern", "heron")
+}
+
+func TestFailoverSurvivesTheServiceAtEveryStep(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(2, 10*time.Millisecond)
+	defer load.Stop()
+	w.sql("gull", "checkpoint")
+	steps := []string{"open-term", "fence-old", "detach-tern", "detach-heron", "level", "make-slots", "decide", "promote", "mark-term", "detach-new", "follow-heron", "checkpoint-new", "streams-heron", "drop-slots-heron", "mark", "mark-on-heron"}
+	for _, b := range boundaries(steps) {
+		old := w.settled().Primary
+		w.crash(load, old, false)
+		step := stepOf(b[0], old)
+		op := w.killAt(plan.Request{Kind: plan.Failover}, step, b[1])
+		if op.Outcome != store.OutcomeFinished {
+			t.Fatalf("killed %s %s: %q: %s", b[1], step, op.Outcome, op.Message)
+		}
+		if n := w.writable(); n != 1 {
+			t.Fatalf("killed %s %s: %d servers take writes", b[1], step, n)
+		}
+		w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: old})
+	}
+	w.settled()
+}
+
+func TestRejoinSurvivesTheServiceAtEveryStep(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(2, 10*time.Millisecond)
+	defer load.Stop()
+	var steps []string
+	var lost []string
+	for i := 0; steps == nil || i < len(steps); i++ {
+		old := w.settled().Primary
+		w.crash(load, old, true)
+		op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
+		missing, err := demo.Missing(w.ctx, w.Server(op.Plan.Candidate), load.Acked())
+		if err != nil {
+			t.Fatal(err)
+		}
+		lost = append(lost, missing...)
+		r := plan.Request{Kind: plan.Rejoin, Server: old}
+		if steps == nil {
+			steps = w.steps(r)
+			if !strings.Contains(strings.Join(steps, " "), "rewind") {
+				t.Fatalf("the rejoin does not rewind: %v", steps)
+			}
+		}
+		where := "before"
+		if i%2 == 1 {
+			where = "after"
+		}
+		op = w.killAt(r, stepOf(steps[i], old), where)
+		if op.Outcome != store.OutcomeFinished {
+			t.Fatalf("killed %s %s: %q: %s", where, steps[i], op.Outcome, op.Message)
+		}
+	}
+	w.settled()
+	w.holdsAll(load, lost, "gull", "tern", "heron")
+}

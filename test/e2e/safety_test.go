@@ -1,0 +1,278 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/demo"
+	"crosstwin/internal/store"
+)
+
+// startByHand starts a server the way a person or a service manager would,
+// without its agent.
+func (w *world) startByHand(name string) {
+	w.t.Helper()
+	s := w.Server(name)
+	out := filepath.Join(w.Dir, name, "by-hand.log")
+	c := w.DatabaseCommand(w.ctx, "pg_ctl", "-D", s.DataDir, "-l", s.LogFile, "-w", "-t", "30", "start")
+	f, err := os.Create(out)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer f.Close()
+	c.Stdout, c.Stderr = f, f
+	if err := c.Run(); err != nil {
+		b, _ := os.ReadFile(out)
+		w.t.Fatalf("start %s by hand: %v: %s", name, err, b)
+	}
+}
+
+// Closed by default: whoever starts a primary's data without permission gets a
+// server in which nobody can write; with permission it is primary again and
+// has lost nothing.
+func TestClosedByDefault(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, false)
+	load := w.Load(1, 5*time.Millisecond)
+	if err := load.AwaitAcks(w.ctx, 50); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.KillAgent("gull"); err != nil {
+		t.Fatal(err)
+	}
+	demo.KillDatabase(w.Server("gull"))
+	load.Stop()
+	w.startByHand("gull")
+	if err := w.tryWrite(w.Server("gull")); err == nil || !strings.Contains(err.Error(), "read-only") {
+		t.Fatalf("a write to a server that nobody gave permission: %v", err)
+	}
+	if err := w.StartAgent(w.ctx, "gull"); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Await(w.ctx, func(v view.View) bool { return v.Find("gull").Health == view.TakesNoWrite }); err != nil {
+		t.Fatal(err)
+	}
+	w.must(0, []string{"finished", "gull is primary of bookings in term 2"}, "failover", "bookings", "--to", "gull", "--yes")
+	if err := w.tryWrite(w.Server("gull")); err != nil {
+		t.Fatal(err)
+	}
+	w.holdsAll(load, nil, "gull")
+	if got := w.query("gull", "select timeline_id::text from pg_control_checkpoint()"); got != "1" {
+		t.Errorf("it is on timeline %s, not on its own", got)
+	}
+}
+
+// The old primary was alive all along, and only its agent could not be
+// reached: it is fenced by its own agent as soon as that hears of the new term.
+func TestOldPrimaryAliveAllAlong(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(1, 10*time.Millisecond)
+	defer load.Stop()
+	pid := w.AgentPID("gull")
+	syscall.Kill(pid, syscall.SIGSTOP)
+	if err := w.Await(w.ctx, func(v view.View) bool { return v.Find("gull").Health == view.Unseen }); err != nil {
+		t.Fatal(err)
+	}
+	w.must(3, []string{"refused, nothing was changed", "--confirm-stopped gull"}, "failover", "bookings", "--yes")
+	w.must(0, []string{"tern is primary of bookings"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes")
+	if w.tryWrite(w.Server("gull")) != nil {
+		t.Fatal("gull was to be alive: the test shows nothing")
+	}
+	syscall.Kill(pid, syscall.SIGCONT)
+	if err := w.Await(w.ctx, func(v view.View) bool { return v.Find("gull").Health == view.Fenced }); err != nil {
+		t.Fatal(err)
+	}
+	if n := w.writable(); n != 1 {
+		t.Fatalf("%d servers take writes", n)
+	}
+	// Nobody opens it again by asking its agent in the old term, or by hand.
+	w.startByHand("gull")
+	if err := w.tryWrite(w.Server("gull")); err == nil {
+		t.Fatal("gull takes writes again")
+	}
+	op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "gull", Compare: true})
+	if x := op.Plan.Examination; x.TailBytes == 0 || x.Tail == nil {
+		t.Errorf("gull wrote after the fork, and no tail was found: %+v", x)
+	}
+	w.settled()
+}
+
+// Two servers promoted from one point call their history "timeline 2" both.
+// The server itself would stream from one to the other without a word; here
+// they are told apart and the second one is rebuilt.
+func TestSameNumberIsNoKinship(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	w.must(0, nil, "server", "set", "bookings", "heron", "--rank", "3")
+	load := w.Load(1, 10*time.Millisecond)
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		t.Fatal(err)
+	}
+	load.Stop()
+	w.settled()
+	demo.KillDatabase(w.Server("gull"))
+	if err := w.KillAgent("tern"); err != nil {
+		t.Fatal(err)
+	}
+	w.sql("tern", "alter system set primary_conninfo = ''")
+	w.sql("tern", "select pg_reload_conf()")
+	w.sql("tern", "select pg_promote(true)")
+	w.must(0, []string{"heron is primary"}, "failover", "bookings", "--to", "heron", "--yes")
+	for _, n := range []string{"tern", "heron"} {
+		if got := w.query(n, "select substr(pg_walfile_name(pg_current_wal_insert_lsn()), 1, 8)"); got != "00000002" {
+			t.Fatalf("%s is on timeline %s: the test shows nothing", n, got)
+		}
+		w.sql(n, "insert into passengers (name, email) values ('"+(n + "     ")[:5]+"', 'x')")
+	}
+	if err := w.StartAgent(w.ctx, "tern"); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Await(w.ctx, func(v view.View) bool { h := v.Find("tern").Health; return h == view.Adrift || h == view.Fenced }); err != nil {
+		t.Fatal(err)
+	}
+	if n := w.writable(); n != 1 {
+		t.Fatalf("%d servers take writes", n)
+	}
+	text := w.must(3, []string{"although both say timeline 2", "follow is not possible"}, "rejoin", "bookings", "tern", "--way", "follow", "--yes")
+	if !strings.Contains(text, "cannot see a fork between two timelines of one number") {
+		t.Errorf("it does not say why a rewind is no way:\n%s", text)
+	}
+	op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "tern", Compare: true})
+	for _, way := range op.Plan.Ways {
+		if way.Chosen != (way.Name == plan.WayRebuild) {
+			t.Errorf("way %s: chosen %t", way.Name, way.Chosen)
+		}
+	}
+	if tail := op.Plan.Examination.Tail; tail == nil || len(tail.Transactions) == 0 {
+		t.Error("the insert that only tern has is not in its tail")
+	}
+	if got := w.query("tern", "select string_agg(distinct trim(name), ',') from passengers where email = 'x'"); got != "heron" {
+		t.Errorf("tern holds the rows of %s", got)
+	}
+}
+
+// A failure before the point of no return: the old primary is primary again,
+// by itself, and says why.
+func TestSwitchoverUndoesItself(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(1, 50*time.Millisecond)
+	defer load.Stop()
+	w.settled()
+	pid := w.startupProcess("tern")
+	syscall.Kill(pid, syscall.SIGSTOP) // tern receives and applies nothing
+	text := w.must(4, []string{"failed and undone", "prove by gull's control data", "put back: start gull as primary again"}, "switchover", "bookings", "--to", "tern", "--yes")
+	syscall.Kill(pid, syscall.SIGCONT)
+	if strings.Contains(text, "promote tern\n") && strings.Contains(text, "done  promote") {
+		t.Error(text)
+	}
+	v := w.settled()
+	if v.Primary != "gull" || v.Term != 3 {
+		t.Errorf("primary %s in term %d, want gull in term 3", v.Primary, v.Term)
+	}
+	for _, s := range []string{"gull", "tern"} {
+		for _, x := range v.Find(s).Observation.Slots {
+			if s == "tern" {
+				t.Errorf("slot %s was left on tern", x.Name)
+			}
+		}
+	}
+	w.holdsAll(load, nil, "gull", "tern", "heron")
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover, To: "tern"})
+}
+
+// startupProcess finds the process that replays on a replica.
+func (w *world) startupProcess(server string) int {
+	w.t.Helper()
+	dir := w.Server(server).DataDir
+	entries, _ := os.ReadDir("/proc")
+	for _, d := range entries {
+		cwd, _ := os.Readlink("/proc/" + d.Name() + "/cwd")
+		b, _ := os.ReadFile("/proc/" + d.Name() + "/cmdline")
+		if cwd == dir && strings.Contains(string(b), "startup") {
+			pid := 0
+			for _, c := range d.Name() {
+				pid = pid*10 + int(c-'0')
+			}
+			return pid
+		}
+	}
+	w.t.Fatal("no startup process on " + server)
+	return 0
+}
+
+// An agent refuses every act of an older term: a service put back from an
+// older copy of its records can do no harm, and learns the newer term.
+func TestRecordsPutBack(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	w.StopService()
+	if err := w.WaitServiceGone(w.ctx); err != nil {
+		t.Fatal(err)
+	}
+	dir := filepath.Join(w.Dir, "service")
+	old, err := os.ReadFile(filepath.Join(dir, "crosstwin.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := w.StartService(w.ctx); err != nil {
+		t.Fatal(err)
+	}
+	w.settled()
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover, To: "tern"})
+	w.StopService()
+	if err := w.WaitServiceGone(w.ctx); err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range []string{"crosstwin.db-wal", "crosstwin.db-shm"} {
+		os.Remove(filepath.Join(dir, f))
+	}
+	if err := os.WriteFile(filepath.Join(dir, "crosstwin.db"), old, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.StartService(w.ctx); err != nil {
+		t.Fatal(err)
+	}
+	// The records say gull in term 1; tern owns term 2 and knows it.
+	if err := w.Await(w.ctx, func(v view.View) bool { return v.Primary == "tern" && v.Term == 2 }); err != nil {
+		t.Fatal(err)
+	}
+	w.settled()
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover, To: "gull"})
+}
+
+// A candidate that holds less than a replica which may not take over fetches
+// the rest from it first: nothing acknowledged is lost.
+func TestFailoverFetchesFromAnIneligibleReplica(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(1, 10*time.Millisecond)
+	w.settled()
+	// tern gets nothing more, heron does.
+	w.sql("tern", "alter system set primary_conninfo = ''")
+	w.sql("tern", "select pg_reload_conf()")
+	if err := load.AwaitAcks(w.ctx, 30); err != nil {
+		t.Fatal(err)
+	}
+	load.Stop()
+	w.holdsAll(load, nil, "heron")
+	demo.KillDatabase(w.Server("gull"))
+	if missing, err := demo.Missing(w.ctx, w.Server("tern"), load.Acked()); err != nil || len(missing) == 0 {
+		t.Fatalf("tern holds everything: the test shows nothing (%v)", err)
+	}
+	op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
+	if op.Plan.Candidate != "tern" {
+		t.Fatalf("%s was chosen", op.Plan.Candidate)
+	}
+	w.holdsAll(load, nil, "tern", "heron")
+	if !strings.Contains(op.Plan.Summary, "Nothing is lost") {
+		t.Errorf("the plan did not say that nothing is lost: %s", op.Plan.Summary)
+	}
+}
