@@ -159,7 +159,7 @@ func (e *execution) forward(ctx context.Context, at int) error {
 		state := store.StepFailed
 		if s.OnFail == plan.GoOn {
 			state = store.StepPassedBy
-			e.passedOver = append(e.passedOver, s.Title)
+			e.passedOver = append(e.passedOver, s.Title+": "+err.Error())
 		}
 		if jerr := e.Journal.EndStep(ctx, e.op.ID, i, state, seen, err.Error(), "failed: "+s.Title+": "+err.Error(), e.op.Facts); jerr != nil {
 			return jerr
@@ -174,7 +174,7 @@ func (e *execution) forward(ctx context.Context, at int) error {
 		}
 	}
 	if len(e.passedOver) > 0 {
-		return e.end(ctx, store.OutcomeNeedsYou, "done, but this failed on the way: "+join(e.passedOver)+"; see crosstwin status "+e.op.Cluster)
+		return e.end(ctx, store.OutcomeNeedsYou, "gone through, but this failed: "+join(e.passedOver))
 	}
 	return e.end(ctx, store.OutcomeFinished, e.closing())
 }

@@ -62,7 +62,7 @@ func (in *Input) stepsOfCompare(p *Plan, primary string, replicas []string) {
 		needs = append(needs, "sums "+n)
 		p.step(Step{Name: "sums-" + n, Action: Action{Title: "count and sum all tables on " + n, Server: n, Verb: verb.Sums}, Keep: "sums " + n, Seconds: 1, Limit: catchUpLimit, OnFail: undoOr(p), IfFails: "the comparison is given up; nothing has changed"})
 	}
-	p.step(Step{Name: "judge", Action: Action{Title: "compare " + strings.Join(all, ", "), Verb: verb.Judge, Args: JudgeArgs{Servers: all}}, Needs: needs, Keep: "comparison", Seconds: 0.1, Limit: 3600, OnFail: NeedsYou, IfFails: "the tables and rows that differ are named"})
+	p.step(Step{Name: "judge", Action: Action{Title: "compare " + strings.Join(all, ", "), Verb: verb.Judge, Args: JudgeArgs{Servers: all}}, Needs: needs, Keep: "comparison", Seconds: 0.1, Limit: 3600, OnFail: GoOn, IfFails: "the tables and rows that differ are named"})
 	for _, n := range all {
 		p.step(Step{Name: "close-" + n, Action: *forget(n), Seconds: 0.01, OnFail: GoOn, IfFails: "the agent closes it by itself"})
 	}

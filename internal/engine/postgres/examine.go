@@ -116,6 +116,9 @@ func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Con
 	if c.State == pgtool.StateShutDown {
 		from = c.Checkpoint
 	}
+	// A server that crashed soon after its promotion has its last checkpoint
+	// on the timeline before; its own begins where that ended.
+	from = max(from, o.Line.Began)
 	var end position.LSN
 	stderr, err := e.dump(ctx, o.Line.Number, from, 0, func(r pgtool.Record) { end = max(end, r.End()) })
 	if at, ok := pgtool.ParseEnd(stderr); ok {
