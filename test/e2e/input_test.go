@@ -1,0 +1,343 @@
+package e2e
+
+import (
+	"bytes"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/demo"
+	"crosstwin/internal/store"
+)
+
+// The whole story by itself, through the binary, ends with exit code 0.
+func TestTour(t *testing.T) {
+	t.Parallel()
+	dir, err := os.MkdirTemp("", "ctt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Chmod(dir, 0o755)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	out, err := exec.Command(binary, "tour", "--dir", filepath.Join(dir, "w")).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	for _, w := range []string{"the workload felt a pause of", "lost bookings stand in the saved tail", "all tables are the same on all servers", "The whole story took"} {
+		if !strings.Contains(string(out), w) {
+			t.Errorf("the tour does not say %q:\n%s", w, out)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(dir, "w")); err == nil {
+		t.Error("the tour left its directory behind")
+	}
+}
+
+// What is typed wrongly, or asked of the wrong server, is a clear error with
+// an exit code of its own, and changes nothing.
+func TestBadInput(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	before := w.settled()
+	for _, c := range []struct {
+		code  int
+		words []string
+		args  []string
+	}{
+		{2, []string{`unknown command "force"`}, []string{"force"}},
+		{2, []string{"unknown flag: --force"}, []string{"switchover", "bookings", "--force"}},
+		{2, []string{"1 arguments given, 2 needed"}, []string{"seed", "bookings"}},
+		{2, []string{`no output form "xml"`}, []string{"status", "-o", "xml"}},
+		{2, []string{`there is no cluster "cargo"`}, []string{"status", "cargo"}},
+		{2, []string{`there is no cluster "cargo"`}, []string{"switchover", "cargo", "--yes"}},
+		{2, []string{`no server "auk"`, "gull, tern, heron"}, []string{"switchover", "bookings", "--to", "auk", "--yes"}},
+		{2, []string{"is the primary of bookings already"}, []string{"switchover", "bookings", "--to", "gull", "--yes"}},
+		{2, []string{"there is no terminal", "--preview"}, []string{"switchover", "bookings"}},
+		{2, []string{"only a replica can be seeded"}, []string{"seed", "bookings", "gull", "--yes"}},
+		{2, []string{"nothing to rejoin"}, []string{"rejoin", "bookings", "gull", "--yes"}},
+		{2, []string{`no way "force"`}, []string{"rejoin", "bookings", "tern", "--way", "force", "--yes"}},
+		{2, []string{"its writes are the cluster's own"}, []string{"tail", "bookings", "gull"}},
+		{2, []string{"is not the number of an operation"}, []string{"operation", "show", "x"}},
+		{2, []string{`there is no operation "99"`}, []string{"operation", "show", "99"}},
+		{2, []string{"has ended already"}, []string{"operation", "cancel", "1"}},
+		{2, []string{"is no name for a cluster"}, []string{"cluster", "add", "Bad_Name"}},
+		{2, []string{`no engine "oracle"`}, []string{"cluster", "add", "other", "--engine", "oracle"}},
+		{3, []string{"taken already"}, []string{"cluster", "add", "bookings"}},
+		{3, []string{"taken already"}, []string{"server", "add", "bookings", "tern"}},
+		{2, []string{"has a primary already (gull)"}, []string{"server", "add", "bookings", "auk", "--primary"}},
+		{2, []string{"is no rank"}, []string{"server", "set", "bookings", "tern", "--rank", "first"}},
+		{2, []string{"its rank cannot become never"}, []string{"server", "set", "bookings", "gull", "--rank", "never"}},
+		{2, []string{"is the primary of bookings: switch over"}, []string{"server", "remove", "bookings", "gull", "--yes"}},
+		{2, []string{"behind_seconds"}, []string{"cluster", "set", "bookings", "--behind-seconds", "-1"}},
+		{3, []string{"its rank is never", "--rank 1"}, []string{"switchover", "bookings", "--to", "heron", "--yes"}},
+		{3, []string{"its rank is never"}, []string{"failover", "bookings", "--to", "heron", "--yes"}},
+		{3, []string{"there is nothing to do"}, []string{"failover", "bookings", "--to", "gull", "--yes"}},
+		{6, []string{"does not answer", "crosstwin serve"}, []string{"status", "--service", "http://127.0.0.1:9"}},
+		{6, []string{"token is not known", "crosstwin login"}, []string{"status", "--token", "wrong"}},
+		{2, []string{"is not the address of a service"}, []string{"status", "--service", "nonsense"}},
+		{2, []string{"needs --code"}, []string{"agent", "enroll"}},
+		{1, []string{"not an enrolment code"}, []string{"agent", "enroll", "--code", "x", "--data-dir", "/x", "--host", "h", "--dir", filepath.Join(w.Dir, "no-agent")}},
+		{1, []string{"no agent is enrolled in"}, []string{"agent", "--dir", filepath.Join(w.Dir, "no-agent")}},
+		{1, []string{"another service works with the records"}, []string{"serve", "--dir", filepath.Join(w.Dir, "service"), "--listen", "127.0.0.1:0"}},
+		{2, []string{"that needs TLS"}, []string{"serve", "--dir", filepath.Join(w.Dir, "other"), "--listen", "0.0.0.0:0"}},
+		{2, []string{"go together"}, []string{"serve", "--dir", filepath.Join(w.Dir, "other"), "--tls-cert", "x"}},
+		{1, []string{"is not empty and holds no demo world"}, []string{"demo", "--dir", filepath.Join(w.Dir, "service")}},
+	} {
+		w.must(c.code, c.words, c.args...)
+	}
+	// A port in use, and a code used twice.
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	w.must(1, []string{"something else listens there"}, "serve", "--dir", filepath.Join(w.Dir, "third"), "--listen", ln.Addr().String())
+	w.must(0, []string{"crosstwin agent enroll --service"}, "server", "add", "bookings", "auk", "--rank", "never")
+	var code struct{ Code string }
+	out, _, _ := w.run("server", "code", "bookings", "auk", "-o", "json")
+	if err := json.Unmarshal([]byte(out), &code); err != nil {
+		t.Fatal(err)
+	}
+	enroll := func(dir, code string) []string {
+		return []string{"agent", "enroll", "--code", code, "--dir", filepath.Join(w.Dir, dir), "--data-dir", filepath.Join(w.Dir, dir, "data"), "--host", "127.0.0.1", "--listen", "127.0.0.1:1", "--port", "1"}
+	}
+	w.must(0, []string{"enrolled as auk of cluster bookings"}, enroll("auk1", code.Code)...)
+	w.must(1, []string{"was used or is too old"}, enroll("auk2", code.Code)...)
+	secret, _, _ := strings.Cut(code.Code, ".")
+	w.must(1, []string{"was used or is too old"}, enroll("auk3", secret+".00112233445566778899aabbccddeeff")...)
+	// An agent that is not there.
+	w.must(3, []string{"auk's agent does not answer", "connection refused"}, "seed", "bookings", "auk", "--yes")
+	w.must(0, nil, "server", "remove", "bookings", "auk", "--yes")
+
+	after := w.settled()
+	if after.Primary != before.Primary || after.Term != before.Term || len(after.Servers) != 3 {
+		t.Errorf("bad input changed something: %s", after.Sentence)
+	}
+}
+
+// Things that are wrong on the servers: each is said before anything changes.
+func TestWrongServers(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(1, 20*1e6)
+	defer load.Stop()
+	w.settled()
+	// The replication password was changed by hand.
+	w.sql("gull", "alter role crosstwin_replication password 'other'")
+	w.must(3, []string{"password authentication failed", "replication path"}, "switchover", "bookings", "--yes")
+	w.must(3, []string{"replication path", "FAIL"}, "check", "bookings")
+	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes")
+	w.must(0, []string{"0 fail"}, "check", "bookings", "--for", "switchover")
+
+	// A port in use when a replica is to start: the server's own words.
+	heron := w.Server("heron")
+	demo.StopDatabase(heron)
+	ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", heron.Port))
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.must(4, []string{"failed and undone", "could not bind"}, "rejoin", "bookings", "heron", "--yes")
+	ln.Close()
+	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--yes")
+
+	// A copy of another cluster in a server's place.
+	demo.StopDatabase(heron)
+	if err := os.RemoveAll(heron.DataDir); err != nil {
+		t.Fatal(err)
+	}
+	// Made elsewhere: the agent closes whatever stands in the data directory,
+	// and initdb cannot work with a closed one.
+	other := heron.DataDir + "-other"
+	if out, err := w.DatabaseCommand(w.ctx, "initdb", "-D", other, "-U", "postgres", "--auth=trust").CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
+	}
+	if err := os.Rename(other, heron.DataDir); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Await(w.ctx, func(v view.View) bool {
+		return v.Find("heron").Health == view.Adrift && strings.Contains(v.Find("heron").Why, "another cluster")
+	}); err != nil {
+		t.Fatal(err)
+	}
+	w.must(3, []string{"copy of another cluster", "--way rebuild"}, "rejoin", "bookings", "heron", "--yes")
+	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--way", "rebuild", "--yes")
+	w.settled()
+
+	// A candidate whose first write would hang, and one with lower limits.
+	w.sql("tern", "alter system set synchronous_standby_names = 'auk'")
+	w.sql("tern", "select pg_reload_conf()")
+	w.must(3, []string{"synchronous_standby_names"}, "switchover", "bookings", "--yes")
+	w.sql("tern", "alter system reset synchronous_standby_names")
+	w.sql("tern", "select pg_reload_conf()")
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover})
+	w.holdsAll(load, nil, "gull", "tern", "heron")
+}
+
+// Records of a newer version, or no records at all, are not touched.
+func TestRecordsFile(t *testing.T) {
+	t.Parallel()
+	serve := func(dir string) (string, int) {
+		c := exec.Command(binary, "serve", "--dir", dir, "--listen", "127.0.0.1:0")
+		out, _ := c.CombinedOutput()
+		return string(out), c.ProcessState.ExitCode()
+	}
+	dir := t.TempDir()
+	st, err := store.Open(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := st.AddCluster(t.Context(), "bookings", "postgresql"); err != nil {
+		t.Fatal(err)
+	}
+	st.Close()
+	path := filepath.Join(dir, "crosstwin.db")
+	db, err := sql.Open("sqlite", path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec("insert into goose_db_version (version_id, is_applied) values (99, 1)"); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	before, _ := os.ReadFile(path)
+	if out, code := serve(dir); code == 0 || !strings.Contains(out, "written by a newer crosstwin") {
+		t.Errorf("a newer file: %d %s", code, out)
+	}
+	if after, _ := os.ReadFile(path); !bytes.Equal(before, after) {
+		t.Error("the newer file was changed")
+	}
+	dir = t.TempDir()
+	path = filepath.Join(dir, "crosstwin.db")
+	if err := os.WriteFile(path, []byte("these are no records, but somebody may need them"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if out, code := serve(dir); code == 0 || !strings.Contains(out, path) {
+		t.Errorf("no records: %d %s", code, out)
+	}
+	if b, _ := os.ReadFile(path); !strings.HasPrefix(string(b), "these are no records") {
+		t.Error("a file that is not ours was overwritten")
+	}
+}
+
+// The document describes what the handlers answer, errors included, and the
+// plan that is previewed is the plan that runs.
+func TestDocumentAndPreview(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	w.settled()
+	preview, err := w.Client.Preview(w.ctx, demo.Cluster, plan.Request{Kind: plan.Switchover})
+	if err != nil {
+		t.Fatal(err)
+	}
+	op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover})
+	a, _ := json.Marshal(preview.Steps)
+	b, _ := json.Marshal(op.Plan.Steps)
+	if !bytes.Equal(a, b) {
+		t.Errorf("previewed\n%s\nran\n%s", a, b)
+	}
+	if v := w.settled(); v.Term != 2 {
+		t.Errorf("a preview and a switchover led to term %d", v.Term)
+	}
+
+	res, err := http.Get(w.URL + "/api/v1/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, _ := io.ReadAll(res.Body)
+	res.Body.Close()
+	doc, err := openapi3.NewLoader().LoadFromData(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := doc.Validate(w.ctx); err != nil {
+		t.Fatal(err)
+	}
+	router, err := gorillamux.NewRouter(doc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const c = "/api/v1/clusters"
+	for _, x := range []struct {
+		method, path, body string
+		status             int
+	}{
+		{"GET", "/healthz", "", 200}, {"GET", "/readyz", "", 200}, {"GET", "/api/v1/version", "", 200}, {"GET", c, "", 200}, {"GET", c + "/bookings", "", 200}, {"GET", c + "/cargo", "", 404},
+		{"GET", c + "/bookings/servers/gull", "", 200}, {"GET", c + "/bookings/servers/auk", "", 404}, {"GET", c + "/bookings/servers/gull/tail", "", 200}, {"GET", c + "/bookings/check?for=failover", "", 200},
+		{"POST", c + "/bookings/plan", `{"kind":"compare"}`, 200}, {"POST", c + "/bookings/plan", `{"kind":"switchover","force":true}`, 400}, {"POST", c + "/bookings/operations", `{"kind":"switchover","to":"heron"}`, 409},
+		{"POST", c + "/bookings/operations", `{"kind":"seed","server":"heron","replace":true}`, 428}, {"POST", c, `{"name":"cargo-2"}`, 201}, {"POST", c, `{"name":"cargo-2"}`, 409},
+		{"PATCH", c + "/cargo-2", `{"policy":{"behind_seconds":5,"unseen_seconds":5,"stalled_seconds":5}}`, 200}, {"POST", c + "/cargo-2/servers", `{"name":"wren","rank":1}`, 201}, {"PATCH", c + "/cargo-2/servers/wren", `{"rank":2}`, 200},
+		{"POST", c + "/cargo-2/servers/wren/code", "", 201}, {"DELETE", c + "/cargo-2/servers/wren", "", 204}, {"DELETE", c + "/cargo-2", "", 204}, {"GET", "/api/v1/operations?kind=seed", "", 200}, {"GET", "/api/v1/operations?limit=0", "", 400},
+		{"GET", "/api/v1/operations/1", "", 200}, {"GET", "/api/v1/operations/999", "", 404}, {"POST", "/api/v1/operations/1/cancel", "", 400}, {"GET", "/api/v1/audit", "", 200},
+		{"POST", "/api/v1/tokens", `{"name":"night-shift"}`, 201}, {"GET", "/api/v1/tokens", "", 200}, {"DELETE", "/api/v1/tokens/night-shift", "", 204}, {"POST", "/api/v1/enroll", `{"code":"x.y","certificate_request":"","agent":"h:1","host":"h","port":1}`, 400},
+	} {
+		req, err := http.NewRequestWithContext(w.ctx, x.method, w.URL+x.path, strings.NewReader(x.body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+w.Token)
+		req.Header.Set("Content-Type", "application/json")
+		route, params, err := router.FindRoute(req)
+		if err != nil {
+			t.Errorf("%s %s is not described: %v", x.method, x.path, err)
+			continue
+		}
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		answer, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		if res.StatusCode != x.status {
+			t.Errorf("%s %s: %d, want %d: %s", x.method, x.path, res.StatusCode, x.status, answer)
+		}
+		in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route, Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
+		out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: res.StatusCode, Header: res.Header, Options: in.Options}
+		out.SetBodyBytes(answer)
+		if x.path == "/healthz" || x.path == "/readyz" {
+			continue // plain text
+		}
+		if err := openapi3filter.ValidateResponse(w.ctx, out); err != nil {
+			t.Errorf("%s %s answers other than described: %.600v", x.method, x.path, err)
+		}
+	}
+	// Without a token nothing is told.
+	for _, path := range []string{c, c + "/bookings", "/api/v1/operations", "/api/v1/events", "/api/v1/tokens"} {
+		if res, err := http.Get(w.URL + path); err != nil || res.StatusCode != 401 {
+			t.Errorf("%s without a token: %v %v", path, res.StatusCode, err)
+		}
+	}
+	w.formsAgree()
+}
+
+// formsAgree: what a command prints as JSON is what the API answers, as YAML
+// the same, and the table says the sentence.
+func (w *world) formsAgree() {
+	w.t.Helper()
+	v, err := w.Client.Cluster(w.ctx, demo.Cluster)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	var fromJSON view.View
+	out, _, _ := w.run("status", "bookings", "-o", "json")
+	if err := json.Unmarshal([]byte(out), &fromJSON); err != nil || fromJSON.Primary != v.Primary || len(fromJSON.Servers) != 3 {
+		w.t.Errorf("%v %s", err, out)
+	}
+	w.must(0, []string{"primary: " + v.Primary, "health: in step"}, "status", "bookings", "-o", "yaml")
+	w.must(0, []string{"takes writes on " + v.Primary, "timeline 2", "0 s"}, "status")
+	w.must(0, []string{"switchover", "finished"}, "operation", "list", "--kind", "switchover")
+	w.must(0, []string{"Journal", "promote tern", "writes paused for"}, "operation", "show", "3")
+}
