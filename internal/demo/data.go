@@ -7,7 +7,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"syscall"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -105,6 +108,20 @@ func (w *World) database(ctx context.Context, program string, args ...string) er
 		return fmt.Errorf("%s: %w: %s", program, err, b)
 	}
 	return nil
+}
+
+// StartByHand starts a server the way a person or a service manager would,
+// without its agent.
+func (w *World) StartByHand(ctx context.Context, s *Server) error {
+	// A killed server's process id stays in use until its parent reaps it, and
+	// another start is refused as long.
+	if b, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid")); err == nil {
+		pid, _ := strconv.Atoi(strings.SplitN(string(b), "\n", 2)[0])
+		for syscall.Kill(pid, 0) == nil && ctx.Err() == nil {
+			time.Sleep(5 * time.Millisecond)
+		}
+	}
+	return w.database(ctx, "pg_ctl", "-D", s.DataDir, "-l", s.LogFile, "-w", "-t", "30", "start")
 }
 
 // DatabaseCommand prepares one of the database's programs to run as the owner

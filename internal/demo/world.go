@@ -388,6 +388,12 @@ func (w *World) writeConnections(context.Context) error {
 
 // Stop ends everything that the world started: service, agents, databases.
 func (w *World) Stop() {
+	w.StopManagement()
+	stopDatabases(w.Dir)
+}
+
+// StopManagement ends service and agents; the databases go on.
+func (w *World) StopManagement() {
 	var procs []*exec.Cmd
 	if w.service != nil {
 		procs = append(procs, w.service)
@@ -408,7 +414,6 @@ func (w *World) Stop() {
 			c.Process.Kill()
 		}
 	}
-	stopDatabases(w.Dir)
 }
 
 // Clear ends what an earlier world in a directory left running and removes the

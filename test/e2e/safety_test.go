@@ -3,7 +3,6 @@ package e2e
 import (
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -15,30 +14,10 @@ import (
 	"crosstwin/internal/store"
 )
 
-// startByHand starts a server the way a person or a service manager would,
-// without its agent.
 func (w *world) startByHand(name string) {
 	w.t.Helper()
-	s := w.Server(name)
-	out := filepath.Join(w.Dir, name, "by-hand.log")
-	// A killed server's process id stays in use until its parent reaps it, and
-	// another start is refused as long.
-	if b, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid")); err == nil {
-		pid, _ := strconv.Atoi(strings.SplitN(string(b), "\n", 2)[0])
-		for end := time.Now().Add(20 * time.Second); syscall.Kill(pid, 0) == nil && time.Now().Before(end); {
-			time.Sleep(20 * time.Millisecond)
-		}
-	}
-	c := w.DatabaseCommand(w.ctx, "pg_ctl", "-D", s.DataDir, "-l", s.LogFile, "-w", "-t", "30", "start")
-	f, err := os.Create(out)
-	if err != nil {
+	if err := w.StartByHand(w.ctx, w.Server(name)); err != nil {
 		w.t.Fatal(err)
-	}
-	defer f.Close()
-	c.Stdout, c.Stderr = f, f
-	if err := c.Run(); err != nil {
-		b, _ := os.ReadFile(out)
-		w.t.Fatalf("start %s by hand: %v: %s", name, err, b)
 	}
 }
 
