@@ -279,12 +279,12 @@ func (e *Engine) lineOf(ctx context.Context, system string, tli uint32) (positio
 	}
 	for i := range h.Past {
 		l, _ := h.LineOf(system, h.Past[i].Timeline, "")
-		if h.Past[i].Fingerprint, err = e.fingerprint(ctx, l); err != nil {
+		if h.Past[i].Fingerprint, err = e.fingerprint(ctx, l, false); err != nil {
 			return position.Line{}, nil, err
 		}
 	}
 	line := position.Line{System: system, Number: tli, Began: h.Began()}
-	line.Fingerprint, err = e.fingerprint(ctx, line)
+	line.Fingerprint, err = e.fingerprint(ctx, line, true)
 	return line, h.Past, err
 }
 
@@ -293,12 +293,16 @@ func fingerprintKey(l position.Line) string {
 }
 
 // fingerprint reads a line's first record while its log file is there, and
-// the agent's memory of it afterwards.
-func (e *Engine) fingerprint(ctx context.Context, l position.Line) (string, error) {
+// the agent's memory of it afterwards. What is known is looked at again only
+// when asked for: it costs a run of pg_waldump.
+func (e *Engine) fingerprint(ctx context.Context, l position.Line, again bool) (string, error) {
 	if l.Number <= 1 {
 		return "", nil
 	}
 	known := e.memory.Fingerprint(fingerprintKey(l))
+	if known != "" && !again {
+		return known, nil
+	}
 	found := e.firstRecord(ctx, l.Number, l.Began)
 	if found == "" || found == known {
 		return known, nil
@@ -388,9 +392,28 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 			o.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: s["primary_slot_name"]}
 		}
 	}
-	if line, past, err := e.lineOf(ctx, c.System, max(c.Timeline, c.MinRecoveryTLI)); err == nil {
-		o.Line, o.Past = line, past
+	e.stoppedLine(ctx, o, c)
+}
+
+// stoppedLine gives the history of a server that does not answer: what was last
+// seen of it while it ran, if its data says the same.
+func (e *Engine) stoppedLine(ctx context.Context, o *observation.Server, c pgtool.Control) {
+	tli := max(c.Timeline, c.MinRecoveryTLI)
+	e.seen.Lock()
+	cached := e.seen.line
+	e.seen.Unlock()
+	if cached.line.Number == tli && cached.line.System == c.System {
+		o.Line, o.Past = cached.line, cached.past
+		return
 	}
+	line, past, err := e.lineOf(ctx, c.System, tli)
+	if err != nil {
+		return
+	}
+	o.Line, o.Past = line, past
+	e.seen.Lock()
+	e.seen.line, e.seen.startedAt = lineCache{line, past}, "" // looked at again at the next start
+	e.seen.Unlock()
 }
 
 func orElse(s, other string) string {
