@@ -1,0 +1,322 @@
+package runner
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strings"
+	"sync"
+	"testing"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/store"
+)
+
+// fake stands for the agents, so that every failure can be had at will. The
+// records are real.
+type fake struct {
+	mu      sync.Mutex
+	calls   []string
+	fail    map[string]error // by verb@server; one that is transient is taken out by itself
+	once    map[string]bool
+	down    map[string]bool // conditions that do not hold yet, by server
+	jobs    map[string]*observation.Job
+	marks   map[string]string
+	answers map[string]json.RawMessage
+}
+
+func newFake() *fake {
+	return &fake{fail: map[string]error{}, once: map[string]bool{}, down: map[string]bool{}, jobs: map[string]*observation.Job{}, marks: map[string]string{}, answers: map[string]json.RawMessage{}}
+}
+
+func (f *fake) Observe(_ context.Context, _, server string) (*observation.Server, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	o := &observation.Server{Running: true, Accepting: true, Role: observation.Replica, Applied: "0/5000000", ClosedByDefault: !f.down[server], Kin: f.marks[server], Job: f.jobs[server]}
+	return o, nil
+}
+
+func (f *fake) Do(_ context.Context, _, server, name string, r verb.Request) (agentapi.Answer, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	key := name + "@" + server
+	f.calls = append(f.calls, fmt.Sprintf("%s#%d", key, r.Term))
+	if err := f.fail[key]; err != nil {
+		if f.once[key] {
+			delete(f.fail, key)
+		}
+		return agentapi.Answer{}, err
+	}
+	if name == verb.Seed {
+		key := fmt.Sprintf("%d/%s", r.Operation, r.Step)
+		if f.jobs[server] == nil || f.jobs[server].Key != key {
+			f.jobs[server] = &observation.Job{Key: key, State: observation.JobFinished, Result: "copied"}
+		}
+		return agentapi.Answer{Job: f.jobs[server]}, nil
+	}
+	if name == verb.AwaitMark {
+		b, _ := json.Marshal(r.Args)
+		var a verb.AwaitMarkArgs
+		json.Unmarshal(b, &a)
+		f.marks[server] = a.Mark.ID
+	}
+	return agentapi.Answer{Result: f.answers[key]}, nil
+}
+
+func (f *fake) StopJob(context.Context, string, string, string) error { return nil }
+
+// act is a step that has a verb and an undo.
+func act(name, server string, change func(*plan.Step)) plan.Step {
+	s := plan.Step{Name: name, Action: plan.Action{Title: name, Server: server, Verb: name}, Limit: 2, OnFail: plan.Undo, IfFails: "x", Undo: &plan.Action{Title: "undo " + name, Server: server, Verb: "undo-" + name}}
+	if change != nil {
+		change(&s)
+	}
+	return s
+}
+
+func noReturn(s *plan.Step)    { s.NoReturn, s.OnFail, s.Undo = true, plan.NeedsYou, nil }
+func forwardOnly(s *plan.Step) { s.OnFail, s.Undo = plan.NeedsYou, nil }
+
+type bench struct {
+	t  *testing.T
+	st *store.Store
+	f  *fake
+	r  *Runner
+}
+
+func newBench(t *testing.T) *bench {
+	st, err := store.Open(t.Context(), t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	f := newFake()
+	return &bench{t, st, f, &Runner{Journal: st, Servers: f, Log: slog.New(slog.DiscardHandler), Local: map[string]Local{}}}
+}
+
+func (b *bench) run(kind string, resumed bool, before func(id int64), steps ...plan.Step) store.Operation {
+	b.t.Helper()
+	p := &plan.Plan{Kind: kind, Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, Primary: "gull", Candidate: "tern", Steps: steps}
+	id, err := b.st.AddOperation(b.t.Context(), p, "somebody", "here")
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	if before != nil {
+		before(id)
+	}
+	if err := b.r.Run(b.t.Context(), id, resumed); err != nil {
+		b.t.Fatal(err)
+	}
+	op, err := b.st.Operation(b.t.Context(), id)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return op
+}
+
+func (b *bench) called(want ...string) {
+	b.t.Helper()
+	if got := strings.Join(b.f.calls, " "); got != strings.Join(want, " ") {
+		b.t.Errorf("called\n%s, want\n%s", got, strings.Join(want, " "))
+	}
+}
+
+func TestForward(t *testing.T) {
+	b := newBench(t)
+	b.f.answers["c@tern"] = json.RawMessage(`{"id":"m1","at":"0/4000000"}`)
+	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn),
+		act("c", "tern", func(s *plan.Step) { forwardOnly(s); s.Keep = "mark" }),
+		act(verb.AwaitMark, "heron", func(s *plan.Step) {
+			forwardOnly(s)
+			s.Needs = []string{"mark"}
+			s.After = []plan.Condition{{Kind: plan.HasMark, Server: "heron", Fact: "mark"}, {Kind: plan.HasPassed, Server: "heron", Fact: "mark"}}
+		}))
+	if op.Outcome != store.OutcomeFinished || op.State != store.Ended || op.EndedAt == nil {
+		t.Errorf("%+v", op)
+	}
+	b.called("a@gull#2", "b@tern#2", "c@tern#2", "await-mark@heron#2")
+	for i, s := range op.Steps {
+		if s.State != store.StepDone || s.StartedAt == nil || s.EndedAt == nil {
+			t.Errorf("step %d: %+v", i, s)
+		}
+	}
+	if len(op.Journal) != 9 || !strings.HasPrefix(op.Journal[0].Text, "starting: a") || !strings.HasPrefix(op.Journal[8].Text, "finished:") {
+		t.Errorf("journal %+v", op.Journal)
+	}
+}
+
+// A failure before the point of no return puts back what was done, in reverse
+// order, the failed step included: it may have been half done.
+func TestUndo(t *testing.T) {
+	b := newBench(t)
+	b.f.fail["c@gull"] = errors.New("the disk is on fire")
+	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", func(s *plan.Step) { s.Undo = nil }), act("c", "gull", nil), act("d", "tern", noReturn))
+	if op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "the disk is on fire") {
+		t.Errorf("%s: %s", op.Outcome, op.Message)
+	}
+	b.called("a@gull#2", "b@tern#2", "c@gull#2", "undo-c@gull#2", "undo-a@gull#2")
+	if op.Steps[0].State != store.StepUndone || op.Steps[3].State != store.StepWaiting {
+		t.Errorf("%+v", op.Steps)
+	}
+}
+
+func TestUndoThatFails(t *testing.T) {
+	b := newBench(t)
+	b.f.fail["b@tern"], b.f.fail["undo-a@gull"] = errors.New("first"), errors.New("second")
+	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", nil))
+	if op.Outcome != store.OutcomeNeedsYou || !strings.Contains(op.Message, "first") || !strings.Contains(op.Message, "second") {
+		t.Errorf("%s: %s", op.Outcome, op.Message)
+	}
+}
+
+// Past the point of no return nothing is undone: a failing verb is tried
+// again, and in the end a person is asked.
+func TestForwardOnly(t *testing.T) {
+	b := newBench(t)
+	b.f.fail["b@tern"], b.f.once["b@tern"] = errors.New("not now"), true
+	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn), act("c", "gull", forwardOnly))
+	if op.Outcome != store.OutcomeFinished {
+		t.Errorf("%s: %s", op.Outcome, op.Message)
+	}
+	b.called("a@gull#2", "b@tern#2", "b@tern#2", "c@gull#2")
+
+	b = newBench(t)
+	b.f.fail["c@gull"] = errors.New("never")
+	op = b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn), act("c", "gull", forwardOnly))
+	if op.Outcome != store.OutcomeNeedsYou || !strings.Contains(op.Message, "never") || !strings.Contains(op.Message, "What follows: x") {
+		t.Errorf("%s: %s", op.Outcome, op.Message)
+	}
+	for _, c := range b.f.calls {
+		if strings.HasPrefix(c, "undo-") {
+			t.Error("something was undone past the point of no return: ", c)
+		}
+	}
+}
+
+// An act of a term that is over is not tried again: somebody newer decides.
+func TestStaleTerm(t *testing.T) {
+	b := newBench(t)
+	b.f.fail["b@tern"] = agentapi.Problem{Code: agentapi.CodeStaleTerm, Detail: "term 2 is over"}
+	op := b.run(plan.Switchover, false, nil, act("b", "tern", noReturn))
+	if op.Outcome != store.OutcomeNeedsYou || len(b.f.calls) != 1 {
+		t.Errorf("%s after %v", op.Outcome, b.f.calls)
+	}
+}
+
+// The verb says "ok" and the server says otherwise: the server is believed.
+func TestConditionDecides(t *testing.T) {
+	b := newBench(t)
+	b.f.down["gull"] = true
+	op := b.run(plan.Switchover, false, nil, act("a", "gull", func(s *plan.Step) {
+		s.Limit = 0.3
+		s.After = []plan.Condition{{Kind: plan.IsClosed, Server: "gull"}}
+	}))
+	if op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "still not so: gull closed by default: false") {
+		t.Errorf("%s: %s", op.Outcome, op.Message)
+	}
+}
+
+func TestGoOn(t *testing.T) {
+	b := newBench(t)
+	b.f.fail["b@heron"] = errors.New("heron sulks")
+	op := b.run(plan.Switchover, false, nil, act("a", "tern", noReturn), act("b", "heron", func(s *plan.Step) { s.OnFail = plan.GoOn }), act("c", "gull", forwardOnly))
+	if op.Outcome != store.OutcomeNeedsYou || !strings.Contains(op.Message, "heron sulks") || op.Steps[1].State != store.StepPassedBy || op.Steps[2].State != store.StepDone {
+		t.Errorf("%s: %s %+v", op.Outcome, op.Message, op.Steps)
+	}
+}
+
+// Where the journal stands decides how a new process goes on.
+func TestResume(t *testing.T) {
+	steps := func() []plan.Step {
+		return []plan.Step{act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn), act("d", "gull", forwardOnly)}
+	}
+	for _, c := range []struct {
+		name, kind string
+		done       int // steps that are done; the next one was begun
+		calls      string
+		outcome    string
+	}{
+		{"switchover before the point of no return", plan.Switchover, 1, "undo-b@tern#2 undo-a@gull#2", store.OutcomeUndone},
+		{"switchover in doubt at it", plan.Switchover, 2, "c@tern#2 d@gull#2", store.OutcomeFinished},
+		{"switchover past it", plan.Switchover, 3, "d@gull#2", store.OutcomeFinished},
+		{"failover before it", plan.Failover, 1, "b@tern#2 c@tern#2 d@gull#2", store.OutcomeFinished},
+		{"seed", plan.Seed, 1, "b@tern#2 c@tern#2 d@gull#2", store.OutcomeFinished},
+		{"rejoin", plan.Rejoin, 0, "a@gull#2 b@tern#2 c@tern#2 d@gull#2", store.OutcomeFinished},
+	} {
+		b := newBench(t)
+		op := b.run(c.kind, true, func(id int64) {
+			for i := range c.done {
+				b.st.StartStep(t.Context(), id, i, "x")
+				b.st.EndStep(t.Context(), id, i, store.StepDone, "", "", "done", nil)
+			}
+			b.st.StartStep(t.Context(), id, c.done, "x")
+		}, steps()...)
+		if op.Outcome != c.outcome {
+			t.Errorf("%s: %s: %s", c.name, op.Outcome, op.Message)
+		}
+		if got := strings.Join(b.f.calls, " "); got != c.calls {
+			t.Errorf("%s: called %s, want %s", c.name, got, c.calls)
+		}
+	}
+	// Killed while it was putting back: it goes on with that.
+	b := newBench(t)
+	op := b.run(plan.Switchover, true, func(id int64) {
+		for i := range 2 {
+			b.st.StartStep(t.Context(), id, i, "x")
+			b.st.EndStep(t.Context(), id, i, store.StepDone, "", "", "done", nil)
+		}
+		b.st.SetUndoing(t.Context(), id, "it broke")
+		b.st.EndStep(t.Context(), id, 1, store.StepUndone, "", "", "put back", nil)
+	}, steps()...)
+	if op.Outcome != store.OutcomeUndone || op.Message != "it broke" {
+		t.Errorf("%s: %s", op.Outcome, op.Message)
+	}
+	b.called("undo-b@tern#2", "undo-a@gull#2")
+}
+
+func TestCancel(t *testing.T) {
+	b := newBench(t)
+	op := b.run(plan.Switchover, false, func(id int64) { b.st.Cancel(t.Context(), id) }, act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn))
+	if op.Outcome != store.OutcomeUndone || op.Message != "it was cancelled" {
+		t.Errorf("%s: %s", op.Outcome, op.Message)
+	}
+	b.called("a@gull#2", "undo-a@gull#2")
+}
+
+// An undo that opened a newer term has the rest put back under that.
+func TestUndoUnderANewerTerm(t *testing.T) {
+	b := newBench(t)
+	b.r.Local["undo-b"] = func(context.Context, *store.Operation, plan.Action, map[string]any) (any, int64, error) {
+		return nil, 3, nil
+	}
+	b.f.fail["c@gull"] = errors.New("no")
+	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", nil), act("c", "gull", func(s *plan.Step) { s.Undo = nil }))
+	b.called("a@gull#2", "b@tern#2", "c@gull#2", "undo-a@gull#3")
+	if op.Term != 3 {
+		t.Errorf("term %d", op.Term)
+	}
+}
+
+// A job that its agent forgot (the agent was restarted) is asked for again; one
+// that failed there is not.
+func TestJobs(t *testing.T) {
+	b := newBench(t)
+	b.f.jobs["tern"] = &observation.Job{Key: "another", State: observation.JobFinished}
+	step := act(verb.Seed, "tern", func(s *plan.Step) { s.Keep = "copy" })
+	op := b.run(plan.Seed, false, nil, step)
+	if op.Outcome != store.OutcomeFinished || string(op.Facts["copy"]) != `"copied"` {
+		t.Errorf("%s: %s %s", op.Outcome, op.Message, op.Facts)
+	}
+	b = newBench(t)
+	b.f.jobs["tern"] = &observation.Job{Key: "1/" + verb.Seed, State: observation.JobFailed, Error: "disk full"}
+	op = b.run(plan.Seed, false, nil, step)
+	if op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "disk full") || len(b.f.calls) != 2 {
+		t.Errorf("%s: %s %v", op.Outcome, op.Message, b.f.calls)
+	}
+}

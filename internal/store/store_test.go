@@ -1,0 +1,233 @@
+package store
+
+import (
+	"encoding/json"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/view"
+)
+
+func open(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func withCluster(t *testing.T) *Store {
+	s := open(t, t.TempDir())
+	if _, err := s.AddCluster(t.Context(), "bookings", "postgresql"); err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// The owner of a term is decided once; terms never go back.
+func TestTerms(t *testing.T) {
+	s, ctx := withCluster(t), t.Context()
+	for _, c := range []struct {
+		do   func() error
+		ok   bool
+		what string
+	}{
+		{func() error { return s.Decide(ctx, "bookings", 1, "gull") }, false, "decide a term that is not open"},
+		{func() error { return s.OpenTerm(ctx, "bookings", 1) }, true, "open 1"},
+		{func() error { return s.OpenTerm(ctx, "bookings", 1) }, true, "open 1 again"},
+		{func() error { return s.Decide(ctx, "bookings", 1, "gull") }, true, "decide 1"},
+		{func() error { return s.Decide(ctx, "bookings", 1, "gull") }, true, "decide 1 the same again"},
+		{func() error { return s.Decide(ctx, "bookings", 1, "tern") }, false, "decide 1 otherwise"},
+		{func() error { return s.OpenTerm(ctx, "bookings", 5) }, true, "open 5"},
+		{func() error { return s.OpenTerm(ctx, "bookings", 4) }, false, "open 4 after 5"},
+		{func() error { return s.Decide(ctx, "bookings", 4, "tern") }, false, "decide 4 while 5 is open"},
+		{func() error { return s.Decide(ctx, "bookings", 5, "tern") }, true, "decide 5"},
+		{func() error { return s.Decide(ctx, "cargo", 1, "wren") }, false, "decide for nobody"},
+	} {
+		if err := c.do(); (err == nil) != c.ok {
+			t.Errorf("%s: %v", c.what, err)
+		}
+	}
+	if c, err := s.Cluster(ctx, "bookings"); err != nil || c.Term != 5 || c.OwnerTerm != 5 || c.Owner != "tern" {
+		t.Errorf("%+v %v", c, err)
+	}
+}
+
+func TestOneOperationACluster(t *testing.T) {
+	s, ctx := withCluster(t), t.Context()
+	p := &plan.Plan{Kind: plan.Seed, Cluster: "bookings", Term: 3, Steps: []plan.Step{{Name: "a"}, {Name: "b"}}, Checks: []plan.Check{{Name: "c", Result: plan.Pass}}}
+	first, err := s.AddOperation(ctx, p, "ada", "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AddOperation(ctx, p, "ada", ""); !errors.Is(err, ErrTaken) {
+		t.Errorf("a second operation: %v", err)
+	}
+	other := *p
+	other.Cluster = "cargo"
+	if _, err := s.AddOperation(ctx, &other, "ada", ""); err != nil {
+		t.Errorf("another cluster's: %v", err)
+	}
+	if _, err := s.AddRefused(ctx, p, "ada", "", "no"); err != nil {
+		t.Errorf("a refused one beside it: %v", err)
+	}
+	if err := s.StartStep(ctx, first, 0, "a"); err != nil {
+		t.Fatal(err)
+	}
+	facts := map[string]json.RawMessage{"mark": json.RawMessage(`{"id":"x"}`)}
+	if err := s.EndStep(ctx, first, 0, StepDone, "seen it", "", "done", facts); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SetProgress(ctx, first, 1, Progress{DoneBytes: 5, TotalBytes: 10, SecondsLeft: -1}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Cancel(ctx, first); err != nil || !s.Cancelled(ctx, first) {
+		t.Errorf("cancel: %v", err)
+	}
+	if ids, _ := s.Unfinished(ctx); len(ids) != 2 || ids[0] != first {
+		t.Errorf("unfinished %v", ids)
+	}
+	if err := s.EndOperation(ctx, first, OutcomeFinished, "well", 0.09); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Cancel(ctx, first); !errors.Is(err, ErrNotFound) {
+		t.Errorf("an ended one was cancelled: %v", err)
+	}
+	op, err := s.Operation(ctx, first)
+	if err != nil || op.Plan.Term != 3 || len(op.Plan.Steps) != 2 || string(op.Facts["mark"]) != `{"id":"x"}` || op.PauseSeconds != 0.09 || op.AskedBy != "ada" {
+		t.Errorf("%+v %v", op, err)
+	}
+	if op.Steps[0].Seen != "seen it" || op.Steps[1].Progress.TotalBytes != 10 || op.Steps[1].State != StepWaiting {
+		t.Errorf("%+v", op.Steps)
+	}
+	for i := 1; i < len(op.Journal); i++ {
+		if op.Journal[i].At.Before(op.Journal[i-1].At) {
+			t.Error("the journal is not in order")
+		}
+	}
+	if _, err := s.AddOperation(ctx, p, "ada", ""); err != nil {
+		t.Errorf("after the end of the first: %v", err)
+	}
+	for want, q := range map[int][4]string{3: {"bookings", "", "", ""}, 1: {"", OutcomeRefused, "", ""}, 2: {"", Running, "", ""}, 0: {"", "", plan.Compare, ""}} {
+		if ops, err := s.Operations(ctx, q[0], q[1], q[2], 50); err != nil || len(ops) != want {
+			t.Errorf("%v: %d operations, %v", q, len(ops), err)
+		}
+	}
+	if _, err := s.Operation(ctx, 99); !errors.Is(err, ErrNotFound) {
+		t.Error(err)
+	}
+}
+
+func TestServersAndCodes(t *testing.T) {
+	s, ctx := withCluster(t), t.Context()
+	if err := s.AddServer(ctx, "bookings", Server{Name: "gull", Rank: 1, FirstPrimary: true}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddServer(ctx, "bookings", Server{Name: "gull"}); !errors.Is(err, ErrTaken) {
+		t.Error(err)
+	}
+	if err := s.AddServer(ctx, "cargo", Server{Name: "wren"}); !errors.Is(err, ErrNotFound) {
+		t.Error(err)
+	}
+	g, err := s.Server(ctx, "bookings", "gull")
+	if err != nil || g.EnrolledAt != nil || !g.FirstPrimary {
+		t.Fatalf("%+v %v", g, err)
+	}
+	s.AddEnrollment(ctx, g.ID, "old", time.Now().Add(time.Hour))
+	s.AddEnrollment(ctx, g.ID, "late", time.Now().Add(-time.Second))
+	for _, hash := range []string{"old", "late", "never"} {
+		if _, err := s.UseEnrollment(ctx, hash, "h:1"); !errors.Is(err, ErrNotFound) {
+			t.Errorf("code %s was good: %v", hash, err)
+		}
+	}
+	s.AddEnrollment(ctx, g.ID, "good", time.Now().Add(time.Hour))
+	if got, err := s.UseEnrollment(ctx, "good", "harbour:7720"); err != nil || got.Agent != "harbour:7720" || got.EnrolledAt == nil {
+		t.Errorf("%+v %v", got, err)
+	}
+	if _, err := s.UseEnrollment(ctx, "good", "thief:1"); !errors.Is(err, ErrNotFound) {
+		t.Error("a code was good twice")
+	}
+	g.Rank, g.Site = 0, "island"
+	if err := s.SetServer(ctx, g); err != nil {
+		t.Error(err)
+	}
+	if err := s.SetPolicy(ctx, "bookings", view.Policy{BehindSeconds: 9, UnseenSeconds: 9, StalledSeconds: 9}); err != nil {
+		t.Error(err)
+	}
+	if c, _ := s.Cluster(ctx, "bookings"); c.Policy.BehindSeconds != 9 {
+		t.Errorf("%+v", c.Policy)
+	}
+	if err := s.RemoveCluster(ctx, "bookings"); err != nil {
+		t.Error(err)
+	}
+	if all, _ := s.Servers(ctx, ""); len(all) != 0 {
+		t.Error("servers outlived their cluster")
+	}
+}
+
+func TestTokensAndEvents(t *testing.T) {
+	s, ctx := open(t, t.TempDir()), t.Context()
+	if err := s.AddToken(ctx, "night", "h1"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddToken(ctx, "night", "h2"); !errors.Is(err, ErrTaken) {
+		t.Error(err)
+	}
+	if name, err := s.TokenName(ctx, "h1"); err != nil || name != "night" {
+		t.Error(name, err)
+	}
+	s.TouchToken(ctx, "night")
+	if all, _ := s.Tokens(ctx); len(all) != 1 || all[0].LastUsedAt == nil {
+		t.Errorf("%+v", all)
+	}
+	if err := s.RemoveToken(ctx, "night"); err != nil {
+		t.Error(err)
+	}
+	if _, err := s.TokenName(ctx, "h1"); !errors.Is(err, ErrNotFound) {
+		t.Error("a removed token is good")
+	}
+	for _, a := range []string{"one", "two"} {
+		s.AddEvent(ctx, Event{Who: "ada", Action: a})
+	}
+	if e, _ := s.Events(ctx, 1); len(e) != 1 || e[0].Action != "two" {
+		t.Errorf("%+v", e)
+	}
+}
+
+// The file survives a second opening, refuses a second service, and can be
+// copied while in use.
+func TestFile(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Open(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.AddCluster(t.Context(), "bookings", "postgresql")
+	if _, err := Open(t.Context(), dir); err == nil || !strings.Contains(err.Error(), "another service") {
+		t.Errorf("a second service: %v", err)
+	}
+	copyTo := filepath.Join(t.TempDir(), "copy", "crosstwin.db")
+	os.MkdirAll(filepath.Dir(copyTo), 0o700)
+	if err := s.Backup(t.Context(), copyTo); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Backup(t.Context(), copyTo); err == nil {
+		t.Error("a copy was overwritten")
+	}
+	s.Close()
+	for _, d := range []string{dir, filepath.Dir(copyTo)} {
+		if c, err := open(t, d).Cluster(t.Context(), "bookings"); err != nil || c.Name != "bookings" {
+			t.Errorf("%s: %+v %v", d, c, err)
+		}
+	}
+	if fi, err := os.Stat(filepath.Join(dir, "crosstwin.db")); err != nil || fi.Mode().Perm()&0o077 != 0 && fi.Mode().Perm() != 0o644 {
+		t.Errorf("%v %v", fi.Mode(), err)
+	}
+}
