@@ -1,0 +1,412 @@
+package agent
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"log/slog"
+	"net"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+	"crosstwin/internal/pki"
+)
+
+// fakeEngine stands for a database server, so that every state can be had.
+type fakeEngine struct {
+	mu       sync.Mutex
+	writable bool
+	fenced   int
+	promoted int
+	started  []string
+	hold     chan struct{} // a seed waits for it
+	fail     error
+}
+
+func (f *fakeEngine) Observe(context.Context, bool) *observation.Server {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	role := observation.Replica
+	if f.writable {
+		role = observation.Primary
+	}
+	return &observation.Server{Running: true, Accepting: true, Role: role, Writable: f.writable}
+}
+func (f *fakeEngine) Start(_ context.Context, as string) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.started, f.writable = append(f.started, as), as == "primary"
+	return f.fail
+}
+func (f *fakeEngine) Stop(context.Context) error { return f.fail }
+func (f *fakeEngine) Fence(context.Context, bool) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.fenced++
+	f.writable = false
+	return nil
+}
+func (f *fakeEngine) Promote(context.Context) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.promoted++
+	f.writable = true
+	return nil
+}
+func (f *fakeEngine) Close() error                                    { return nil }
+func (f *fakeEngine) Follow(context.Context, verb.FollowArgs) error   { return f.fail }
+func (f *fakeEngine) Slots(context.Context, verb.SlotsArgs) error     { return nil }
+func (f *fakeEngine) Checkpoint(context.Context) error                { return nil }
+func (f *fakeEngine) FindMark(context.Context, verb.MarkResult) error { return f.fail }
+func (f *fakeEngine) Examine(context.Context, verb.ExamineArgs) (*verb.Examination, error) {
+	return &verb.Examination{}, nil
+}
+func (f *fakeEngine) Mark(_ context.Context, id, _ string) (verb.MarkResult, error) {
+	return verb.MarkResult{ID: id, At: "0/1"}, nil
+}
+func (f *fakeEngine) Seed(ctx context.Context, _ verb.SeedArgs, p engine.Progress) error {
+	p("copying", 50, 100)
+	select {
+	case <-f.hold:
+		return f.fail
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+func (f *fakeEngine) Verify(context.Context, engine.Progress) error { return nil }
+
+// rig is an agent with a fake engine behind real TLS, and a caller to it.
+type rig struct {
+	*Agent
+	f         *fakeEngine
+	authority *pki.Authority
+	server    *httptest.Server
+	target    agentapi.Target
+	caller    *agentapi.Caller
+}
+
+func newRig(t *testing.T) *rig {
+	t.Helper()
+	dir := t.TempDir()
+	authority, err := pki.Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &rig{f: &fakeEngine{hold: make(chan struct{})}, authority: authority}
+	m, err := openMemory(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Agent = &Agent{cfg: Config{Cluster: "bookings", Server: "gull"}, dir: dir, engine: r.f, memory: m, log: slog.New(slog.DiscardHandler), roots: authority.Pool()}
+	if r.cert, err = authority.Pair(pki.AgentName("bookings", "gull")); err != nil {
+		t.Fatal(err)
+	}
+	r.server = httptest.NewUnstartedServer(r.handler())
+	r.server.TLS = &tls.Config{Certificates: []tls.Certificate{r.cert}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: authority.Pool()}
+	r.server.Config.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)
+	r.server.StartTLS()
+	t.Cleanup(r.server.Close)
+	r.target = agentapi.Target{Cluster: "bookings", Server: "gull", Address: r.server.Listener.Addr().String()}
+	r.caller = r.as(t, pki.ServiceName)
+	return r
+}
+
+// as gives a caller whose certificate has a name.
+func (r *rig) as(t *testing.T, name string) *agentapi.Caller {
+	t.Helper()
+	pair, err := r.authority.Pair(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return agentapi.NewCaller(pair, r.authority.Pool())
+}
+
+func (r *rig) do(t *testing.T, name string, term int64, args any) (agentapi.Answer, error) {
+	t.Helper()
+	return r.caller.Do(t.Context(), r.target, name, verb.Request{Operation: 1, Step: "s", Term: term, Args: args})
+}
+
+func code(err error) string {
+	var p agentapi.Problem
+	if errors.As(err, &p) {
+		return p.Code
+	}
+	return ""
+}
+
+// Only the service's certificate may ask for verbs; an agent of the same
+// cluster may ask for the account and nothing else.
+func TestWhoMayAsk(t *testing.T) {
+	r := newRig(t)
+	for _, name := range []string{pki.AgentName("bookings", "tern"), pki.AgentName("cargo", "wren"), "somebody"} {
+		c := r.as(t, name)
+		if _, err := c.Observe(t.Context(), r.target, agentapi.ObserveRequest{}); code(err) != agentapi.CodeForbidden {
+			t.Errorf("%s may observe: %v", name, err)
+		}
+		if _, err := c.Do(t.Context(), r.target, verb.Promote, verb.Request{Term: 9}); code(err) != agentapi.CodeForbidden {
+			t.Errorf("%s may promote: %v", name, err)
+		}
+	}
+	if err := r.saveAccount(engine.Account{User: "u", Password: "secret"}); err != nil {
+		t.Fatal(err)
+	}
+	peer := func(cluster string) (engine.Account, error) {
+		pair, err := r.authority.Pair(pki.AgentName(cluster, "tern"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		other := &Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair}
+		return other.fetchAccount(t.Context(), verb.Peer{Name: "gull", Agent: r.target.Address})
+	}
+	if acc, err := peer("bookings"); err != nil || acc.Password != "secret" {
+		t.Errorf("a peer does not get the account: %v", err)
+	}
+	if acc, err := peer("cargo"); err == nil {
+		t.Errorf("another cluster's agent got the account %v", acc)
+	}
+	if fi, err := os.Stat(filepath.Join(r.dir, accountFile)); err != nil || fi.Mode().Perm() != 0o600 {
+		t.Errorf("the account's file: %v %v", fi.Mode(), err)
+	}
+	// A stranger's authority is nobody.
+	strange, err := pki.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	pair, _ := strange.Pair(pki.ServiceName)
+	if _, err := agentapi.NewCaller(pair, r.authority.Pool()).Observe(t.Context(), r.target, agentapi.ObserveRequest{}); err == nil {
+		t.Error("another authority's service may observe")
+	}
+}
+
+// Invariant: an act of an older term has no effect, over restarts too.
+func TestOlderTermsAreRefused(t *testing.T) {
+	r := newRig(t)
+	if _, err := r.do(t, verb.Note, 5, nil); err != nil {
+		t.Fatal(err)
+	}
+	for _, v := range []string{verb.Note, verb.Start, verb.Stop, verb.Fence, verb.Promote, verb.Follow, verb.Slots, verb.Checkpoint, verb.Mark, verb.AwaitMark, verb.Seed, verb.Verify} {
+		if _, err := r.do(t, v, 4, nil); code(err) != agentapi.CodeStaleTerm {
+			t.Errorf("%s of term 4 after 5 was noted: %v", v, err)
+		}
+	}
+	if r.f.promoted+r.f.fenced+len(r.f.started) != 0 {
+		t.Error("an act of an older term had an effect")
+	}
+	again, err := openMemory(r.dir)
+	if err != nil || again.get().Guard.Noted != 5 {
+		t.Errorf("after a restart: %+v %v", again.get().Guard, err)
+	}
+}
+
+func TestPromote(t *testing.T) {
+	r := newRig(t)
+	if _, err := r.do(t, verb.Promote, 2, verb.PromoteArgs{Server: "tern"}); err == nil || r.f.promoted != 0 {
+		t.Errorf("a promotion meant for another server: %v", err)
+	}
+	if _, err := r.do(t, verb.Mark, 2, nil); err == nil {
+		t.Error("a server that owns no term wrote a mark")
+	}
+	if _, err := r.do(t, verb.Promote, 2, verb.PromoteArgs{Server: "gull"}); err != nil {
+		t.Fatal(err)
+	}
+	if g := r.memory.get().Guard; g != (guard.State{Noted: 2, Accepted: 2, Owner: true}) || r.f.promoted != 1 {
+		t.Errorf("%+v", g)
+	}
+	a, err := r.do(t, verb.Mark, 2, nil)
+	var m verb.MarkResult
+	if err != nil || json.Unmarshal(a.Result, &m) != nil || m.ID == "" || r.memory.get().Kin != m.ID {
+		t.Errorf("%v %s", err, a.Result)
+	}
+	r.memory.SetUnfinished("rewind")
+	if _, err := r.do(t, verb.Promote, 3, verb.PromoteArgs{Server: "gull"}); err == nil || !strings.Contains(err.Error(), "broke off") {
+		t.Errorf("a half rewound server was promoted: %v", err)
+	}
+	if _, err := r.do(t, verb.Start, 2, verb.StartArgs{As: "primary"}); err != nil {
+		t.Errorf("the owner may open its data: %v", err)
+	}
+}
+
+// Invariant: writable without owning the term is fenced at once, when the
+// service tells the decision and when nobody asks.
+func TestFencesItself(t *testing.T) {
+	r := newRig(t)
+	r.f.writable = true
+	o, err := r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{})
+	if err != nil || !o.Writable || r.f.fenced != 0 {
+		t.Fatalf("a server that is not under our care yet: %+v %v", o, err)
+	}
+	if o, err = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); err != nil || r.f.fenced != 0 || !o.Guard.Owner {
+		t.Fatalf("the owner: %+v %v", o, err)
+	}
+	if _, err := r.do(t, verb.Note, 4, nil); err != nil {
+		t.Fatal(err)
+	}
+	if o, _ = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); r.f.fenced != 0 || !o.Writable {
+		t.Error("a term that was only opened fenced its owner")
+	}
+	o, err = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 4, Owner: false})
+	if err != nil || r.f.fenced != 1 || o.Writable {
+		t.Errorf("a decision for another server: fenced %d times, %+v %v", r.f.fenced, o.Guard, err)
+	}
+	// Somebody opens it again; no service asks.
+	r.f.mu.Lock()
+	r.f.writable = true
+	r.f.mu.Unlock()
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	go r.watch(ctx)
+	for {
+		r.f.mu.Lock()
+		n := r.f.fenced
+		r.f.mu.Unlock()
+		if n > 1 {
+			break
+		}
+		if ctx.Err() != nil {
+			t.Fatal("the agent by itself did not fence a writable server")
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+func TestNonceIsFresh(t *testing.T) {
+	r := newRig(t)
+	seen := map[string]bool{}
+	for range 20 {
+		o, err := r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{})
+		if err != nil || o.Nonce == "" || seen[o.Nonce] {
+			t.Fatalf("%+v %v", o, err)
+		}
+		seen[o.Nonce] = true
+	}
+}
+
+// One long job at a time; the same key finds it again; a failed one begins
+// anew; it can be stopped.
+func TestJobs(t *testing.T) {
+	r := newRig(t)
+	var j jobs
+	work := func(ctx context.Context, p engine.Progress) (any, error) {
+		return "done", r.f.Seed(ctx, verb.SeedArgs{}, p)
+	}
+	first, busy := j.start("1/copy", "seed", work)
+	if busy || first.State != observation.JobRunning {
+		t.Fatalf("%+v", first)
+	}
+	if again, busy := j.start("1/copy", "seed", work); busy || again.Key != "1/copy" {
+		t.Errorf("%+v", again)
+	}
+	if _, busy := j.start("2/copy", "seed", work); !busy {
+		t.Error("two jobs at once")
+	}
+	await := func(state string) observation.Job {
+		t.Helper()
+		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+			if c := j.current(); c.State == state {
+				return *c
+			}
+		}
+		t.Fatalf("the job is %+v, not %s", j.current(), state)
+		return observation.Job{}
+	}
+	if j.stop("other") || !j.stop("1/copy") {
+		t.Error("the wrong job was stopped, or the right one was not")
+	}
+	if c := await(observation.JobFailed); c.Error == "" || c.TotalBytes != 100 || c.DoneBytes != 50 {
+		t.Errorf("%+v", c)
+	}
+	close(r.f.hold)
+	j.start("1/copy", "seed", work)
+	if c := await(observation.JobFinished); c.Result != "done" {
+		t.Errorf("%+v", c)
+	}
+	if c, _ := j.start("1/copy", "seed", work); c.State != observation.JobFinished {
+		t.Error("a finished job was begun again")
+	}
+}
+
+// A state file that cannot be read stops the agent: without its terms it must
+// not act. One that is absent is a new agent.
+func TestStateFile(t *testing.T) {
+	dir := t.TempDir()
+	m, err := openMemory(dir)
+	if err != nil || m.get().Guard != (guard.State{}) {
+		t.Fatalf("%+v %v", m, err)
+	}
+	m.SetFingerprint("k", "v")
+	m.SetUnfinished("seed")
+	m, err = openMemory(dir)
+	if err != nil || m.Fingerprint("k") != "v" || m.Unfinished() != "seed" {
+		t.Errorf("%v", err)
+	}
+	m.ForgetFingerprints()
+	if m.Fingerprint("k") != "" {
+		t.Error("not forgotten")
+	}
+	if err := os.WriteFile(filepath.Join(dir, "state.json"), []byte("{half"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := openMemory(dir); err == nil || !strings.Contains(err.Error(), "must not act") {
+		t.Error(err)
+	}
+	// A change that cannot be written does not count.
+	m.path = filepath.Join(dir, "no", "such", "place")
+	if err := m.change(func(s *state) error { s.Guard.Noted = 9; return nil }); err == nil || m.get().Guard.Noted == 9 {
+		t.Errorf("%+v %v", m.get().Guard, err)
+	}
+}
+
+// An enrolment goes only to the service whose authority the code names.
+func TestEnrolChecksTheService(t *testing.T) {
+	authority, err := pki.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	pair, err := authority.Pair(pki.ServiceName, "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ln, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{pair}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	heard := make(chan string, 4)
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func(c net.Conn) {
+				b := make([]byte, 4096)
+				n, _ := c.Read(b)
+				heard <- string(b[:n])
+				c.Close()
+			}(c)
+		}
+	}()
+	_, err = Enroll(t.Context(), t.TempDir(), "https://"+ln.Addr().String(), "code.00112233445566778899aabbccddeeff", Config{})
+	if err == nil || !strings.Contains(err.Error(), "not of the authority that this code names") {
+		t.Errorf("%v", err)
+	}
+	if got := <-heard; strings.Contains(got, "code.0011") {
+		t.Error("the code was told to a stranger")
+	}
+	block, _ := pem.Decode(authority.PEM)
+	if _, err = Enroll(t.Context(), t.TempDir(), "https://"+ln.Addr().String(), "code."+pki.Fingerprint(block.Bytes), Config{}); err == nil || strings.Contains(err.Error(), "authority") {
+		t.Errorf("the right service: %v", err)
+	}
+}
