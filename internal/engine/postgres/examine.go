@@ -55,7 +55,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examina
 		if x.Rewindable && !o.Accepting && c.Timeline < o.Line.Number {
 			x.Rewindable, x.WhyNot = false, fmt.Sprintf("it stopped before its first checkpoint on timeline %d, and a rewind would look for the fork on timeline %d", o.Line.Number, c.Timeline)
 		}
-		if x.Tail, err = e.readTail(ctx, o, x.ForkLine, fork, end, nil); err != nil {
+		if x.Tail, _, err = e.readTail(ctx, o, x.ForkLine, fork, end, nil); err != nil {
 			return nil, err
 		}
 	}
@@ -220,8 +220,9 @@ type place struct {
 
 // readTail lists the transactions after fork. A server that went on to further
 // timelines of its own has its tail on all of them. places, when given,
-// collects where rows were written.
-func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN, places func(p place, tx uint32)) (*verb.Tail, error) {
+// collects where rows were written; parents tells under which transaction a
+// subtransaction ended.
+func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN, places func(p place, tx uint32)) (t *verb.Tail, parents map[uint32]uint32, err error) {
 	b := tailBuilder{byID: map[uint32]*verb.Transaction{}, parent: map[uint32]uint32{}, places: places}
 	h := position.History{Past: o.Past, Current: o.Line.Number}
 	from := fork
@@ -233,13 +234,13 @@ func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline u
 		stderr, err := e.dump(ctx, br.Timeline, from, br.End, func(r pgtool.Record) { n++; b.add(r) })
 		if err != nil && n == 0 {
 			if _, ended := pgtool.ParseEnd(stderr); !ended {
-				return nil, fmt.Errorf("read the tail of %s: %w", e.cfg.Name, err)
+				return nil, nil, fmt.Errorf("read the tail of %s: %w", e.cfg.Name, err)
 			}
 		}
 		from = br.End
 	}
-	t := &verb.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true, Transactions: b.list()}
-	return t, nil
+	t = &verb.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true, Transactions: b.list()}
+	return t, b.parent, nil
 }
 
 // tailBuilder gathers records into transactions.

@@ -290,6 +290,7 @@ func (e *Engine) launch(ctx context.Context, extra ...string) error {
 	go func() { c.Wait(); close(exited) }()
 	for {
 		if p, ok := e.running(); ok && p.pid == c.Process.Pid && (p.status == "ready" || p.status == "standby") {
+			e.pool.Reset() // connections to the process before are of no use
 			return nil
 		}
 		select {
@@ -328,7 +329,7 @@ func (e *Engine) logSince(offset int64) string {
 	b, _ := io.ReadAll(io.LimitReader(f, 64<<10))
 	var telling []string
 	for _, line := range strings.Split(string(b), "\n") {
-		if strings.Contains(line, "FATAL") || strings.Contains(line, "PANIC") || strings.Contains(line, "HINT") || strings.Contains(line, "could not") {
+		if strings.Contains(line, "FATAL") || strings.Contains(line, "invalid value") || strings.Contains(line, "syntax error") || strings.Contains(line, "PANIC") || strings.Contains(line, "HINT") || strings.Contains(line, "could not") {
 			telling = append(telling, strings.TrimSpace(line))
 		}
 	}

@@ -119,7 +119,7 @@ func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, pr
 	}
 	rows := map[pgtool.Relation]*tailRows{}
 	progress("reading the log after the fork", 0, 0)
-	tail, err := e.readTail(ctx, o, a.Timeline, fork, end, func(p place, tx uint32) {
+	tail, parents, err := e.readTail(ctx, o, a.Timeline, fork, end, func(p place, tx uint32) {
 		if rows[p.relation] == nil {
 			rows[p.relation] = &tailRows{blocks: map[uint32]bool{}, spots: map[string]bool{}}
 		}
@@ -133,7 +133,7 @@ func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, pr
 	if err != nil {
 		return nil, err
 	}
-	err = e.writeSalvage(ctx, p, a, tail, rows, dir, progress)
+	err = e.writeSalvage(ctx, p, a, tail, tailTimes(tail, parents), rows, dir, progress)
 	return tail, errors.Join(err, p.close(context.WithoutCancel(ctx)))
 }
 
@@ -170,7 +170,7 @@ func (r *tailRows) list() []string {
 // salvageSchema is where a salvage is loaded.
 const salvageSchema = "crosstwin_salvage"
 
-func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArgs, tail *verb.Tail, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
+func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArgs, tail *verb.Tail, committed map[uint32]origin, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
 	names, err := e.names(ctx, tail.Files(), func(db string) (*pgx.Conn, error) { return p.connect(ctx, db) })
 	if err != nil {
 		return fmt.Errorf("look up the tables of the tail: %w", err)
@@ -193,7 +193,6 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArg
 			byDB[db] = append(byDB[db], r)
 		}
 	}
-	committed := committedTimes(tail)
 	for db, rels := range byDB {
 		sort.Slice(rels, func(i, j int) bool { return rels[i].File < rels[j].File })
 		c, err2 := p.connect(ctx, db)
@@ -221,11 +220,24 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArg
 	return syncDir(dir)
 }
 
-func committedTimes(t *verb.Tail) map[uint32]time.Time {
-	out := map[uint32]time.Time{}
+// origin is the committed transaction that a row version came from.
+type origin struct {
+	id uint32
+	at time.Time
+}
+
+// tailTimes gives the origin for each transaction number that stands in rows,
+// those of subtransactions included.
+func tailTimes(t *verb.Tail, parents map[uint32]uint32) map[uint32]origin {
+	out := map[uint32]origin{}
 	for _, x := range t.Transactions {
 		if x.Outcome == "committed" {
-			out[x.ID] = x.At
+			out[x.ID] = origin{x.ID, x.At}
+		}
+	}
+	for child, parent := range parents {
+		if o, ok := out[parent]; ok {
+			out[child] = o
 		}
 	}
 	return out
@@ -248,7 +260,7 @@ func writeSalvageHead(w *bufio.Writer, name string, t *verb.Tail) {
 	}
 }
 
-func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string, committed map[uint32]time.Time) error {
+func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string, committed map[uint32]origin) error {
 	target := salvageSchema + "." + pgx.Identifier{table}.Sanitize()
 	var columns string
 	err := c.QueryRow(ctx, "select string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod), ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
@@ -270,11 +282,11 @@ func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table strin
 				return err
 			}
 			id, _ := strconv.ParseUint(xmin, 10, 32)
-			at, ok := committed[uint32(id)]
+			from, ok := committed[uint32(id)]
 			if !ok {
 				continue // a row of before the fork in the same block
 			}
-			fmt.Fprintf(w, "insert into %s select * from jsonb_populate_record(null::%s, jsonb_build_object('tail_transaction', %d, 'tail_time', '%s') || %s);\n", target, target, id, at.Format(time.RFC3339Nano), literal(row))
+			fmt.Fprintf(w, "insert into %s select * from jsonb_populate_record(null::%s, jsonb_build_object('tail_transaction', %d, 'tail_time', '%s') || %s);\n", target, target, from.id, from.at.Format(time.RFC3339Nano), literal(row))
 		}
 		if err := rows.Err(); err != nil {
 			return err

@@ -1,0 +1,578 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+)
+
+// notes is an agent's memory in memory.
+type notes struct {
+	unfinished string
+	prints     map[string]string
+}
+
+func (n *notes) Unfinished() string               { return n.unfinished }
+func (n *notes) SetUnfinished(kind string) error  { n.unfinished = kind; return nil }
+func (n *notes) Fingerprint(k string) string      { return n.prints[k] }
+func (n *notes) SetFingerprint(k, v string) error { n.prints[k] = v; return nil }
+func (n *notes) ForgetFingerprints() error        { n.prints = map[string]string{}; return nil }
+
+type rig struct {
+	*Engine
+	t     *testing.T
+	notes *notes
+}
+
+// newRig prepares an engine for a server that does not exist yet.
+func newRig(t *testing.T, name string) *rig {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "cte")
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Chmod(dir, 0o755)
+	n := &notes{prints: map[string]string{}}
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := ln.Addr().(*net.TCPAddr).Port
+	ln.Close()
+	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"), Port: port, Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &rig{e, t, n}
+	id, err := e.owner()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range []string{dir, e.cfg.SocketDir} {
+		os.MkdirAll(d, 0o755)
+		os.Chown(d, int(id.uid), int(id.gid))
+	}
+	t.Cleanup(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		defer cancel()
+		e.Fence(ctx, false)
+		e.pool.Close()
+		os.RemoveAll(dir)
+	})
+	return r
+}
+
+// primary makes a server and opens it for writes.
+func primary(t *testing.T) *rig {
+	t.Helper()
+	r := newRig(t, "gull")
+	r.utility("initdb", "-D", r.cfg.DataDir, "-U", "postgres", "-k", "--auth-local=trust", "--auth-host=scram-sha-256")
+	if err := r.Start(r.ctx(), "primary"); err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+// utility runs a program of the server's as its owner.
+func (r *rig) utility(program string, args ...string) {
+	r.t.Helper()
+	if _, _, err := r.run(r.ctx(), program, args...); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r *rig) ctx() context.Context {
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	r.t.Cleanup(cancel)
+	return ctx
+}
+
+func (r *rig) sql(statements ...string) {
+	r.t.Helper()
+	for _, s := range statements {
+		if err := r.exec(r.ctx(), s); err != nil {
+			r.t.Fatalf("%s: %v", s, err)
+		}
+	}
+}
+
+func (r *rig) text(q string) string {
+	r.t.Helper()
+	var s string
+	if err := r.pool.QueryRow(r.ctx(), q).Scan(&s); err != nil {
+		r.t.Fatalf("%s: %v", q, err)
+	}
+	return s
+}
+
+// replicaOf seeds a replica of p.
+func replicaOf(t *testing.T, p *rig) *rig {
+	t.Helper()
+	r := newRig(t, "tern")
+	acc := engine.Account{User: replicationUser, Password: "pass:word\\'"}
+	peers := []verb.Peer{{Name: "gull", Host: "127.0.0.1", Port: p.cfg.Port}}
+	if err := p.Prepare(r.ctx(), verb.PrepareArgs{Peers: peers, Account: true}, acc); err != nil {
+		t.Fatal(err)
+	}
+	if err := p.Slots(r.ctx(), verb.SlotsArgs{Ensure: []string{"ct_tern"}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Remember(acc); err != nil {
+		t.Fatal(err)
+	}
+	total := int64(0)
+	see := func(_ string, done, all int64) { total = max(total, all) }
+	if err := r.Seed(r.ctx(), verb.SeedArgs{Source: peers[0], Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Line}, see); err != nil {
+		t.Fatal(err)
+	}
+	if total == 0 {
+		t.Error("no progress was seen")
+	}
+	if err := r.Start(r.ctx(), "replica"); err == nil {
+		t.Fatal("a copy that was not verified was started")
+	}
+	if err := r.Verify(r.ctx(), see); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Start(r.ctx(), "replica"); err != nil {
+		t.Fatal(err)
+	}
+	r.await("streams", func(o *observation.Server) bool { return o.Upstream != nil && o.Upstream.Connected })
+	return r
+}
+
+func (r *rig) await(what string, ok func(*observation.Server) bool) *observation.Server {
+	r.t.Helper()
+	var o *observation.Server
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
+		if o = r.Observe(r.ctx(), false); ok(o) {
+			return o
+		}
+	}
+	r.t.Fatalf("%s never %s: %+v", r.cfg.Name, what, o)
+	return nil
+}
+
+// caughtUp waits until the replica has applied all that the primary wrote.
+func (r *rig) caughtUp(p *rig) {
+	r.t.Helper()
+	at := p.text("select pg_current_wal_flush_lsn()::text")
+	r.await("caught up", func(o *observation.Server) bool { return later(o.Applied, at) == o.Applied })
+}
+
+// Every state of a server is observed as what it is.
+func TestObserve(t *testing.T) {
+	t.Parallel()
+	r := newRig(t, "gull")
+	if o := r.Observe(r.ctx(), false); !o.DataEmpty || o.Running || o.MajorVersion != 15 || o.ClosedByDefault {
+		t.Errorf("nothing there: %+v", o)
+	}
+	p := primary(t)
+	o := p.Observe(p.ctx(), true)
+	if o.Role != observation.Primary || !o.Writable || !o.Accepting || o.Written == "" || o.Line.Number != 1 || o.System == "" || !strings.HasPrefix(o.Version, "15.") || !o.ClosedByDefault || o.DataBytes < 1<<20 || o.DiskFreeBytes == 0 {
+		t.Errorf("primary: %+v", o)
+	}
+	for _, k := range observedSettings[:12] {
+		if o.Settings[k] == "" {
+			t.Errorf("setting %s was not seen", k)
+		}
+	}
+	p.sql("create unlogged table fast (a int)")
+	if o = p.Observe(p.ctx(), true); o.Facts["unlogged_tables"] != 1 || o.Facts["hba_errors"] != 0 {
+		t.Errorf("facts %v", o.Facts)
+	}
+	p.sql("alter system set default_transaction_read_only = on", "select pg_reload_conf()")
+	p.await("closed its sessions", func(o *observation.Server) bool { return o.Accepting && !o.Writable })
+	p.sql("alter system reset default_transaction_read_only", "select pg_reload_conf()")
+	p.await("opened them", func(o *observation.Server) bool { return o.Writable })
+	if err := p.Stop(p.ctx()); err != nil {
+		t.Fatal(err)
+	}
+	p.await("ended", func(o *observation.Server) bool { return !o.Running })
+	o = p.Observe(p.ctx(), false)
+	if o.ShutdownAt == "" || o.DataState != "shut down" || o.Line.Number != 1 || o.System == "" {
+		t.Errorf("stopped: %+v", o)
+	}
+}
+
+// A replica is seeded, follows, is told from its primary, and its marks are
+// found; a mark of somebody else is not.
+func TestReplica(t *testing.T) {
+	t.Parallel()
+	p := primary(t)
+	p.sql("create table t (a int primary key)", "insert into t select generate_series(1, 1000)")
+	r := replicaOf(t, p)
+	o := r.Observe(r.ctx(), false)
+	if o.Role != observation.Replica || o.Writable || o.Upstream.Port != p.cfg.Port || o.Upstream.Slot != "ct_tern" || o.Line.Compare(p.Observe(p.ctx(), false).Line) != position.Kin {
+		t.Errorf("%+v", o)
+	}
+	if strings.Contains(r.text("show primary_conninfo"), "pass:word") {
+		t.Error("the password stands in the settings")
+	}
+	p.await("sees it", func(o *observation.Server) bool {
+		d, ok := o.DownstreamNamed("tern")
+		s, has := o.SlotNamed("ct_tern")
+		return ok && has && d.State == "streaming" && s.Active && s.Ours
+	})
+	m, err := p.Mark(p.ctx(), "abc123", "term 1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := r.FindMark(r.ctx(), m); err != nil {
+		t.Error(err)
+	}
+	other := m
+	other.ID = "somebody-else"
+	if err := r.FindMark(r.ctx(), other); err == nil {
+		t.Error("a mark that was never written was found")
+	}
+	p.sql("select pg_switch_wal()", "insert into t values (1001)")
+	if m, err = p.Mark(p.ctx(), "next-file", ""); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.FindMark(r.ctx(), m); err != nil {
+		t.Errorf("after a forced file border: %v", err)
+	}
+	// Its probe reaches the primary; with a wrong password it says so.
+	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, engine.Account{User: replicationUser, Password: "pass:word\\'"}); !res.OK || res.System != o.System {
+		t.Errorf("%+v", res)
+	}
+	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, engine.Account{User: replicationUser, Password: "x"}); res.OK || !strings.Contains(res.Problem, "password authentication failed") {
+		t.Errorf("%+v", res)
+	}
+	// Detached, and attached again, without a restart.
+	pid, _ := r.running()
+	if err := r.Follow(r.ctx(), verb.FollowArgs{}); err != nil {
+		t.Fatal(err)
+	}
+	r.await("let go", func(o *observation.Server) bool { return o.Upstream == nil || !o.Upstream.Connected })
+	if err := r.Follow(r.ctx(), verb.FollowArgs{Upstream: verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, Slot: "ct_tern"}); err != nil {
+		t.Fatal(err)
+	}
+	r.await("follows again", func(o *observation.Server) bool { return o.Upstream != nil && o.Upstream.Connected })
+	if again, _ := r.running(); again.pid != pid.pid {
+		t.Error("it was restarted")
+	}
+	// Promoted: writable, on timeline 2, closed by default; asked again, the same.
+	for range 2 {
+		if err := r.Promote(r.ctx()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	o = r.Observe(r.ctx(), false)
+	if !o.Writable || o.Line.Number != 2 || o.Line.Fingerprint == "" || !o.ClosedByDefault || len(o.Past) != 1 {
+		t.Errorf("%+v", o)
+	}
+	if err := p.Slots(p.ctx(), verb.SlotsArgs{Drop: []string{"ct_tern", "ct_never_was"}}); err != nil {
+		t.Error(err)
+	}
+}
+
+// Whatever state a server is in, after a fence nothing of it is left, and the
+// next start by anybody is read-only.
+func TestFence(t *testing.T) {
+	t.Parallel()
+	p := primary(t)
+	p.sql("create table t (a int)")
+	for _, c := range []struct {
+		name   string
+		gently bool
+		before func(pid int)
+	}{
+		{"running", true, func(int) {}},
+		{"running, at once", false, func(int) {}},
+		{"frozen", false, func(pid int) { syscall.Kill(pid, syscall.SIGSTOP) }},
+		{"the server killed, its children alive", false, func(pid int) {
+			// A session in a loop that goes on committing without its server.
+			go func() {
+				if c, err := p.connect(context.Background(), "postgres", p.cfg.SocketDir, p.cfg.Port); err == nil {
+					c.Exec(context.Background(), "do $$ begin loop insert into t values (1); commit; end loop; end $$")
+				}
+			}()
+			time.Sleep(300 * time.Millisecond)
+			syscall.Kill(pid, syscall.SIGKILL)
+		}},
+		{"not running", true, func(pid int) {
+			if err := p.Stop(p.ctx()); err != nil {
+				t.Error(err)
+			}
+		}},
+	} {
+		proc, ok := p.running()
+		if !ok {
+			t.Fatalf("%s: the server does not run", c.name)
+		}
+		c.before(proc.pid)
+		if err := p.Fence(p.ctx(), c.gently); err != nil {
+			t.Errorf("%s: %v", c.name, err)
+		}
+		if left := p.processes(); len(left) != 0 {
+			t.Errorf("%s: processes %v are left", c.name, left)
+		}
+		if err := p.Start(p.ctx(), "replica"); err != nil {
+			t.Fatalf("%s: %v", c.name, err)
+		}
+		if err := p.exec(p.ctx(), "insert into t values (2)"); err == nil || !strings.Contains(err.Error(), "read-only") {
+			t.Errorf("%s: a write after the fence: %v", c.name, err)
+		}
+		if err := p.Start(p.ctx(), "primary"); err != nil {
+			t.Fatalf("%s: %v", c.name, err)
+		}
+		p.sql("insert into t values (3)")
+		if _, err := os.Stat(p.path("standby.signal")); err != nil {
+			t.Errorf("%s: the data is not closed: %v", c.name, err)
+		}
+	}
+}
+
+// A start that fails says why, in the server's own words.
+func TestStartFails(t *testing.T) {
+	t.Parallel()
+	p := primary(t)
+	if err := p.Stop(p.ctx()); err != nil {
+		t.Fatal(err)
+	}
+	conf := p.path("postgresql.conf")
+	good, _ := os.ReadFile(conf)
+	os.WriteFile(conf, append(good, "\nmax_connections = none\n"...), 0o600)
+	if err := p.Start(p.ctx(), "replica"); err == nil || !strings.Contains(err.Error(), "max_connections") {
+		t.Errorf("%v", err)
+	}
+	os.WriteFile(conf, good, 0o600)
+	p.notes.unfinished = "rewind"
+	if err := p.Start(p.ctx(), "replica"); err == nil || !strings.Contains(err.Error(), "a rewind broke off") {
+		t.Errorf("%v", err)
+	}
+	p.notes.unfinished = ""
+	if err := p.Start(p.ctx(), "replica"); err != nil {
+		t.Error(err)
+	}
+	if os.Geteuid() == 0 {
+		os.Chown(p.cfg.DataDir, 0, 0)
+		if _, err := p.owner(); err == nil || !strings.Contains(err.Error(), "never runs as root") {
+			t.Errorf("data that belongs to root: %v", err)
+		}
+		fi, _ := os.Stat(conf)
+		os.Chown(p.cfg.DataDir, int(fi.Sys().(*syscall.Stat_t).Uid), int(fi.Sys().(*syscall.Stat_t).Gid))
+	}
+}
+
+// A tail with everything in it: the listing counts what statements did, the
+// salvage holds the rows that were left, and opening the data for it wrote
+// nothing: the end of the log is where it was.
+func TestTail(t *testing.T) {
+	t.Parallel()
+	p := primary(t)
+	p.sql("create table t (a int primary key, s text, b bytea, j jsonb, at timestamptz, n numeric)", `create table "Odd name" (a int, b int[])`, "insert into t select g, 'old', null, null, now(), g from generate_series(1, 50) g", "checkpoint")
+	fork := p.text("select pg_current_wal_insert_lsn()::text")
+	before := p.Observe(p.ctx(), false)
+	p.sql("insert into t values (101, 'it''s new', '\\x00ff', '{\"k\": [1, null]}', '2027-01-01 06:00+00', 1.50)",
+		"update t set s = 'changed' where a <= 3",
+		"delete from t where a in (40, 41)",
+		`insert into "Odd name" values (1, '{1,2}'), (2, null)`,
+		"insert into t (a, s) values (102, repeat('long ', 20000))",
+		"begin; savepoint x; insert into t (a) values (103); release x; insert into t (a) values (104); commit",
+		"begin; insert into t (a) values (105); rollback",
+		"create table made_later (a int)",
+		"vacuum t")
+	p.sql("insert into t select g from generate_series(200, 299) g")
+	if err := p.Fence(p.ctx(), false); err != nil { // a crash
+		t.Fatal(err)
+	}
+	x, err := p.Examine(p.ctx(), verb.ExamineArgs{Line: position.Line{System: before.System, Number: 2, Began: mustLSN(t, fork), Fingerprint: "f"}, Past: []position.Branch{{Timeline: 1, End: mustLSN(t, fork)}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if x.Fork != fork || x.Kinship != string(position.Kin) || x.TailBytes <= 0 || !x.Rewindable || x.Tail == nil || x.Clean {
+		t.Fatalf("%+v", x)
+	}
+	committed, inserts, updates, deletes := x.Tail.Counts()
+	if inserts < 1+2+1+2+100 || updates != 3 || deletes != 2 || committed != 8 {
+		t.Errorf("%d committed: %d inserts, %d updates, %d deletes: %+v", committed, inserts, updates, deletes, x.Tail.Transactions)
+	}
+	outcomes := map[string]int{}
+	schema := 0
+	for _, tx := range x.Tail.Transactions {
+		outcomes[tx.Outcome]++
+		if tx.Schema {
+			schema++
+		}
+		if tx.Outcome == "committed" && time.Since(tx.At) > time.Hour {
+			t.Errorf("time %s", tx.At)
+		}
+	}
+	if outcomes["aborted"] != 1 || schema != 1 {
+		t.Errorf("%v, %d with definitions", outcomes, schema)
+	}
+	tail, err := p.Salvage(p.ctx(), verb.SalvageArgs{Fork: x.Fork, Timeline: x.ForkLine, Name: "bookings-gull"}, filepath.Join(p.cfg.WorkDir, "salvage"), func(string, int64, int64) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := p.Examine(p.ctx(), verb.ExamineArgs{Line: before.Line})
+	if err != nil || again.End != x.End || !again.Clean {
+		t.Errorf("the salvage moved the end of the log from %s to %s (%v)", x.End, again.End, err)
+	}
+	names := map[string]bool{}
+	for _, tx := range tail.Transactions {
+		for _, c := range tx.Changes {
+			names[c.Table] = true
+		}
+	}
+	if !names["postgres.public.t"] || !names[`postgres.public."Odd name"`] || len(names) != 2 {
+		t.Errorf("tables %v", names)
+	}
+	p.loadSalvage(tail.Saved)
+}
+
+// loadSalvage opens the data again and loads the file beside the live tables.
+func (r *rig) loadSalvage(file string) {
+	r.t.Helper()
+	if err := r.Start(r.ctx(), "primary"); err != nil {
+		r.t.Fatal(err)
+	}
+	out, err := exec.Command("psql", "-v", "ON_ERROR_STOP=1", "-qf", file, "-h", r.cfg.SocketDir, "-p", strconv.Itoa(r.cfg.Port), "-U", "postgres").CombinedOutput()
+	if err != nil {
+		b, _ := os.ReadFile(file)
+		r.t.Fatalf("%v %s\n%.3000s", err, out, b)
+	}
+	for q, want := range map[string]string{
+		"select string_agg(a::text, ',' order by a) from %s where a < 200":                                          "1,2,3,101,102,103,104",
+		"select s || encode(b, 'hex') || j::text || n::text || (at at time zone 'UTC')::text from %s where a = 101": `it's new00ff{"k": [1, null]}1.502027-01-01 06:00:00`,
+		"select count(*)::text || min(length(s))::text from %s where a = 102":                                       "1100000",
+		"select count(*)::text from %s where a between 200 and 299":                                                 "100",
+		"select count(distinct tail_transaction)::text from %s where tail_time > now() - interval '1 hour'":         "6",
+	} {
+		if got := r.text(fmt.Sprintf(q, `crosstwin_salvage."public.t"`)); got != want {
+			r.t.Errorf("%s: %s, want %s", q, got, want)
+		}
+	}
+	if got := r.text(`select string_agg(b::text, ';') from crosstwin_salvage."public.""Odd name"""`); got != "{1,2}" {
+		r.t.Error(got)
+	}
+}
+
+func mustLSN(t *testing.T, s string) position.LSN {
+	t.Helper()
+	l, err := position.ParseLSN(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return l
+}
+
+// A hold lets every server open a view at one position, ends by itself, and
+// gives way to a writer that does not end.
+func TestHold(t *testing.T) {
+	t.Parallel()
+	p := primary(t)
+	p.sql("create table t (a int primary key, s text)", "insert into t select g, g::text from generate_series(1, 500) g")
+	r := replicaOf(t, p)
+	c, err := p.connect(p.ctx(), "postgres", p.cfg.SocketDir, p.cfg.Port)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close(p.ctx())
+	held, err := p.Hold(p.ctx(), 5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Exec(p.ctx(), "set lock_timeout = '200ms'; insert into t values (1000, 'x')"); err == nil {
+		t.Error("a write went through a hold")
+	}
+	if err := r.Snapshot(r.ctx(), verb.SnapshotArgs{Hold: held, Seconds: 5}); err != nil {
+		t.Fatal(err)
+	}
+	if err := p.Release(p.ctx()); err != nil {
+		t.Error(err)
+	}
+	p.sql("insert into t values (1001, 'after')", "update t set s = 'after' where a = 1")
+	r.caughtUp(p)
+	quiet := func(string, int64, int64) {}
+	mine, err := p.Sums(p.ctx(), quiet)
+	theirs, err2 := r.Sums(r.ctx(), quiet)
+	if err != nil || err2 != nil || len(mine) != 1 || mine[0].Rows != 500 || mine[0].Sum != theirs[0].Sum {
+		t.Errorf("%v %v %v %v", mine, theirs, err, err2)
+	}
+	rows, err := r.Rows(r.ctx(), verb.RowsArgs{Table: "postgres.public.t"})
+	if err != nil || len(rows.Buckets) < 100 {
+		t.Errorf("%d buckets, %v", len(rows.Buckets), err)
+	}
+	p.Forget(p.ctx())
+	r.Forget(r.ctx())
+	if _, err := p.Sums(p.ctx(), quiet); err == nil {
+		t.Error("a view that was closed was summed")
+	}
+	// The deadline: writes go on by themselves, and the release says so.
+	if _, err := p.Hold(p.ctx(), 0.2); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Exec(p.ctx(), "set lock_timeout = '20s'; insert into t values (1002, 'x')"); err != nil {
+		t.Error(err)
+	}
+	if err := p.Release(p.ctx()); err == nil || !strings.Contains(err.Error(), "ended before") {
+		t.Error(err)
+	}
+	// A writer that does not end: the hold gives way to others again and again.
+	if _, err := c.Exec(p.ctx(), "begin; insert into t values (1003, 'x')"); err != nil {
+		t.Fatal(err)
+	}
+	short, cancel := context.WithTimeout(p.ctx(), 2*time.Second)
+	defer cancel()
+	if _, err := p.Hold(short, 1); err == nil {
+		t.Error("writes were held although one was under way")
+	}
+	done := make(chan error, 1)
+	go func() { done <- p.exec(context.Background(), "insert into t values (1004, 'y')") }()
+	select {
+	case err := <-done:
+		if err != nil {
+			t.Error(err)
+		}
+	case <-time.After(20 * time.Second):
+		t.Error("a writer waits behind a hold that was given up")
+	}
+}
+
+func TestRulesAndNames(t *testing.T) {
+	t.Parallel()
+	peers := []verb.Peer{{Host: "10.0.0.1"}, {Host: "10.0.0.1"}, {Host: "fd00::1"}, {Host: "harbour.skerry.example"}, {}}
+	once := hbaRules("local all all peer\n", peers)
+	if twice := hbaRules(once, peers); twice != once {
+		t.Errorf("written again it changed:\n%s\n%s", once, twice)
+	}
+	for _, want := range []string{"host replication crosstwin_replication 10.0.0.1/32 scram-sha-256", "host postgres crosstwin_replication fd00::1/128 scram-sha-256", "harbour.skerry.example scram", "local all all peer"} {
+		if !strings.Contains(once, want) {
+			t.Errorf("%q is missing in\n%s", want, once)
+		}
+	}
+	if strings.Count(once, "10.0.0.1/32") != 2 {
+		t.Error("a host stands twice")
+	}
+	if got := hbaRules(once, nil); strings.Contains(got, "10.0.0.1") || !strings.Contains(got, "local all all peer") {
+		t.Errorf("emptied:\n%s", got)
+	}
+	for in, want := range map[string][2]int64{"  23456/1537890 kB (1%), 0/1 tablespace": {23456 << 10, 1537890 << 10}, "38292/38292 kB (100%) copied": {38292 << 10, 38292 << 10}} {
+		if d, n, ok := parseProgress(in); !ok || d != want[0] || n != want[1] {
+			t.Errorf("%s: %d %d", in, d, n)
+		}
+	}
+	if _, _, ok := parseProgress("pg_rewind: connected to server"); ok {
+		t.Error("words pass for progress")
+	}
+	if _, err := New(Config{Name: "x", Host: "h"}, &notes{}); err == nil {
+		t.Error("an engine without a data directory")
+	}
+}
