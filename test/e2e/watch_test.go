@@ -1,0 +1,157 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/url"
+	"os"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"crosstwin/internal/client"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/demo"
+)
+
+// What the screen says must be right where the server's own columns mislead:
+// an idle primary, a paused replay, a stopped receiver, a stopped replica, an
+// agent that is gone.
+func TestStatusSaysWhatIs(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	w.settled()
+	// Idle: the server's own column grows; here it is in step, for ever.
+	time.Sleep(3 * time.Second)
+	if own := w.query("tern", "select (now() - pg_last_xact_replay_timestamp() > interval '1 second')::text"); own != "true" {
+		t.Log("the server's own lag did not grow: the test shows less than it should")
+	}
+	v := w.settled()
+	for _, n := range []string{"tern", "heron"} {
+		if s := v.Find(n); s.Lag.Seconds != 0 || s.LagBytes != 0 || s.Health != view.InStep {
+			t.Errorf("idle: %s is %s, %g s, %d bytes", n, s.Health, s.Lag.Seconds, s.LagBytes)
+		}
+	}
+	w.must(0, []string{"tern and heron are in step", "It can lose 1 more server", "Nothing at risk"}, "status", "bookings")
+
+	load := w.Load(1, 5*time.Millisecond)
+	defer load.Stop()
+	expect := func(what string, ok func(v view.View) bool, words ...string) {
+		t.Helper()
+		if err := w.Await(w.ctx, ok); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		w.must(0, words, "status", "bookings")
+	}
+	// Replay paused: bytes arrive and are not applied; nothing is at risk.
+	w.sql("tern", "select pg_wal_replay_pause()")
+	expect("paused", func(v view.View) bool {
+		s := v.Find("tern")
+		return s.Health == view.Stalled && s.Stages.Worst() == "applied" && s.Lag.Seconds > 1 && v.AtRisk.Bytes < 100_000
+	}, "tern is stalled", "replay is paused on it", "pg_wal_replay_resume()")
+	w.must(3, []string{"tern may not take over: it is stalled: replay is paused on it"}, "switchover", "bookings", "--to", "tern", "--yes")
+	w.sql("tern", "select pg_wal_replay_resume()")
+	w.settled()
+
+	// A receiver that hangs: both sides go on saying "streaming".
+	pid := processWithCwd(w.Server("tern").DataDir, "walreceiver")
+	syscall.Kill(pid, syscall.SIGSTOP)
+	expect("receiver hangs", func(v view.View) bool {
+		s := v.Find("tern")
+		return s.Health == view.Behind && s.Lag.Seconds > 3 && s.Stages.NotReceived+s.Stages.NotSafe+s.Stages.NotSent > 0 && v.AtRisk.Bytes > 0
+	}, "bookings is behind on one replica. gull takes writes.", "At risk:")
+	if got := w.query("gull", "select state from pg_stat_replication where application_name = 'tern'"); got != "streaming" {
+		t.Errorf("the server says %s: the case does not mislead", got)
+	}
+	syscall.Kill(pid, syscall.SIGCONT)
+	w.settled()
+
+	// A candidate stopped: nobody else may take over.
+	demo.StopDatabase(w.Server("tern"))
+	expect("stopped", func(v view.View) bool { return v.Find("tern").Health == view.Stopped && v.CanLose == 0 },
+		"tern is stopped", "stopped in an orderly way", "It cannot lose another server", "crosstwin rejoin bookings tern")
+	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes")
+	w.settled()
+
+	// An agent gone: its server is unseen, with the reason and the address.
+	if err := w.KillAgent("heron"); err != nil {
+		t.Fatal(err)
+	}
+	expect("unseen", func(v view.View) bool { return v.Find("heron").Health == view.Unseen }, "heron is unseen", "connection refused", w.Server("heron").AgentAddress)
+	if err := w.StartAgent(w.ctx, "heron"); err != nil {
+		t.Fatal(err)
+	}
+	w.settled()
+
+	// Somebody else's slot is not ours to judge; one of ours without a server is.
+	w.sql("gull", "select pg_create_physical_replication_slot('ct_puffin', true)")
+	expect("slot", func(v view.View) bool { return len(v.Problems) > 0 }, "slot ct_puffin on gull is read by nobody")
+	w.sql("gull", "select pg_drop_replication_slot('ct_puffin')")
+}
+
+func processWithCwd(dir, word string) int {
+	entries, _ := os.ReadDir("/proc")
+	for _, d := range entries {
+		cwd, _ := os.Readlink("/proc/" + d.Name() + "/cwd")
+		b, _ := os.ReadFile("/proc/" + d.Name() + "/cmdline")
+		if cwd == dir && strings.Contains(string(b), word) {
+			pid := 0
+			for _, c := range d.Name() {
+				pid = pid*10 + int(c-'0')
+			}
+			return pid
+		}
+	}
+	return 0
+}
+
+// The stream of events: a view of every cluster each second, resumable after
+// the service was restarted (then with a reset), and watch shows it.
+func TestEventsAndWatch(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, false)
+	enough := errors.New("enough")
+	listen := func(after int64, n int) (events []client.Event) {
+		t.Helper()
+		ctx, cancel := context.WithTimeout(w.ctx, 30*time.Second)
+		defer cancel()
+		err := w.Client.Events(ctx, url.Values{"cluster": {demo.Cluster}}, after, func(e client.Event) error {
+			if events = append(events, e); len(events) == n {
+				return enough
+			}
+			return nil
+		})
+		if !errors.Is(err, enough) {
+			t.Fatalf("%d events, then %v", len(events), err)
+		}
+		return events
+	}
+	first := listen(0, 3)
+	if first[0].Kind != "hello" || first[1].Kind != "cluster" {
+		t.Errorf("%s, %s", first[0].Kind, first[1].Kind)
+	}
+	var v view.View
+	if err := json.Unmarshal(first[2].Data, &v); err != nil || v.Primary != "gull" || v.Servers[0].Observation != nil {
+		t.Errorf("%+v %v", v, err)
+	}
+	time.Sleep(2500 * time.Millisecond)
+	again := listen(first[2].ID, 2)
+	if again[0].ID <= first[2].ID || again[0].Kind != "cluster" {
+		t.Errorf("resumed with %+v after %d", again[0], first[2].ID)
+	}
+	w.restartService()
+	if after := listen(again[1].ID, 1); after[0].Kind != "reset" || after[0].ID <= again[1].ID {
+		t.Errorf("after a restart: %+v", after[0])
+	}
+	// watch prints a view each second until it is interrupted.
+	ctx, cancel := context.WithTimeout(w.ctx, 4*time.Second)
+	defer cancel()
+	short := &world{w.World, t, ctx}
+	out, _, _ := short.run("watch", "bookings")
+	if n := strings.Count(out, "gull     primary"); n < 2 {
+		t.Errorf("watch printed %d views:\n%s", n, out)
+	}
+	w.must(2, []string{`there is no cluster "cargo"`}, "watch", "cargo")
+}
