@@ -17,7 +17,7 @@ tour: prerequisites build
 	@bin/crosstwin tour
 
 test: prerequisites build
-	$(GO) test -timeout 18m ./...
+	$(GO) test -parallel 4 -timeout 18m ./...
 
 lint:
 	@scripts/lint

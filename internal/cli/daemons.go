@@ -292,8 +292,7 @@ func (a *app) agentCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "enrolled as %s of cluster %s. Start the agent: crosstwin agent --dir %s\n", got.Server, got.Cluster, dir)
-		return nil
+		return a.said("enrolled", got.Server, "enrolled as %s of cluster %s. Start the agent: crosstwin agent --dir %s\n", got.Server, got.Cluster, dir)
 	}}
 	f := enroll.Flags()
 	f.StringVar(&code, "code", "", "one-time code from crosstwin server add")
@@ -354,8 +353,7 @@ func (a *app) loginCommand() *cobra.Command {
 		if err := os.WriteFile(loginFile(), b, 0o600); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "logged in at %s (version %s)\n", base, v.Version)
-		return nil
+		return a.said("logged_in_at", base, "logged in at %s (version %s)\n", base, v.Version)
 	}}
 	c.Flags().StringVar(&file, "token-file", "", "file that holds the token")
 	return c

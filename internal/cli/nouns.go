@@ -98,8 +98,7 @@ func (a *app) clusterCommand() *cobra.Command {
 		if err := c.RemoveCluster(cmd.Context(), args[0]); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "cluster %s removed\n", args[0])
-		return nil
+		return a.said("removed", args[0], "cluster %s removed\n", args[0])
 	})}
 	remove.Flags().BoolP("yes", "y", false, "do not ask")
 	return group("cluster", "Add, list, show, set and remove clusters", add, list, show, set, remove)
@@ -194,8 +193,7 @@ func (a *app) serverCommand() *cobra.Command {
 		if err := c.RemoveServer(cmd.Context(), args[0], args[1]); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "server %s removed from %s\n", args[1], args[0])
-		return nil
+		return a.said("removed", args[1], "server %s removed from %s\n", args[1], args[0])
 	})}
 	remove.Flags().BoolP("yes", "y", false, "do not ask")
 	code := &cobra.Command{Use: "code CLUSTER NAME", Short: "A new one-time code for a server's agent", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -413,8 +411,7 @@ func (a *app) operationCommand() *cobra.Command {
 		if err := c.Cancel(cmd.Context(), id); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "operation %d is being given up: crosstwin operation follow %d\n", id, id)
-		return nil
+		return a.said("cancelling", args[0], "operation %d is being given up: crosstwin operation follow %d\n", id, id)
 	})}
 	return group("operation", "List, show, follow and cancel operations", list, show, follow, cancel)
 }
@@ -475,8 +472,7 @@ func (a *app) tokenCommand() *cobra.Command {
 		if err := c.RemoveToken(cmd.Context(), args[0]); err != nil {
 			return err
 		}
-		fmt.Fprintf(a.out, "token %s removed\n", args[0])
-		return nil
+		return a.said("removed", args[0], "token %s removed\n", args[0])
 	})}
 	return group("token", "Add, list and remove access tokens", add, list, remove)
 }

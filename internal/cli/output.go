@@ -33,6 +33,11 @@ func (a *app) show(v any, asTable func(w io.Writer)) error {
 	return nil
 }
 
+// said shows that a small thing was done: as words, or as one field.
+func (a *app) said(what, name, format string, args ...any) error {
+	return a.show(map[string]string{what: name}, func(w io.Writer) { fmt.Fprintf(w, format, args...) })
+}
+
 func (a *app) table(w io.Writer, header ...any) table.Writer {
 	t := table.NewWriter()
 	t.SetOutputMirror(w)

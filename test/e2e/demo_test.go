@@ -1,0 +1,109 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"crosstwin/internal/demo"
+)
+
+// The demo says how to reach everything, cleans up after an unclean end of an
+// earlier one, and leaves nothing running after Ctrl-C.
+func TestDemo(t *testing.T) {
+	t.Parallel()
+	base, err := os.MkdirTemp("", "ctd")
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Chmod(base, 0o755)
+	t.Cleanup(func() { os.RemoveAll(base) })
+	dir := filepath.Join(base, "w")
+	said := func() string {
+		b, _ := os.ReadFile(filepath.Join(base, "out"))
+		return string(b)
+	}
+	start := func() (*exec.Cmd, demo.Connections) {
+		t.Helper()
+		c := exec.Command(binary, "demo", "--dir", dir)
+		out, err := os.Create(filepath.Join(base, "out"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer out.Close()
+		c.Stdout, c.Stderr = out, out
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		ended := make(chan error, 1)
+		go func() { ended <- c.Wait() }()
+		t.Cleanup(func() { c.Process.Signal(syscall.SIGINT); <-ended; demo.Clear(dir) })
+		deadline := time.After(2 * time.Minute)
+		for {
+			b, _ := os.ReadFile(filepath.Join(dir, "connections.json"))
+			var conn demo.Connections
+			if json.Unmarshal(b, &conn) == nil && len(conn.Servers) == 3 && up(conn.Servers) {
+				return c, conn
+			}
+			select {
+			case <-deadline:
+				t.Fatal("the demo did not come up")
+			case <-time.After(100 * time.Millisecond):
+			}
+		}
+	}
+	first, old := start()
+	first.Process.Kill() // kill -9: everything it started goes on
+	time.Sleep(200 * time.Millisecond)
+	if !up(old.Servers) {
+		t.Fatal("the servers ended with the demo: the test shows nothing")
+	}
+	second, conn := start()
+	if up(old.Servers) {
+		t.Error("the earlier world still runs")
+	}
+	// Any client can use what the file says.
+	for _, s := range conn.Servers {
+		for _, uri := range []string{s.SuperuserURI, s.ApplicationURI} {
+			c, err := pgx.Connect(t.Context(), uri)
+			if err != nil {
+				t.Errorf("%s: %v", uri, err)
+				continue
+			}
+			c.Close(t.Context())
+		}
+	}
+	for end := time.Now().Add(time.Minute); !strings.Contains(said(), "crosstwin status"); time.Sleep(100 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("the demo does not say what to try:\n%s", said())
+		}
+	}
+	sh := exec.Command("sh", "-c", ". "+dir+"/env && "+binary+" status")
+	if b, err := sh.CombinedOutput(); err != nil || !strings.Contains(string(b), "takes writes on gull") {
+		t.Errorf("%v %s", err, b)
+	}
+	second.Process.Signal(syscall.SIGINT)
+	for end := time.Now().Add(30 * time.Second); processWith(dir) != 0 || up(conn.Servers); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("something of the demo is left running")
+		}
+	}
+}
+
+// up tells whether all servers answer.
+func up(servers []*demo.Server) bool {
+	for _, s := range servers {
+		c := exec.Command("/usr/lib/postgresql/15/bin/pg_isready", "-q", "-h", s.SocketDir, "-p", itoa(s.Port))
+		if c.Run() != nil {
+			return false
+		}
+	}
+	return true
+}
