@@ -233,6 +233,9 @@ func (f *follower) line(op store.Operation, s store.StepState) {
 	if s.StartedAt != nil && s.EndedAt != nil {
 		took = view.Span(s.EndedAt.Sub(*s.StartedAt).Seconds())
 	}
+	if s.Seq == op.Plan.NoReturnStep() {
+		fmt.Fprintln(f.a.out, "  ──── point of no return ────")
+	}
 	bar := "  "
 	if p.InPause {
 		bar = "│ "

@@ -142,7 +142,7 @@ func (a *app) resultWord(r plan.Result) string {
 	case plan.Fail:
 		return text.FgRed.Sprint(word)
 	}
-	return text.FgGreen.Sprint(word)
+	return word
 }
 
 // printChecks shows checks, worst first; passed ones only in full.
@@ -175,7 +175,11 @@ func (a *app) printChecks(w io.Writer, checks []plan.Check, full bool) {
 		}
 	}
 	if passed > 0 {
-		fmt.Fprintf(w, "  %s  %d more checks (crosstwin check shows them with their evidence)\n", a.resultWord(plan.Pass), passed)
+		more := ""
+		if passed < len(checks) {
+			more = " more"
+		}
+		fmt.Fprintf(w, "  %s  %d%s checks (crosstwin check shows them with their evidence)\n", a.resultWord(plan.Pass), passed, more)
 	}
 }
 

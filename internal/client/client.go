@@ -299,9 +299,19 @@ func (c *Client) Events(ctx context.Context, query url.Values, after int64, each
 	return fmt.Errorf("%w at %s: the stream of events ended", ErrUnreachable, c.base)
 }
 
+// lookAnyway is how often Follow looks although no event came.
+const lookAnyway = time.Second
+
+// restAfterLook is the shortest time between two looks.
+const restAfterLook = 100 * time.Millisecond
+
 // Follow reports an operation whenever it has changed, until it has ended. A
 // service that goes away is waited for: the operation is in its journal.
 func (c *Client) Follow(ctx context.Context, id int64, patience time.Duration, each func(store.Operation)) (store.Operation, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	changed := make(chan struct{}, 1)
+	go c.signal(ctx, id, changed)
 	var last store.Operation
 	lost := time.Time{}
 	for {
@@ -313,7 +323,6 @@ func (c *Client) Follow(ctx context.Context, id int64, patience time.Duration, e
 			if last = op; op.State == store.Ended {
 				return op, nil
 			}
-			c.waitChange(ctx, id)
 		case errors.Is(err, ErrUnreachable) && ctx.Err() == nil:
 			if lost.IsZero() {
 				lost = time.Now()
@@ -321,28 +330,34 @@ func (c *Client) Follow(ctx context.Context, id int64, patience time.Duration, e
 			if time.Since(lost) > patience {
 				return last, err
 			}
-			time.Sleep(300 * time.Millisecond)
 		default:
 			return last, err
 		}
-		if ctx.Err() != nil {
+		select {
+		case <-ctx.Done():
 			return last, ctx.Err()
+		case <-changed:
+			// A busy operation changes every few milliseconds; looking as often
+			// would cost the machine time that the operation needs.
+			time.Sleep(restAfterLook)
+		case <-time.After(lookAnyway):
 		}
 	}
 }
 
-// changePatience bounds the wait for one change: a missed event costs no more.
-const changePatience = 2 * time.Second
-
-var errChanged = errors.New("changed")
-
-func (c *Client) waitChange(ctx context.Context, id int64) {
-	ctx, cancel := context.WithTimeout(ctx, changePatience)
-	defer cancel()
-	c.Events(ctx, url.Values{"operation": {strconv.FormatInt(id, 10)}}, 0, func(e Event) error {
-		if e.Kind == "operation" {
-			return errChanged
+// signal tells of every change of an operation, over broken streams too.
+func (c *Client) signal(ctx context.Context, id int64, changed chan<- struct{}) {
+	for ctx.Err() == nil {
+		c.Events(ctx, url.Values{"operation": {strconv.FormatInt(id, 10)}}, 0, func(Event) error {
+			select {
+			case changed <- struct{}{}:
+			default: // one is waiting already
+			}
+			return nil
+		})
+		select {
+		case <-ctx.Done():
+		case <-time.After(200 * time.Millisecond):
 		}
-		return nil
-	})
+	}
 }

@@ -55,10 +55,27 @@ func Tour(ctx context.Context, w *World, out io.Writer) error {
 		if err != nil {
 			return fmt.Errorf("chapter %d, %s: %w", i+1, c.title, err)
 		}
-		fmt.Fprintf(out, "   %s  [%.1f s]\n", strings.ReplaceAll(text, "\n", "\n   "), time.Since(from).Seconds())
+		fmt.Fprintf(out, "   %s  [%.1f s]\n", strings.ReplaceAll(breakLines(text), "\n", "\n   "), time.Since(from).Seconds())
 	}
 	fmt.Fprintf(out, "\nThe whole story took %.0f s. %d bookings were acknowledged; none was lost but the %d that only the crashed server had, and those were saved.\n", time.Since(began).Seconds(), len(t.load.Acked()), len(t.tail))
 	return nil
+}
+
+// breakLines breaks long lines at a width that fits a terminal.
+func breakLines(text string) string {
+	const width = 110
+	var out []string
+	for _, line := range strings.Split(text, "\n") {
+		for len(line) > width {
+			i := strings.LastIndex(line[:width], " ")
+			if i <= 0 {
+				break
+			}
+			out, line = append(out, line[:i]), "  "+line[i+1:]
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, "\n")
 }
 
 func (t *tour) seed(ctx context.Context) (string, error) {

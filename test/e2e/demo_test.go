@@ -30,7 +30,7 @@ func TestDemo(t *testing.T) {
 		b, _ := os.ReadFile(filepath.Join(base, "out"))
 		return string(b)
 	}
-	start := func() (*exec.Cmd, demo.Connections) {
+	start := func(earlier string) (*exec.Cmd, demo.Connections) {
 		t.Helper()
 		c := exec.Command(binary, "demo", "--dir", dir)
 		out, err := os.Create(filepath.Join(base, "out"))
@@ -49,7 +49,7 @@ func TestDemo(t *testing.T) {
 		for {
 			b, _ := os.ReadFile(filepath.Join(dir, "connections.json"))
 			var conn demo.Connections
-			if json.Unmarshal(b, &conn) == nil && len(conn.Servers) == 3 && up(conn.Servers) {
+			if json.Unmarshal(b, &conn) == nil && len(conn.Servers) == 3 && conn.Service.URL != earlier && up(conn.Servers) {
 				return c, conn
 			}
 			select {
@@ -59,13 +59,13 @@ func TestDemo(t *testing.T) {
 			}
 		}
 	}
-	first, old := start()
+	first, old := start("")
 	first.Process.Kill() // kill -9: everything it started goes on
 	time.Sleep(200 * time.Millisecond)
 	if !up(old.Servers) {
 		t.Fatal("the servers ended with the demo: the test shows nothing")
 	}
-	second, conn := start()
+	second, conn := start(old.Service.URL)
 	if up(old.Servers) {
 		t.Error("the earlier world still runs")
 	}

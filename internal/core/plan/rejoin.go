@@ -152,12 +152,10 @@ func (in *Input) describeTail(p *Plan, way string) {
 			n, i, u, d := x.Tail.Counts()
 			text += fmt.Sprintf(" with %d committed transactions (%d inserts, %d updates, %d deletes)", n, i, u, d)
 		}
-		p.Destroys, p.ConfirmName = text, in.View.Cluster
 		if x.Fork != "" && x.Unfinished == "" {
-			p.Effects = append(p.Effects, text+" is saved first, then taken out")
-		} else {
-			p.Effects = append(p.Effects, text+" is lost")
+			text += "; it is saved first"
 		}
+		p.Destroys, p.ConfirmName = text, in.View.Cluster
 	}
 	if way == WayRebuild && !x.Empty && p.Destroys == "" && x.Unfinished != WaySeed {
 		p.Destroys, p.ConfirmName = "the data on "+name, in.View.Cluster

@@ -8,7 +8,13 @@ import (
 // sentence is the answer in words: what state the cluster is in, who is what,
 // how many more servers it can lose and what is at risk.
 func sentence(in Input, v *View) string {
-	return strings.Join([]string{opening(in, v), others(v), tolerance(v), risk(v)}, " ")
+	var parts []string
+	for _, s := range []string{opening(in, v), others(v), tolerance(v), risk(v)} {
+		if s != "" {
+			parts = append(parts, s)
+		}
+	}
+	return strings.Join(parts, " ")
 }
 
 func opening(in Input, v *View) string {
