@@ -113,7 +113,7 @@ func TestSeedAgain(t *testing.T) {
 
 	// Given up half way: undone, and the next one needs no --replace.
 	op = w.begin(plan.Request{Kind: plan.Seed, Server: "heron"})
-	copying = w.freezeCopy(w.Server("heron").DataDir)
+	w.freezeCopy(w.Server("heron").DataDir)
 	w.must(0, nil, "operation", "cancel", itoa(int(op.ID)))
 	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {}); err != nil || op.Outcome != store.OutcomeUndone {
 		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
