@@ -199,6 +199,8 @@ func Make(in Input) (*Plan, error) {
 			Evidence: fmt.Sprintf("operation %d (%s) is under way on %s", in.Busy.ID, in.Busy.Kind, in.View.Cluster),
 			Why:      "two operations on one cluster would undo each other's steps",
 			Mend:     fmt.Sprintf("wait for it: crosstwin operation follow %d; or give it up: crosstwin operation cancel %d", in.Busy.ID, in.Busy.ID)})
+		p.Summary = "Not possible now."
+		return p, nil // what else is seen now is half done
 	}
 	var err error
 	switch in.Request.Kind {

@@ -73,8 +73,11 @@ func (in *Input) checkTarget(p *Plan, name string) {
 }
 
 func describe(o *observation.Server) string {
-	if o.Running {
+	if o.Running && o.Role != "" {
 		return "running as " + string(o.Role)
+	}
+	if o.Running {
+		return "running"
 	}
 	return orElse(o.DataState, "not running")
 }
