@@ -2,13 +2,16 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO ?= go
 
-.PHONY: demo tour test build lint bench prerequisites screenshots
+.PHONY: demo tour test build lint bench prerequisites test-prerequisites screenshots
 
 build:
 	$(GO) build -trimpath -ldflags "-X crosstwin/internal/cli.Version=$(VERSION)" -o bin/crosstwin ./cmd/crosstwin
 
 prerequisites:
-	@scripts/prerequisites
+	@scripts/prerequisites demo
+
+test-prerequisites:
+	@scripts/prerequisites test
 
 demo: prerequisites build
 	@bin/crosstwin demo
@@ -16,7 +19,7 @@ demo: prerequisites build
 tour: prerequisites build
 	@bin/crosstwin tour
 
-test: prerequisites build
+test: test-prerequisites build
 	$(GO) test -parallel 4 -timeout 18m ./...
 
 lint:

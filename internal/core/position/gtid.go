@@ -1,0 +1,264 @@
+package position
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// GTID names one transaction of MariaDB: the domain it belongs to, the server
+// that wrote it, and its number within the domain (documentation, "Global
+// Transaction ID"). Numbers compare within one domain only, and an equal GTID
+// is no proof of equal content: a lost tail lets a number be used twice.
+type GTID struct {
+	Domain uint32
+	Server uint32
+	Seq    uint64
+}
+
+// ParseGTID reads the form domain-server-sequence, such as "1-7-42".
+func ParseGTID(s string) (GTID, error) {
+	parts := strings.Split(s, "-")
+	if len(parts) != 3 {
+		return GTID{}, fmt.Errorf("GTID %q: not of the form DOMAIN-SERVER-SEQUENCE", s)
+	}
+	var n [3]uint64
+	for i, bits := range []int{32, 32, 64} {
+		v, err := decimal(parts[i], bits)
+		if err != nil {
+			return GTID{}, fmt.Errorf("GTID %q: %w", s, err)
+		}
+		n[i] = v
+	}
+	return GTID{uint32(n[0]), uint32(n[1]), n[2]}, nil
+}
+
+// decimal reads digits only: no sign, no space, no underscore.
+func decimal(s string, bits int) (uint64, error) {
+	for _, c := range s {
+		if c < '0' || c > '9' {
+			return 0, fmt.Errorf("%q is not a number", s)
+		}
+	}
+	return strconv.ParseUint(s, 10, bits)
+}
+
+// String gives the server's text form.
+func (g GTID) String() string { return fmt.Sprintf("%d-%d-%d", g.Domain, g.Server, g.Seq) }
+
+// MarshalText implements encoding.TextMarshaler.
+func (g GTID) MarshalText() ([]byte, error) { return []byte(g.String()), nil }
+
+// UnmarshalText implements encoding.TextUnmarshaler.
+func (g *GTID) UnmarshalText(b []byte) error {
+	v, err := ParseGTID(string(b))
+	if err == nil {
+		*g = v
+	}
+	return err
+}
+
+func parseGTIDs(s string) ([]GTID, error) {
+	var out []GTID
+	for _, f := range strings.Split(s, ",") {
+		if f = strings.TrimSpace(f); f == "" {
+			continue
+		}
+		g, err := ParseGTID(f)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, g)
+	}
+	return out, nil
+}
+
+func joinGTIDs(list []GTID) string {
+	var out []string
+	for _, g := range list {
+		out = append(out, g.String())
+	}
+	return strings.Join(out, ",")
+}
+
+// GTIDPosition is how far a server has come: the last GTID of each domain, in
+// order of domain, as in gtid_slave_pos, gtid_binlog_pos and Gtid_IO_Pos.
+type GTIDPosition []GTID
+
+// ParseGTIDPosition reads the server's text form; a domain that stands twice
+// is an error.
+func ParseGTIDPosition(s string) (GTIDPosition, error) {
+	list, err := parseGTIDs(s)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(list, func(a, b GTID) int { return cmp.Compare(a.Domain, b.Domain) })
+	for i := 1; i < len(list); i++ {
+		if list[i].Domain == list[i-1].Domain {
+			return nil, fmt.Errorf("GTID position %q: domain %d stands twice", s, list[i].Domain)
+		}
+	}
+	return list, nil
+}
+
+// String gives the server's text form.
+func (p GTIDPosition) String() string { return joinGTIDs(p) }
+
+// In gives the position within a domain.
+func (p GTIDPosition) In(domain uint32) (GTID, bool) {
+	for _, g := range p {
+		if g.Domain == domain {
+			return g, true
+		}
+	}
+	return GTID{}, false
+}
+
+// Reaches tells whether p has come at least as far as o in every domain of o,
+// by number. It says nothing about content.
+func (p GTIDPosition) Reaches(o GTIDPosition) bool {
+	for _, g := range o {
+		if mine, ok := p.In(g.Domain); !ok || mine.Seq < g.Seq {
+			return false
+		}
+	}
+	return true
+}
+
+// Lacks gives how many transactions of o are missing in p, by number, in all
+// domains together.
+func (p GTIDPosition) Lacks(o GTIDPosition) uint64 {
+	var n uint64
+	for _, g := range o {
+		mine, _ := p.In(g.Domain)
+		if g.Seq > mine.Seq {
+			n += g.Seq - mine.Seq
+		}
+	}
+	return n
+}
+
+// GTIDState is the newest number that each server wrote in each domain, as in
+// gtid_binlog_state, in order of domain and server.
+type GTIDState []GTID
+
+// ParseGTIDState reads the server's text form.
+func ParseGTIDState(s string) (GTIDState, error) {
+	list, err := parseGTIDs(s)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(list, func(a, b GTID) int {
+		return cmp.Or(cmp.Compare(a.Domain, b.Domain), cmp.Compare(a.Server, b.Server))
+	})
+	for i := 1; i < len(list); i++ {
+		if list[i].Domain == list[i-1].Domain && list[i].Server == list[i-1].Server {
+			return nil, fmt.Errorf("GTID state %q: server %d stands twice in domain %d", s, list[i].Server, list[i].Domain)
+		}
+	}
+	return list, nil
+}
+
+// String gives the server's text form.
+func (s GTIDState) String() string { return joinGTIDs(s) }
+
+// Extra gives what s holds beyond o: for each domain and server whose number is
+// higher in s, or that o does not know, the GTID up to which s went. Something
+// here is certain proof of a tail; nothing here proves no kinship (a number may
+// have been used twice).
+func (s GTIDState) Extra(o GTIDState) []GTID {
+	var out []GTID
+	for _, g := range s {
+		known := uint64(0)
+		for _, x := range o {
+			if x.Domain == g.Domain && x.Server == g.Server {
+				known = x.Seq
+			}
+		}
+		if g.Seq > known {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+// Entry is one transaction of a history: its GTID and a fingerprint of its
+// content.
+type Entry struct {
+	GTID        GTID
+	Fingerprint string
+}
+
+// ForkOf finds where two histories of one domain part: both are the entries in
+// log order. It gives the number of entries of a and of b that belong to what
+// they share, counted from the first entry of the one that begins later; ok is
+// false when the two do not overlap, so that nothing can be said.
+func ForkOf(a, b []Entry) (inA, inB int, ok bool) {
+	i, j := 0, 0
+	if len(a) == 0 || len(b) == 0 {
+		return 0, 0, false
+	}
+	// Logs begin at different places: step forward in the one that is older.
+	for i < len(a) && a[i].GTID.Seq < b[0].GTID.Seq {
+		i++
+	}
+	for j < len(b) && i < len(a) && b[j].GTID.Seq < a[i].GTID.Seq {
+		j++
+	}
+	if i == len(a) || j == len(b) || a[i].GTID.Seq != b[j].GTID.Seq {
+		return 0, 0, false
+	}
+	for i < len(a) && j < len(b) && a[i] == b[j] {
+		i, j = i+1, j+1
+	}
+	return i, j, true
+}
+
+// Coordinates are a place in a binary log: file and byte.
+type Coordinates struct {
+	File   string
+	Offset uint64
+}
+
+// ParseCoordinates reads the form FILE:OFFSET.
+func ParseCoordinates(s string) (Coordinates, error) {
+	i := strings.LastIndexByte(s, ':')
+	if i <= 0 {
+		return Coordinates{}, fmt.Errorf("log coordinates %q: not of the form FILE:OFFSET", s)
+	}
+	n, err := decimal(s[i+1:], 64)
+	if err != nil || strings.ContainsAny(s[:i], "/:\x00") {
+		return Coordinates{}, fmt.Errorf("log coordinates %q: not of the form FILE:OFFSET", s)
+	}
+	return Coordinates{s[:i], n}, nil
+}
+
+// String gives the form FILE:OFFSET.
+func (c Coordinates) String() string { return fmt.Sprintf("%s:%d", c.File, c.Offset) }
+
+// LogFile is a file of a binary log with its size.
+type LogFile struct {
+	Name  string
+	Bytes uint64
+}
+
+// BytesBetween gives the bytes of log from one place to a later one, across
+// files, given the list of files in order; false when a place is in none of
+// them or the second comes first.
+func BytesBetween(files []LogFile, from, to Coordinates) (int64, bool) {
+	start := slices.IndexFunc(files, func(f LogFile) bool { return f.Name == from.File })
+	end := slices.IndexFunc(files, func(f LogFile) bool { return f.Name == to.File })
+	if start < 0 || end < start || start == end && to.Offset < from.Offset {
+		return 0, false
+	}
+	if start == end {
+		return int64(to.Offset - from.Offset), true
+	}
+	n := int64(files[start].Bytes) - int64(from.Offset) + int64(to.Offset)
+	for _, f := range files[start+1 : end] {
+		n += int64(f.Bytes)
+	}
+	return n, true
+}
