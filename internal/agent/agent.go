@@ -156,7 +156,7 @@ func (a *Agent) setOpening(on bool) {
 func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server {
 	o := a.engine.Observe(ctx, thorough)
 	s := a.memory.get()
-	if s.Guard.MustFence(o.Accepting && o.Role == observation.Primary) {
+	if s.Guard.MustFence(o.Role == observation.Primary) {
 		a.log.Warn("the server is writable and does not own the term: fencing it", "accepted", s.Guard.Accepted)
 		if err := a.fence(ctx, false); err != nil {
 			a.log.Error("fencing failed", "error", err)

@@ -132,7 +132,7 @@ func (s *Service) take(ctx context.Context, name, server string, o *observation.
 	busy := c.op != nil
 	s.mu.Unlock()
 	if first != nil && !busy {
-		s.settleTerm(ctx, rec.Name, rec.OwnerTerm, first, o)
+		s.settleTerm(ctx, rec.Name, rec.Term, rec.OwnerTerm, first, o)
 	}
 }
 
@@ -160,7 +160,7 @@ func (c *cluster) measure(m *member, now time.Time) {
 // settleTerm gives a cluster its first term when its first primary is seen,
 // and takes over a newer term that an agent knows and the records do not (the
 // records were put back from an older copy): terms never go back.
-func (s *Service) settleTerm(ctx context.Context, cluster string, ownerTerm int64, m *member, o *observation.Server) {
+func (s *Service) settleTerm(ctx context.Context, cluster string, openTerm, ownerTerm int64, m *member, o *observation.Server) {
 	var term int64
 	g := o.Guard
 	switch {
@@ -170,6 +170,16 @@ func (s *Service) settleTerm(ctx context.Context, cluster string, ownerTerm int6
 	case ownerTerm == 0 && m.rec.FirstPrimary && o.Accepting && o.Role == observation.Primary:
 		term = g.Noted + 1
 		s.log.Info("first primary seen", "cluster", cluster, "server", m.rec.Name)
+	case g.Noted > openTerm:
+		// An act of a term that agents count as over would be refused.
+		s.log.Warn("an agent noted a newer term than the records know: taking its number over", "cluster", cluster, "server", m.rec.Name, "term", g.Noted)
+		if err := s.Store.OpenTerm(ctx, cluster, g.Noted); err != nil {
+			s.log.Error("cannot open a term", "cluster", cluster, "error", err)
+		}
+		if err := s.reload(ctx); err != nil {
+			s.log.Error("cannot read the records", "error", err)
+		}
+		return
 	default:
 		return
 	}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -32,27 +33,52 @@ func (w *world) begin(r plan.Request) store.Operation {
 	return op
 }
 
-// processWith finds a process by words in its command line.
-func processWith(words ...string) int {
+// processes lists the processes that a test accepts by command line and folder.
+func processes(accept func(cmdline, cwd string) bool) (out []int) {
 	entries, _ := os.ReadDir("/proc")
-next:
 	for _, d := range entries {
-		b, err := os.ReadFile("/proc/" + d.Name() + "/cmdline")
-		if err != nil || len(b) == 0 {
+		pid, err := strconv.Atoi(d.Name())
+		if err != nil {
 			continue
 		}
+		b, _ := os.ReadFile("/proc/" + d.Name() + "/cmdline")
+		cwd, _ := os.Readlink("/proc/" + d.Name() + "/cwd")
+		if len(b) > 0 && accept(string(b), cwd) {
+			out = append(out, pid)
+		}
+	}
+	return out
+}
+
+// processWith finds a process by words in its command line.
+func processWith(words ...string) int {
+	for _, pid := range processes(func(cmdline, _ string) bool {
 		for _, x := range words {
-			if !strings.Contains(string(b), x) {
-				continue next
+			if !strings.Contains(cmdline, x) {
+				return false
 			}
 		}
-		pid := 0
-		for _, c := range d.Name() {
-			pid = pid*10 + int(c-'0')
-		}
+		return true
+	}) {
 		return pid
 	}
 	return 0
+}
+
+// processesIn lists the processes of a database by its data directory.
+func processesIn(dir string) []int {
+	return processes(func(_, cwd string) bool { return cwd == dir })
+}
+
+// databaseProcess finds one process of a server by a word of its title.
+func (w *world) databaseProcess(server, word string) int {
+	w.t.Helper()
+	dir := w.Server(server).DataDir
+	found := processes(func(cmdline, cwd string) bool { return cwd == dir && strings.Contains(cmdline, word) })
+	if len(found) == 0 {
+		w.t.Fatalf("no process %s on %s", word, server)
+	}
+	return found[0]
 }
 
 // freezeCopy stops a copy to a directory once it has written something.
@@ -129,10 +155,7 @@ func TestSeedAgain(t *testing.T) {
 	w.settled()
 }
 
-func itoa(n int) string {
-	b, _ := json.Marshal(n)
-	return string(b)
-}
+func itoa(n int) string { return strconv.Itoa(n) }
 
 // A disk that fills up while a copy runs: the copy fails, says so, and is
 // undone; nothing else is touched.

@@ -92,6 +92,36 @@ func TestOldPrimaryAliveAllAlong(t *testing.T) {
 	w.settled()
 }
 
+// The old primary's whole host froze and thaws after the failover: its agent
+// kills the database before it can answer anybody.
+func TestFrozenOldPrimary(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(1, 10*time.Millisecond)
+	defer load.Stop()
+	w.settled()
+	agent := w.AgentPID("gull")
+	syscall.Kill(agent, syscall.SIGSTOP)
+	for _, pid := range processesIn(w.Server("gull").DataDir) {
+		syscall.Kill(pid, syscall.SIGSTOP)
+	}
+	if err := w.Await(w.ctx, func(v view.View) bool { return v.Find("gull").Health == view.Unseen }); err != nil {
+		t.Fatal(err)
+	}
+	w.must(0, []string{"tern is primary of bookings"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes")
+	// Only the agent thaws: the database still hangs, and is open for writes.
+	syscall.Kill(agent, syscall.SIGCONT)
+	if err := w.Await(w.ctx, func(v view.View) bool { return v.Find("gull").Health == view.Fenced }); err != nil {
+		t.Fatal(err)
+	}
+	if left := processesIn(w.Server("gull").DataDir); len(left) != 0 {
+		t.Fatalf("processes %v of the old primary are left", left)
+	}
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "gull", Compare: true})
+	w.settled()
+	w.holdsAll(load, nil, "gull", "tern", "heron")
+}
+
 // Two servers promoted from one point call their history "timeline 2" both.
 // The server itself would stream from one to the other without a word; here
 // they are told apart and the second one is rebuilt.
@@ -154,7 +184,7 @@ func TestSwitchoverUndoesItself(t *testing.T) {
 	load := w.Load(1, 50*time.Millisecond)
 	defer load.Stop()
 	w.settled()
-	pid := w.startupProcess("tern")
+	pid := w.databaseProcess("tern", "startup")
 	syscall.Kill(pid, syscall.SIGSTOP) // tern receives and applies nothing
 	text := w.must(4, []string{"failed and undone", "prove by gull's control data", "put back: start gull as primary again"}, "switchover", "bookings", "--to", "tern", "--yes")
 	syscall.Kill(pid, syscall.SIGCONT)
@@ -174,26 +204,6 @@ func TestSwitchoverUndoesItself(t *testing.T) {
 	}
 	w.holdsAll(load, nil, "gull", "tern", "heron")
 	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover, To: "tern"})
-}
-
-// startupProcess finds the process that replays on a replica.
-func (w *world) startupProcess(server string) int {
-	w.t.Helper()
-	dir := w.Server(server).DataDir
-	entries, _ := os.ReadDir("/proc")
-	for _, d := range entries {
-		cwd, _ := os.Readlink("/proc/" + d.Name() + "/cwd")
-		b, _ := os.ReadFile("/proc/" + d.Name() + "/cmdline")
-		if cwd == dir && strings.Contains(string(b), "startup") {
-			pid := 0
-			for _, c := range d.Name() {
-				pid = pid*10 + int(c-'0')
-			}
-			return pid
-		}
-	}
-	w.t.Fatal("no startup process on " + server)
-	return 0
 }
 
 // An agent refuses every act of an older term: a service put back from an

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"net/url"
-	"os"
 	"strings"
 	"syscall"
 	"testing"
@@ -56,7 +55,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	w.settled()
 
 	// A receiver that hangs: both sides go on saying "streaming".
-	pid := processWithCwd(w.Server("tern").DataDir, "walreceiver")
+	pid := w.databaseProcess("tern", "walreceiver")
 	syscall.Kill(pid, syscall.SIGSTOP)
 	expect("receiver hangs", func(v view.View) bool {
 		s := v.Find("tern")
@@ -89,22 +88,6 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	w.sql("gull", "select pg_create_physical_replication_slot('ct_puffin', true)")
 	expect("slot", func(v view.View) bool { return len(v.Problems) > 0 }, "slot ct_puffin on gull is read by nobody")
 	w.sql("gull", "select pg_drop_replication_slot('ct_puffin')")
-}
-
-func processWithCwd(dir, word string) int {
-	entries, _ := os.ReadDir("/proc")
-	for _, d := range entries {
-		cwd, _ := os.Readlink("/proc/" + d.Name() + "/cwd")
-		b, _ := os.ReadFile("/proc/" + d.Name() + "/cmdline")
-		if cwd == dir && strings.Contains(string(b), word) {
-			pid := 0
-			for _, c := range d.Name() {
-				pid = pid*10 + int(c-'0')
-			}
-			return pid
-		}
-	}
-	return 0
 }
 
 // The stream of events: a view of every cluster each second, resumable after

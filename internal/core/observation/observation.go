@@ -33,7 +33,9 @@ type Server struct {
 	Accepting bool   `json:"accepting"`         // it answered a query in time
 	Problem   string `json:"problem,omitempty"` // why it did not, or what else is wrong
 	Role      Role   `json:"role,omitempty"`    // as it believes
-	Writable  bool   `json:"writable"`          // would accept a write of an ordinary client
+	// Writable: it would accept a write of an ordinary client; one that hangs
+	// counts as what it is open for.
+	Writable bool `json:"writable"`
 
 	System       string        `json:"system,omitempty"` // identifier that all copies of one origin share
 	Version      string        `json:"version,omitempty"`

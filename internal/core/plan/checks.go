@@ -154,6 +154,7 @@ func (in *Input) checkContents(p *Plan, name string, o *observation.Server) {
 		p.check(Check{Name: title, Server: name, Result: verdict(n == 0, Warn), Evidence: fmt.Sprintf("%s %s on %s", count, words, name), Why: why, Mend: mendIf(n != 0, mend)})
 	}
 	fact("collation_mismatches", "same collation library", "an index built with another version of the library may miss rows", "install the same library version on all hosts, or reindex and alter database ... refresh collation version", "databases with collations of another library version")
+	fact("tablespaces", "no tablespaces", "a copy or a rewind writes them to the same paths: on one host, or where those are not there, it fails", "see that their paths are free on every host, and that no two servers share a host", "tablespaces beside the default ones")
 	fact("unlogged_tables", "no unlogged tables", "they are empty after a role change", "alter table ... set logged", "unlogged tables")
 	fact("prepared_transactions", "no prepared transactions", "they keep their locks over a role change", "commit or roll them back", "prepared transactions")
 	fact("archive_failing", "archiving works", "a failing archive command delays an orderly stop", "see archive_command and the server's log", "recent failures of the archive command")

@@ -238,7 +238,7 @@ func adrift(in Input, m Member, owner *Member) string {
 		return ""
 	}
 	if o.Running && o.Role == observation.Primary && o.Writable {
-		return "it takes writes although " + in.Owner + " owns term " + fmt.Sprint(in.OwnerTerm)
+		return "it is open for writes although " + in.Owner + " owns term " + fmt.Sprint(in.OwnerTerm)
 	}
 	if owner == nil || owner.Last == nil || o.Line.Number == 0 || owner.Last.Line.Number == 0 || owner.Last.Role != observation.Primary {
 		return ""

@@ -113,6 +113,11 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	}
 	if !o.Accepting && !o.DataEmpty {
 		e.observeStopped(ctx, o)
+		if running && p.status == "ready" && o.DataState == pgtool.StateInProduction {
+			// It hangs, and could go on at any moment: what it is open for counts,
+			// not that it does not answer now.
+			o.Role, o.Writable = observation.Primary, true
+		}
 	}
 	o.DataBytes = e.dataBytes(thorough)
 	return o
@@ -432,6 +437,7 @@ const factsSQL = `select json_build_object(
  'prepared_transactions', (select count(*) from pg_prepared_xacts),
  'hba_errors', (select count(*) from pg_hba_file_rules where error is not null),
  'archive_failing', (select case when current_setting('archive_mode') <> 'off' and last_failed_time > coalesce(last_archived_time, '-infinity') then 1 else 0 end from pg_stat_archiver),
+ 'tablespaces', (select count(*) from pg_tablespace where spcname not in ('pg_default', 'pg_global')),
  'collation_mismatches', (select count(*) from pg_database where datcollversion is distinct from pg_database_collation_actual_version(oid)))`
 
 func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) error {

@@ -108,6 +108,11 @@ func New(cfg Config, memory engine.Memory) (*Engine, error) {
 		}
 		cfg.BinDir = dir
 	}
+	if _, err := os.Stat(filepath.Join(cfg.DataDir, "PG_VERSION")); err == nil {
+		if _, err := os.Stat(filepath.Join(cfg.DataDir, "postgresql.conf")); err != nil {
+			return nil, fmt.Errorf("the data directory %s holds no postgresql.conf: a configuration outside of the data directory is not handled by this version", cfg.DataDir)
+		}
+	}
 	e := &Engine{cfg: cfg, memory: memory}
 	if _, err := e.owner(); err != nil {
 		return nil, err

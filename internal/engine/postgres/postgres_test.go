@@ -575,4 +575,9 @@ func TestRulesAndNames(t *testing.T) {
 	if _, err := New(Config{Name: "x", Host: "h"}, &notes{}); err == nil {
 		t.Error("an engine without a data directory")
 	}
+	debian := t.TempDir()
+	os.WriteFile(filepath.Join(debian, "PG_VERSION"), []byte("15\n"), 0o600)
+	if _, err := New(Config{Name: "x", Host: "h", DataDir: debian}, &notes{}); err == nil || !strings.Contains(err.Error(), "configuration outside") {
+		t.Errorf("configuration elsewhere: %v", err)
+	}
 }

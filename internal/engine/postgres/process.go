@@ -35,6 +35,26 @@ func lookupUser(name string) (identity, error) {
 	return identity{uint32(uid), uint32(gid)}, nil
 }
 
+// groupsOf gives a user's further groups: a server may be allowed to read its
+// TLS key only by one of them.
+func groupsOf(uid uint32) []uint32 {
+	u, err := user.LookupId(strconv.Itoa(int(uid)))
+	if err != nil {
+		return nil
+	}
+	ids, err := u.GroupIds()
+	if err != nil {
+		return nil
+	}
+	var out []uint32
+	for _, s := range ids {
+		if n, err := strconv.ParseUint(s, 10, 32); err == nil {
+			out = append(out, uint32(n))
+		}
+	}
+	return out
+}
+
 // command prepares a program of the server's to run as the owner of the data.
 func (e *Engine) command(ctx context.Context, program string, args ...string) (*exec.Cmd, error) {
 	id, err := e.owner()
@@ -46,7 +66,7 @@ func (e *Engine) command(ctx context.Context, program string, args ...string) (*
 	c.Dir = "/"
 	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if os.Geteuid() == 0 {
-		c.SysProcAttr.Credential = &syscall.Credential{Uid: id.uid, Gid: id.gid}
+		c.SysProcAttr.Credential = &syscall.Credential{Uid: id.uid, Gid: id.gid, Groups: groupsOf(id.uid)}
 	}
 	return c, nil
 }
