@@ -129,10 +129,11 @@ func (in *Input) checkSettings(p *Plan, name string) {
 		p.check(Check{Name: "room for replicas", Server: name, Result: verdict(have >= n+1, Fail), Evidence: fmt.Sprintf("%s is %d, this cluster needs %d", s, have, n+1),
 			Why: "each replica takes one, a copy takes another", Mend: mendIf(have < n+1, fmt.Sprintf("set %s = %d or more and restart", s, n+6))})
 	}
+	mend := mendIf(set["full_page_writes"] != "on", "set full_page_writes = on and reload")
 	rewind := set["data_checksums"] == "on" || set["wal_log_hints"] == "on"
 	p.check(Check{Name: "can be rewound", Server: name, Result: verdict(rewind && set["full_page_writes"] == "on", Warn),
 		Evidence: fmt.Sprintf("data_checksums %s, wal_log_hints %s, full_page_writes %s", set["data_checksums"], set["wal_log_hints"], set["full_page_writes"]),
-		Why:      "without checksums or hint logging an old primary has to be copied anew after a failover", Mend: mendIf(!rewind, "set wal_log_hints = on and restart, or turn checksums on with pg_checksums while it is stopped")})
+		Why:      "without checksums or hint logging an old primary has to be copied anew after a failover", Mend: orElse(mendIf(!rewind, "set wal_log_hints = on and restart, or turn checksums on with pg_checksums while it is stopped"), mend)})
 	p.check(Check{Name: "log kept for a rejoin", Server: name, Result: verdict(set["wal_keep_size"] != "0", Warn), Evidence: "wal_keep_size is " + set["wal_keep_size"] + " MB",
 		Why: "a rewind reads the log back to the last checkpoint before the fork", Mend: mendIf(set["wal_keep_size"] == "0", "set wal_keep_size = '1GB' and reload")})
 	safe := set["fsync"] == "on" && set["synchronous_commit"] != "off"

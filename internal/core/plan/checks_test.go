@@ -1,0 +1,116 @@
+package plan
+
+import (
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// Each prerequisite is noticed by its own check, with the result it deserves,
+// and nothing else changes.
+func TestEachCheck(t *testing.T) {
+	setting := func(server int, name, value string) func(*Input, []view.Member) {
+		return func(_ *Input, m []view.Member) { m[server].Last.Settings[name] = value }
+	}
+	fact := func(name string) func(*Input, []view.Member) {
+		return func(_ *Input, m []view.Member) { m[1].Last.Facts[name] = 1 }
+	}
+	type found struct{ name, server string }
+	results := func(change func(*Input, []view.Member)) map[found]Result {
+		p, err := Checks(input(Request{Kind: Switchover}, change))
+		if err != nil {
+			t.Fatal(err)
+		}
+		out := map[found]Result{}
+		for _, c := range p.Checks {
+			if k := (found{c.Name, c.Server}); out[k] == "" || c.Result == Fail || c.Result == Warn && out[k] == Pass {
+				out[k] = c.Result
+			}
+			if c.Result != Pass && (c.Why == "" || c.Mend == "" || c.Evidence == "") {
+				t.Errorf("%s of %s: no reason or no way to mend it: %+v", c.Name, c.Server, c)
+			}
+		}
+		return out
+	}
+	facts := []string{"unlogged_tables", "prepared_transactions", "hba_errors", "archive_failing", "collation_mismatches", "tablespaces"}
+	well := func(_ *Input, m []view.Member) {
+		for i := range m {
+			for _, f := range facts {
+				m[i].Last.Facts[f] = 0
+			}
+		}
+	}
+	base := results(well)
+	for k, r := range base {
+		if r != Pass {
+			t.Fatalf("a healthy cluster: %v is %s", k, r)
+		}
+	}
+	for _, c := range []struct {
+		name, server string
+		want         Result
+		change       func(*Input, []view.Member)
+	}{
+		{"log level", "tern", Fail, setting(1, "wal_level", "minimal")},
+		{"room for replicas", "gull", Fail, setting(0, "max_wal_senders", "3")},
+		{"room for replicas", "gull", Fail, setting(0, "max_replication_slots", "2")},
+		{"can be rewound", "gull", Warn, setting(0, "data_checksums", "off")},
+		{"can be rewound", "tern", Warn, setting(1, "full_page_writes", "off")},
+		{"log kept for a rejoin", "heron", Warn, setting(2, "wal_keep_size", "0")},
+		{"commits are durable", "gull", Warn, setting(0, "fsync", "off")},
+		{"commits are durable", "tern", Warn, setting(1, "synchronous_commit", "off")},
+		{"limits not below the primary's", "heron", Fail, setting(2, "max_worker_processes", "4")},
+		{"first write of the candidate", "tern", Fail, setting(1, "synchronous_standby_names", "ANY 1 (gull)")},
+		{"no unlogged tables", "tern", Warn, fact("unlogged_tables")},
+		{"no prepared transactions", "tern", Warn, fact("prepared_transactions")},
+		{"access rules are readable", "tern", Warn, fact("hba_errors")},
+		{"archiving works", "tern", Warn, fact("archive_failing")},
+		{"same collation library", "tern", Warn, fact("collation_mismatches")},
+		{"no tablespaces", "tern", Warn, fact("tablespaces")},
+		{"same major version", "heron", Fail, func(_ *Input, m []view.Member) { m[2].Last.MajorVersion = 16 }},
+		{"free disk", "gull", Warn, func(_ *Input, m []view.Member) { m[0].Last.DiskFreeBytes = 50 << 20 }},
+		{"clocks agree", "heron", Warn, func(_ *Input, m []view.Member) { m[2].Last.At = now.Add(-3 * time.Second) }},
+		{"own identity", "heron", Fail, func(_ *Input, m []view.Member) { m[2].Last.Address = m[1].Last.Address }},
+		{"replay runs", "tern", Fail, func(_ *Input, m []view.Member) { m[1].Last.ReplayPaused = true }},
+		{"agent answers", "heron", Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
+		{"replication path", "heron", Fail, func(in *Input, _ []view.Member) {
+			in.Probes = []Probe{{"heron", "tern", verb.ProbeResult{Problem: "password authentication failed"}}}
+		}},
+	} {
+		got := results(func(in *Input, m []view.Member) { well(in, m); c.change(in, m) })
+		if r := got[found{c.name, c.server}]; r != c.want {
+			t.Errorf("%s of %s is %q, want %s", c.name, c.server, r, c.want)
+		}
+		for k, r := range got {
+			if r != Pass && k != (found{c.name, c.server}) {
+				t.Errorf("%s of %s: %v became %s too", c.name, c.server, k, r)
+			}
+		}
+	}
+}
+
+// The checks of the other purposes: a seed and a failover look at the whole
+// cluster as well.
+func TestChecksForOtherPurposes(t *testing.T) {
+	for _, kind := range []string{Failover, Seed} {
+		r := Request{Kind: kind}
+		if kind == Seed {
+			r.Server = "tern"
+		}
+		p, err := Checks(input(r, nil))
+		if err != nil {
+			t.Fatal(err)
+		}
+		seen := map[string]bool{}
+		for _, c := range p.Checks {
+			seen[c.Name] = true
+		}
+		for _, want := range []string{"log level", "can be rewound", "clocks agree", "free disk"} {
+			if !seen[want] {
+				t.Errorf("%s: %q is not checked", kind, want)
+			}
+		}
+	}
+}
