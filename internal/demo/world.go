@@ -382,7 +382,7 @@ func (w *World) writeConnections(context.Context) error {
 	if err := os.WriteFile(filepath.Join(w.Dir, "connections.json"), append(b, '\n'), 0o600); err != nil {
 		return err
 	}
-	env := fmt.Sprintf("export CROSSTWIN_SERVICE=%s CROSSTWIN_TOKEN=%s\n", w.URL, w.Token)
+	env := fmt.Sprintf("export CROSSTWIN_SERVICE=%s CROSSTWIN_TOKEN=%s PATH='%s':\"$PATH\"\n", w.URL, w.Token, filepath.Dir(w.opt.Binary))
 	return os.WriteFile(filepath.Join(w.Dir, "env"), []byte(env), 0o600)
 }
 

@@ -85,7 +85,7 @@ func TestDemo(t *testing.T) {
 			t.Fatalf("the demo does not say what to try:\n%s", said())
 		}
 	}
-	sh := exec.Command("sh", "-c", ". "+dir+"/env && "+binary+" status")
+	sh := exec.Command("sh", "-c", ". "+dir+"/env && crosstwin status")
 	if b, err := sh.CombinedOutput(); err != nil || !strings.Contains(string(b), "takes writes on gull") {
 		t.Errorf("%v %s", err, b)
 	}
