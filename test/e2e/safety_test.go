@@ -246,6 +246,40 @@ func TestRecordsPutBack(t *testing.T) {
 	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover, To: "gull"})
 }
 
+// The primary is gone for good and the only candidate does not run: it can be
+// asked for by name, and is started read-only before it is promoted.
+func TestFailoverToAStoppedServer(t *testing.T) {
+	t.Parallel()
+	w := newWorld(t, true)
+	load := w.Load(1, 10*time.Millisecond)
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		t.Fatal(err)
+	}
+	load.Stop()
+	w.settled()
+	demo.StopDatabase(w.Server("tern"))
+	if err := w.KillAgent("gull"); err != nil {
+		t.Fatal(err)
+	}
+	demo.KillDatabase(w.Server("gull"))
+	if err := w.Await(w.ctx, func(v view.View) bool {
+		return v.Find("gull").Health == view.Unseen && v.Find("tern").Health == view.Stopped
+	}); err != nil {
+		t.Fatal(err)
+	}
+	w.must(3, []string{"no server of bookings may take over", "--to tern"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes")
+	w.must(0, []string{"What would be lost is not known", "start tern read-only", "tern is primary of bookings"}, "failover", "bookings", "--to", "tern", "--confirm-stopped", "gull", "--yes")
+	if err := w.StartAgent(w.ctx, "gull"); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Await(w.ctx, func(v view.View) bool { return v.Find("gull").Health == view.Stopped }); err != nil {
+		t.Fatal(err)
+	}
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "gull", Compare: true})
+	w.settled()
+	w.holdsAll(load, nil, "gull", "tern", "heron")
+}
+
 // A candidate that holds less than a replica which may not take over fetches
 // the rest from it first: nothing acknowledged is lost.
 func TestFailoverFetchesFromAnIneligibleReplica(t *testing.T) {

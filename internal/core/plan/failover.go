@@ -23,7 +23,7 @@ func (in *Input) failover(p *Plan) error {
 	if in.Request.To == old {
 		return in.startAgain(p, old)
 	}
-	in.choose(p, func(s *view.Server) (bool, string) { return s.MayTakeOver, s.WhyNot }, in.byReceived)
+	in.choose(p, in.mayBeMade, in.byReceived)
 	in.checkOldStopped(p, old)
 	cand := p.Candidate
 	if cand == "" {
@@ -42,6 +42,7 @@ func (in *Input) failover(p *Plan) error {
 	in.roleEffects(p, old, cand, others, "is fenced and stays stopped until it rejoins: the cluster has one server less meanwhile")
 	in.stepOpenTerm(p)
 	in.stepFence(p, old)
+	in.stepStart(p, cand)
 	in.stepsDetach(p, old, append([]string{cand}, others...))
 	in.stepLevel(p, cand, others)
 	if slots := slotNames(others); len(slots) > 0 {
@@ -55,6 +56,32 @@ func (in *Input) failover(p *Plan) error {
 	in.stepsAfterPromotion(p, cand, others)
 	in.stepsOfProof(p, cand, others)
 	return nil
+}
+
+// mayBeMade accepts who may take over, and who was asked for by name, is
+// stopped, and has data that can be started: after a power cut that may be all
+// there is.
+func (in *Input) mayBeMade(s *view.Server) (bool, string) {
+	o := s.Observation
+	startable := o != nil && in.seen(s.Name) && !o.Running && !o.DataEmpty && o.Unfinished == "" && s.Rank > 0
+	switch {
+	case s.MayTakeOver:
+		return true, ""
+	case startable && s.Name == in.Request.To:
+		return true, ""
+	case startable:
+		return false, s.WhyNot + "; it would be started first if it were asked for: --to " + s.Name
+	}
+	return false, s.WhyNot
+}
+
+// stepStart starts a candidate that does not run, read-only.
+func (in *Input) stepStart(p *Plan, cand string) {
+	if in.member(cand).Last.Running {
+		return
+	}
+	p.step(Step{Name: "start-candidate", Action: Action{Title: "start " + cand + " read-only", Server: cand, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+		After: []Condition{{Kind: IsReplica, Server: cand}}, IfFails: "see the server's log; nothing else has changed"})
 }
 
 // byReceived puts the replica that holds most first, then rank, then name.
@@ -107,6 +134,7 @@ func (in *Input) loss(p *Plan, old, cand string) string {
 	c := in.View.Find(cand)
 	held, ok := position.Bytes(in.View.Engine, orElse(c.Received, c.Position))
 	if !ok {
+		p.Destroys, p.ConfirmName = "writes that "+cand+" does not hold, if there are any: it does not run, so that cannot be seen", in.View.Cluster
 		return "What would be lost is not known."
 	}
 	for _, n := range in.replicas(cand, old) {

@@ -90,6 +90,13 @@ func TestMake(t *testing.T) {
 		{name: "failover, unseen", r: Request{Kind: Failover}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
 		{name: "failover, unseen and vouched for", r: Request{Kind: Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, steps: "open-term detach-tern detach-heron level make-slots decide promote!"},
 		{name: "failover, start again", r: Request{Kind: Failover, To: "gull"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term"},
+		{name: "failover, the only candidate is stopped", r: Request{Kind: Failover}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[1].Last) }, refused: "may take over"},
+		{name: "failover to a stopped one", r: Request{Kind: Failover, To: "tern"}, change: func(_ *Input, m members) {
+			dead(m[0].Last)
+			dead(m[1].Last)
+			m[1].Last.Applied, m[1].Last.Received = "", ""
+		}, steps: "open-term fence-old start-candidate detach-tern detach-heron level make-slots decide promote!"},
+		{name: "failover to a stopped one of rank never", r: Request{Kind: Failover, To: "heron"}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[2].Last) }, refused: "may not take over"},
 		{name: "failover, start what runs", r: Request{Kind: Failover, To: "gull"}, refused: "takes writes: there is nothing to do"},
 		{name: "seed over data", r: Request{Kind: Seed, Server: "tern"}, refused: "not empty"},
 		{name: "seed the primary", r: Request{Kind: Seed, Server: "gull"}, wrong: "only a replica can be seeded"},
