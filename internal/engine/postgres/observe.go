@@ -97,6 +97,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	o.DiskFreeBytes = e.diskFree()
 	p, running := e.running()
 	o.Running = running
+	orphans := false
 	if running && p.status != "starting" && p.status != "stopping" {
 		err := e.observeRunning(ctx, o, thorough)
 		if err != nil {
@@ -110,10 +111,14 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		}
 	} else if running {
 		o.Problem = "it is " + p.status
+	} else if left := e.processes(); !o.DataEmpty && len(left) > 0 {
+		// Killed without its children, which go on committing (measured).
+		o.Running, orphans = true, true
+		o.Problem = fmt.Sprintf("its server process is gone, and %d of its children go on", len(left))
 	}
 	if !o.Accepting && !o.DataEmpty {
 		e.observeStopped(ctx, o)
-		if running && p.status == "ready" && o.DataState == pgtool.StateInProduction {
+		if (orphans || running && p.status == "ready") && o.DataState == pgtool.StateInProduction {
 			// It hangs, and could go on at any moment: what it is open for counts,
 			// not that it does not answer now.
 			o.Role, o.Writable = observation.Primary, true

@@ -287,6 +287,19 @@ func TestFence(t *testing.T) {
 	t.Parallel()
 	p := primary(t)
 	p.sql("create table t (a int)")
+	// Somebody's shell in the data directory is not the server's.
+	shell := exec.Command("sleep", "600")
+	shell.Dir = p.cfg.DataDir
+	if err := shell.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		if syscall.Kill(shell.Process.Pid, 0) != nil || !alive(shell.Process.Pid) {
+			t.Error("a fence killed a process that is not the server's")
+		}
+		shell.Process.Kill()
+		shell.Wait()
+	}()
 	for _, c := range []struct {
 		name   string
 		gently bool
@@ -304,6 +317,9 @@ func TestFence(t *testing.T) {
 			}()
 			time.Sleep(300 * time.Millisecond)
 			syscall.Kill(pid, syscall.SIGKILL)
+			p.await("was seen to go on without its server", func(o *observation.Server) bool {
+				return o.Running && o.Role == observation.Primary && o.Writable && strings.Contains(o.Problem, "children go on")
+			})
 		}},
 		{"not running", true, func(pid int) {
 			if err := p.Stop(p.ctx()); err != nil {

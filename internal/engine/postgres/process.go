@@ -200,8 +200,12 @@ func alive(pid int) bool {
 	return i > 0 && i+2 < len(b) && b[i+2] != 'Z' && b[i+2] != 'X'
 }
 
-// ours tells whether a process works in this data directory.
+// ours tells whether a process is the server, or a child of it, that works in
+// this data directory. A shell that somebody opened there is neither.
 func (e *Engine) ours(pid int) bool {
+	if comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)); err != nil || strings.TrimSpace(string(comm)) != "postgres" {
+		return false
+	}
 	cwd, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
 	if err != nil {
 		return false
