@@ -12,7 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -26,6 +25,7 @@ import (
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/freeport"
 	"crosstwin/internal/store"
 )
 
@@ -141,7 +141,7 @@ func (w *World) prepare() error {
 	if err := os.WriteFile(filepath.Join(w.Dir, markerFile), []byte("{}\n"), 0o644); err != nil {
 		return err
 	}
-	w.listen = fmt.Sprintf("127.0.0.1:%d", freePort())
+	w.listen = fmt.Sprintf("127.0.0.1:%d", freeport.Next())
 	w.URL = "http://" + w.listen
 	for _, s := range []*Server{{Name: "gull", Site: "harbour", Rank: 1, primary: true}, {Name: "tern", Site: "harbour", Rank: 2}, {Name: "heron", Site: "island", Rank: 0}} {
 		w.place(s)
@@ -163,21 +163,11 @@ func (w *World) prepare() error {
 
 func (w *World) place(s *Server) {
 	base := filepath.Join(w.Dir, s.Name)
-	s.Cluster, s.Host, s.Port = Cluster, "127.0.0.1", freePort()
+	s.Cluster, s.Host, s.Port = Cluster, "127.0.0.1", freeport.Next()
 	s.SocketDir, s.DataDir, s.AgentDir, s.LogFile = filepath.Join(base, "run"), filepath.Join(base, "data"), filepath.Join(base, "agent"), filepath.Join(base, "postgresql.log")
-	s.AgentAddress = fmt.Sprintf("127.0.0.1:%d", freePort())
+	s.AgentAddress = fmt.Sprintf("127.0.0.1:%d", freeport.Next())
 	s.SuperuserURI = fmt.Sprintf("postgresql://postgres@/%s?host=%s&port=%d", database, s.SocketDir, s.Port)
 	s.ApplicationURI = fmt.Sprintf("postgresql://%s:%s@%s:%d/%s", application, appPassword, s.Host, s.Port, database)
-}
-
-// freePort asks the kernel for a port that is free now.
-func freePort() int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		panic(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
 }
 
 // Server finds a server by name.

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"crosstwin/internal/freeport"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -24,20 +25,10 @@ type daemon struct {
 	log  *os.File
 }
 
-func freePort(t *testing.T) int {
-	t.Helper()
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer ln.Close()
-	return ln.Addr().(*net.TCPAddr).Port
-}
-
 // serve starts a service with these arguments and waits until it listens.
 func serve(t *testing.T, env []string, args ...string) *daemon {
 	t.Helper()
-	d := &daemon{t: t, dir: t.TempDir(), port: freePort(t)}
+	d := &daemon{t: t, dir: t.TempDir(), port: freeport.Next()}
 	for i := range args {
 		args[i] = strings.NewReplacer("DIR", d.dir, "PORT", fmt.Sprint(d.port)).Replace(args[i])
 	}
@@ -112,7 +103,7 @@ func TestServeTLS(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &code); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	enroll := []string{"agent", "enroll", "--service", url, "--code", code.Code, "--dir", filepath.Join(d.dir, "agent"), "--data-dir", filepath.Join(d.dir, "data"), "--host", "127.0.0.1", "--listen", fmt.Sprintf("127.0.0.1:%d", freePort(t))}
+	enroll := []string{"agent", "enroll", "--service", url, "--code", code.Code, "--dir", filepath.Join(d.dir, "agent"), "--data-dir", filepath.Join(d.dir, "data"), "--host", "127.0.0.1", "--listen", fmt.Sprintf("127.0.0.1:%d", freeport.Next())}
 	if out, rc := d.run(enroll...); rc != 0 || !strings.Contains(out, "enrolled as gull") {
 		t.Errorf("%d %s", rc, out)
 	}
@@ -156,7 +147,7 @@ func TestServeSettings(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	port, dir := freePort(t), t.TempDir()
+	port, dir := freeport.Next(), t.TempDir()
 	write(fmt.Sprintf("dir: %s\nlisten: 127.0.0.1:%d\nlog-level: debug\n", dir, port))
 	serve(t, nil, "--config", file, "--listen", "127.0.0.1:PORT") // the flag wins
 	if _, err := os.Stat(filepath.Join(dir, "crosstwin.db")); err != nil {

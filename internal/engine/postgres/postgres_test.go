@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,6 +16,7 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/freeport"
 )
 
 // notes is an agent's memory in memory.
@@ -46,13 +46,7 @@ func newRig(t *testing.T, name string) *rig {
 	}
 	os.Chmod(dir, 0o755)
 	n := &notes{prints: map[string]string{}}
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	port := ln.Addr().(*net.TCPAddr).Port
-	ln.Close()
-	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"), Port: port, Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n)
+	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"), Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n)
 	if err != nil {
 		t.Fatal(err)
 	}
