@@ -269,6 +269,11 @@ func (e *execution) undo(ctx context.Context, at int, why error) error {
 			return e.end(ctx, store.OutcomeNeedsYou, fmt.Sprintf("%v. Putting it back failed at %q: %v", why, a.Title, err))
 		}
 	}
+	for i := 0; i <= min(at, len(steps)-1); i++ {
+		if steps[i].Gone != "" {
+			return e.end(ctx, store.OutcomeNeedsYou, fmt.Sprintf("%v; what can be was put back, but %s", why, steps[i].Gone))
+		}
+	}
 	return e.end(ctx, store.OutcomeUndone, why.Error())
 }
 

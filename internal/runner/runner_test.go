@@ -166,6 +166,17 @@ func TestUndo(t *testing.T) {
 	}
 }
 
+// What was thrown away is not put back, and nobody says so.
+func TestUndoOfWhatIsGone(t *testing.T) {
+	b := newBench(t)
+	b.f.fail["b@tern"] = errors.New("the network is down")
+	op := b.run(plan.Seed, false, nil, act("a", "gull", nil), act("b", "tern", func(s *plan.Step) { s.Gone = "the old data is gone" }))
+	if op.Outcome != store.OutcomeNeedsYou || !strings.Contains(op.Message, "the network is down") || !strings.Contains(op.Message, "the old data is gone") {
+		t.Errorf("%s: %s", op.Outcome, op.Message)
+	}
+	b.called("a@gull#2", "b@tern#2", "undo-b@tern#2", "undo-a@gull#2")
+}
+
 func TestUndoThatFails(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@tern"], b.f.fail["undo-a@gull"] = errors.New("first"), errors.New("second")

@@ -1,10 +1,13 @@
 package service
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
+	"path"
 	"sort"
 	"strings"
 	"time"
@@ -34,6 +37,7 @@ func (s *Service) localVerbs() map[string]runner.Local {
 		plan.Reopen: s.reopen,
 		verb.Level:  s.level,
 		verb.Judge:  s.judge,
+		verb.Reread: s.reread,
 	}
 }
 
@@ -179,6 +183,39 @@ func (s *Service) waitReceived(ctx context.Context, op *store.Operation, cand, n
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
+}
+
+// reread reads a saved tail back from its agent: the file has to name every
+// committed transaction of the listing, before anything is taken out.
+func (s *Service) reread(ctx context.Context, op *store.Operation, _ plan.Action, args map[string]any) (any, int64, error) {
+	server, _ := args["server"].(string)
+	var t verb.Tail
+	if err := unmarshal(op.Facts["tail"], &t); err != nil {
+		return nil, 0, fmt.Errorf("the listing of the tail: %w", err)
+	}
+	r, w := io.Pipe()
+	go func() { w.CloseWithError(s.SalvageFile(ctx, op.Cluster, server, path.Base(t.Saved), w)) }()
+	defer r.Close()
+	named := map[string]bool{}
+	lines := bufio.NewReader(r)
+	for {
+		line, err := lines.ReadString('\n')
+		if f := strings.Fields(line); len(f) > 3 && f[0] == "--" && f[1] == "transaction" && f[3] == "committed" {
+			named[f[2]] = true
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, 0, fmt.Errorf("read %s back from %s: %w", t.Saved, server, err)
+		}
+	}
+	for _, x := range t.Transactions {
+		if x.Outcome == "committed" && !named[fmt.Sprint(x.ID)] {
+			return nil, 0, fmt.Errorf("transaction %d is missing in the saved tail %s on %s", x.ID, t.Saved, server)
+		}
+	}
+	return nil, 0, nil
 }
 
 // Comparison is the result of comparing all tables.

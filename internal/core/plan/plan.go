@@ -93,9 +93,12 @@ type Step struct {
 	Limit   float64  `json:"limit_seconds"`
 	InPause bool     `json:"in_pause"`
 	// NoReturn marks the point of no return: from here on forward only.
-	NoReturn bool   `json:"no_return"`
-	OnFail   string `json:"on_fail"`
-	IfFails  string `json:"if_fails"` // in words
+	NoReturn bool `json:"no_return"`
+	// Gone says what no undo brings back once this step has begun; then a
+	// failure is never called undone.
+	Gone    string `json:"gone,omitempty"`
+	OnFail  string `json:"on_fail"`
+	IfFails string `json:"if_fails"` // in words
 }
 
 // Choice tells of one server why it was or was not chosen.

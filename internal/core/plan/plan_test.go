@@ -114,16 +114,16 @@ func TestMake(t *testing.T) {
 			in.Examination = examined(func(x *verb.Examination) { x.TailBytes, x.Fork = 0, x.End })
 		}, steps: "prepare prepare-heron make-slot account follow start streams drop-slots-tern mark mark-on-tern"},
 		{name: "rejoin with a tail", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) },
-			steps: "settle salvage checkpoint prepare prepare-heron rewind! make-slot account follow start streams"},
+			steps: "settle salvage reread checkpoint prepare prepare-heron rewind! make-slot account follow start streams"},
 		{name: "rejoin one that takes writes", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			m[1].Last = observed("tern", observation.Primary)
 			in.Examination = examined(nil)
-		}, steps: "close settle salvage checkpoint prepare prepare-heron rewind!"},
+		}, steps: "close settle salvage reread checkpoint prepare prepare-heron rewind!"},
 		{name: "rejoin, a tail cannot just follow", r: Request{Kind: Rejoin, Server: "tern", Way: WayFollow}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) }, refused: "follow is not possible"},
 		{name: "rejoin, cannot be rewound", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = examined(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "no checksums" })
-		}, steps: "settle salvage prepare prepare-heron make-slot copy verify start catch-up"},
+		}, steps: "settle salvage reread prepare prepare-heron make-slot copy verify start catch-up"},
 		{name: "rejoin, unproven kin", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = examined(func(x *verb.Examination) {

@@ -109,7 +109,11 @@ func (in *Input) stepsOfSeed(p *Plan, name string) {
 		p.step(Step{Name: "stop-target", Action: Action{Title: "stop " + name, Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.5, Limit: 60,
 			After: []Condition{{Kind: IsStopped, Server: name}}, IfFails: "the slot is dropped again"})
 	}
-	p.step(Step{Name: "copy", Action: Action{Title: fmt.Sprintf("copy %s (%s) to %s", primary, view.Size(total), name), Server: name, Verb: verb.Seed,
+	gone := ""
+	if !o.DataEmpty && o.Unfinished != "seed" {
+		gone = "the data that stood on " + name + " may be gone: seed it again"
+	}
+	p.step(Step{Name: "copy", Gone: gone, Action: Action{Title: fmt.Sprintf("copy %s (%s) to %s", primary, view.Size(total), name), Server: name, Verb: verb.Seed,
 		Args: verb.SeedArgs{Source: in.peer(primary), Slot: slot, Replace: in.Request.Replace || in.Request.Kind == Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}},
 		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit, IfFails: "the unfinished copy is recognised and cleared by the next seed; the slot is dropped"})
 	p.step(Step{Name: "verify", Action: Action{Title: "hold the copy against its manifest", Server: name, Verb: verb.Verify}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,

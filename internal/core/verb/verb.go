@@ -45,6 +45,7 @@ const (
 	Decide   = "decide"    // record the owner of the term, before the owner is told
 	Level    = "level"     // let the candidate fetch what another replica holds more
 	Judge    = "judge"     // compare the sums of all servers
+	Reread   = "reread"    // read a saved tail back and hold it against the listing
 )
 
 // Request is the envelope of every verb.
