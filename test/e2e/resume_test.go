@@ -21,17 +21,23 @@ func (w *world) killAt(r plan.Request, step, where string) store.Operation {
 		w.t.Fatal(err)
 	}
 	r.ConfirmName = p.ConfirmName
-	op, err := w.Client.Begin(w.ctx, demo.Cluster, r)
-	if err != nil {
-		w.t.Fatalf("%s: %v", step, err)
-	}
+	// A kill at the first step may come before the answer is out: then the
+	// error is the connection's, and the journal has the operation all the same.
+	op, begun := w.Client.Begin(w.ctx, demo.Cluster, r)
 	ctx, cancel := context.WithTimeout(w.ctx, time.Minute)
 	defer cancel()
 	if err := w.WaitServiceGone(ctx); err != nil {
-		w.t.Fatalf("the service did not come to %s of step %s", where, step)
+		w.t.Fatalf("the service did not come to %s of step %s (%v)", where, step, begun)
 	}
 	if err := w.StartService(w.ctx); err != nil {
 		w.t.Fatal(err)
+	}
+	if begun != nil {
+		newest, err := w.Client.Operations(w.ctx, demo.Cluster, "", r.Kind, 1)
+		if err != nil || len(newest) == 0 {
+			w.t.Fatalf("%s: %v; the journal: %v", step, begun, err)
+		}
+		op = newest[0]
 	}
 	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {}); err != nil {
 		w.t.Fatal(err)
