@@ -48,7 +48,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examina
 	if x.TailBytes > 0 && x.Fork != "" && x.Kinship != string(position.Unknown) {
 		fork, _ := position.ParseLSN(x.Fork)
 		if x.Rewindable {
-			if _, err := os.Stat(e.path("pg_wal", position.SegmentName(x.ForkLine, fork, c.SegmentBytes))); err != nil {
+			if _, err := os.Stat(e.Path("pg_wal", position.SegmentName(x.ForkLine, fork, c.SegmentBytes))); err != nil {
 				x.Rewindable, x.WhyNot = false, "its log file with the fork is gone (wal_keep_size was too small)"
 			}
 		}
@@ -143,7 +143,7 @@ func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LS
 	if to != 0 {
 		args = append(args, "-e", to.String())
 	}
-	c, err := e.command(ctx, "pg_waldump", args...)
+	c, err := e.Command(ctx, "pg_waldump", args...)
 	if err != nil {
 		return "", err
 	}
@@ -175,7 +175,7 @@ func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LS
 // first in a directory, and fails when that is one prepared for later, with
 // nothing in its header (measured).
 func (e *Engine) linkLog(timeline uint32, from position.LSN) (string, error) {
-	id, err := e.owner()
+	id, err := e.Owner()
 	if err != nil {
 		return "", err
 	}
@@ -184,10 +184,10 @@ func (e *Engine) linkLog(timeline uint32, from position.LSN) (string, error) {
 		return "", err
 	}
 	if os.Geteuid() == 0 {
-		os.Chown(dir, int(id.uid), int(id.gid))
+		os.Chown(dir, int(id.UID), int(id.GID))
 	}
 	first := position.SegmentName(timeline, from, e.segmentBytes())
-	files, err := filepath.Glob(e.path("pg_wal", first[:8]+"????????????????"))
+	files, err := filepath.Glob(e.Path("pg_wal", first[:8]+"????????????????"))
 	for _, f := range files {
 		if err == nil && filepath.Base(f) >= first && begun(f) {
 			err = os.Symlink(f, filepath.Join(dir, filepath.Base(f)))

@@ -6,66 +6,15 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strconv"
 
 	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/engine/host"
 )
-
-func lockThread() { runtime.LockOSThread() }
-
-// writeOwned writes a file of the database's owner and syncs it and its
-// directory, by way of a temporary name.
-func (e *Engine) writeOwned(path string, content []byte) error {
-	id, err := e.owner()
-	if err != nil {
-		return err
-	}
-	tmp := path + ".crosstwin-new"
-	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(content)
-	if err == nil && os.Geteuid() == 0 {
-		err = f.Chown(int(id.uid), int(id.gid))
-	}
-	err = errors.Join(err, f.Sync(), f.Close())
-	if err == nil {
-		err = os.Rename(tmp, path)
-	}
-	if err != nil {
-		os.Remove(tmp)
-		return err
-	}
-	return syncDir(filepath.Dir(path))
-}
-
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
-}
-
-func removeSynced(path string) error {
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return syncDir(filepath.Dir(path))
-}
-
-// dataEmpty tells whether no database stands in the data directory.
-func (e *Engine) dataEmpty() bool {
-	d, err := os.ReadDir(e.cfg.DataDir)
-	return err != nil || len(d) == 0
-}
 
 // editAuto changes postgresql.auto.conf of a server that does not run.
 func (e *Engine) editAuto(change func(pgtool.Settings)) error {
-	path := e.path("postgresql.auto.conf")
+	path := e.Path("postgresql.auto.conf")
 	b, err := os.ReadFile(path)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -76,7 +25,7 @@ func (e *Engine) editAuto(change func(pgtool.Settings)) error {
 	}
 	change(s)
 	if text := s.String(); text != string(b) {
-		return e.writeOwned(path, []byte(text))
+		return e.WriteOwned(path, []byte(text))
 	}
 	return nil
 }
@@ -112,7 +61,7 @@ func (e *Engine) saveOwnFiles(again bool) error {
 		return err
 	}
 	for _, n := range ownFiles {
-		b, err := os.ReadFile(e.path(n))
+		b, err := os.ReadFile(e.Path(n))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -129,7 +78,7 @@ func (e *Engine) saveOwnFiles(again bool) error {
 	if err := os.Rename(tmp, e.ownDir()); err != nil {
 		return err
 	}
-	return syncDir(e.cfg.WorkDir)
+	return host.SyncDir(e.cfg.WorkDir)
 }
 
 func (e *Engine) restoreOwnFiles() error {
@@ -139,59 +88,11 @@ func (e *Engine) restoreOwnFiles() error {
 			continue
 		}
 		if err == nil {
-			err = e.writeOwned(e.path(n), b)
+			err = e.WriteOwned(e.Path(n), b)
 		}
 		if err != nil {
 			return fmt.Errorf("put back the settings of %s: %w", e.cfg.Name, err)
 		}
 	}
 	return nil
-}
-
-// clearData removes everything inside the data directory, which itself may be
-// a mount point and stays.
-func (e *Engine) clearData() error {
-	d, err := os.ReadDir(e.cfg.DataDir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	for _, x := range d {
-		if err := os.RemoveAll(e.path(x.Name())); err != nil {
-			return fmt.Errorf("clear %s: %w", e.cfg.DataDir, err)
-		}
-	}
-	return nil
-}
-
-func (e *Engine) makeDataDir() error {
-	id, err := e.owner()
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(e.cfg.DataDir, 0o700); err != nil {
-		return err
-	}
-	if os.Geteuid() == 0 {
-		if err := os.Chown(e.cfg.DataDir, int(id.uid), int(id.gid)); err != nil {
-			return err
-		}
-	}
-	return os.Chmod(e.cfg.DataDir, 0o700)
-}
-
-// dirBytes sums the files of a directory.
-func dirBytes(dir string) int64 {
-	var n int64
-	filepath.WalkDir(dir, func(_ string, d fs.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() {
-			if fi, err := d.Info(); err == nil {
-				n += fi.Size()
-			}
-		}
-		return nil
-	})
-	return n
 }

@@ -30,7 +30,7 @@ func (e *Engine) Remember(acc engine.Account) error {
 	if b, err := os.ReadFile(e.passFile()); err == nil && string(b) == line {
 		return nil
 	}
-	return e.writeOwned(e.passFile(), []byte(line))
+	return e.WriteOwned(e.passFile(), []byte(line))
 }
 
 func (e *Engine) conninfo(p verb.Peer, extra ...string) string {
@@ -50,7 +50,7 @@ func (e *Engine) Follow(ctx context.Context, a verb.FollowArgs) error {
 		info = e.conninfo(a.Upstream)
 	}
 	if _, ok := e.running(); !ok {
-		if e.dataEmpty() {
+		if e.Empty() {
 			return fmt.Errorf("%s holds no database that could follow", e.cfg.Name)
 		}
 		return e.editAuto(func(s pgtool.Settings) { s["primary_conninfo"], s["primary_slot_name"] = info, a.Slot })
@@ -122,7 +122,7 @@ func (e *Engine) Prepare(ctx context.Context, a verb.PrepareArgs, acc engine.Acc
 		return err
 	}
 	if text := hbaRules(string(b), a.Peers); text != string(b) {
-		if err := e.writeOwned(file, []byte(text)); err != nil {
+		if err := e.WriteOwned(file, []byte(text)); err != nil {
 			return err
 		}
 		if err := e.exec(ctx, "select pg_reload_conf()"); err != nil {

@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -91,10 +90,10 @@ const probeTimeout = 3 * time.Second
 func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
 	o := &observation.Server{At: time.Now().UTC(), Engine: position.EnginePostgres, Address: e.address()}
 	o.MajorVersion, o.Version = majorOf(e.cfg.BinDir), filepath.Base(filepath.Dir(e.cfg.BinDir))
-	o.DataEmpty, o.Unfinished = e.dataEmpty(), e.memory.Unfinished()
-	_, err := os.Stat(e.path("standby.signal"))
+	o.DataEmpty, o.Unfinished = e.Empty(), e.memory.Unfinished()
+	_, err := os.Stat(e.Path("standby.signal"))
 	o.ClosedByDefault = err == nil
-	o.DiskFreeBytes = e.diskFree()
+	o.DiskFreeBytes = e.DiskFree()
 	p, running := e.running()
 	o.Running = running
 	orphans := false
@@ -111,7 +110,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		}
 	} else if running {
 		o.Problem = "it is " + p.status
-	} else if left := e.processes(); !o.DataEmpty && len(left) > 0 {
+	} else if left := e.Processes(); !o.DataEmpty && len(left) > 0 {
 		// Killed without its children, which go on committing (measured).
 		o.Running, orphans = true, true
 		o.Problem = fmt.Sprintf("its server process is gone, and %d of its children go on", len(left))
@@ -124,7 +123,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 			o.Role, o.Writable = observation.Primary, true
 		}
 	}
-	o.DataBytes = e.dataBytes(thorough)
+	o.DataBytes = e.Bytes(thorough)
 	return o
 }
 
@@ -324,7 +323,7 @@ func (e *Engine) history(tli uint32) (position.History, error) {
 	if tli <= 1 {
 		return position.History{Current: 1}, nil
 	}
-	b, err := os.ReadFile(e.path("pg_wal", fmt.Sprintf("%08X.history", tli)))
+	b, err := os.ReadFile(e.Path("pg_wal", fmt.Sprintf("%08X.history", tli)))
 	if err != nil {
 		return position.History{}, err
 	}
@@ -334,7 +333,7 @@ func (e *Engine) history(tli uint32) (position.History, error) {
 // firstRecord gives the fingerprint of a timeline's first record, empty when
 // its log file is gone.
 func (e *Engine) firstRecord(ctx context.Context, tli uint32, began position.LSN) string {
-	if _, err := os.Stat(e.path("pg_wal", position.SegmentName(tli, began, e.segmentBytes()))); err != nil {
+	if _, err := os.Stat(e.Path("pg_wal", position.SegmentName(tli, began, e.segmentBytes()))); err != nil {
 		return ""
 	}
 	const enough = 256 // the first record is a short one
@@ -374,7 +373,7 @@ func (e *Engine) segmentBytes() uint64 {
 // observeStopped reads the control data of a server that does not answer. The
 // utility runs again only after the file has changed.
 func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
-	fi, err := os.Stat(e.path("global", "pg_control"))
+	fi, err := os.Stat(e.Path("global", "pg_control"))
 	if err != nil {
 		o.Problem = orElse(o.Problem, "its data directory holds no control data: "+err.Error())
 		return
@@ -395,7 +394,7 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 	if c.State == pgtool.StateShutDown {
 		o.ShutdownAt = c.Checkpoint.String()
 	}
-	if b, err := os.ReadFile(e.path("postgresql.auto.conf")); err == nil {
+	if b, err := os.ReadFile(e.Path("postgresql.auto.conf")); err == nil {
 		if s, err := pgtool.ParseSettings(string(b)); err == nil && s["primary_conninfo"] != "" {
 			ci := pgtool.ParseConnInfo(s["primary_conninfo"])
 			port, _ := strconv.Atoi(ci["port"])
@@ -473,26 +472,4 @@ func (e *Engine) countUnlogged(ctx context.Context) (int64, error) {
 		return err
 	})
 	return n, err
-}
-
-func (e *Engine) diskFree() int64 {
-	var st syscall.Statfs_t
-	dir := e.cfg.DataDir
-	if _, err := os.Stat(dir); err != nil {
-		dir = filepath.Dir(dir)
-	}
-	if syscall.Statfs(dir, &st) != nil {
-		return 0
-	}
-	return int64(st.Bavail) * st.Bsize
-}
-
-// dataBytes is measured anew when asked thoroughly, else each few minutes.
-func (e *Engine) dataBytes(now bool) int64 {
-	e.seen.Lock()
-	defer e.seen.Unlock()
-	if now || time.Since(e.seen.dataBytesAt) > 5*time.Minute {
-		e.seen.dataBytes, e.seen.dataBytesAt = dirBytes(e.cfg.DataDir), time.Now()
-	}
-	return e.seen.dataBytes
 }

@@ -15,15 +15,12 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"net"
 	"os"
 	"path/filepath"
-	"runtime"
 	"sort"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -32,6 +29,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 )
 
 // Config says where a server lives.
@@ -51,6 +49,7 @@ type Config struct {
 
 // Engine implements engine.Engine and all the further abilities.
 type Engine struct {
+	*host.Data
 	cfg    Config
 	memory engine.Memory
 
@@ -63,8 +62,6 @@ type Engine struct {
 		control      controlCache
 		startedAt    string // of the server whose fingerprint was looked up
 		line         lineCache
-		dataBytes    int64
-		dataBytesAt  time.Time
 		lastTimeline uint32
 		segment      uint64
 	}
@@ -113,15 +110,16 @@ func New(cfg Config, memory engine.Memory) (*Engine, error) {
 			return nil, fmt.Errorf("the data directory %s holds no postgresql.conf: a configuration outside of the data directory is not handled by this version", cfg.DataDir)
 		}
 	}
-	e := &Engine{cfg: cfg, memory: memory}
-	if _, err := e.owner(); err != nil {
+	e := &Engine{cfg: cfg, memory: memory, Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", OwnerName: cfg.Owner, DefaultOwner: "postgres",
+		Env: []string{"PGCONNECT_TIMEOUT=10", "PGTZ=UTC"}}}
+	if _, err := e.Owner(); err != nil {
 		return nil, err
 	}
 	pc, err := pgxpool.ParseConfig(fmt.Sprintf("host=%s port=%d user=%s dbname=postgres connect_timeout=3 application_name=crosstwin-agent pool_max_conns=4", cfg.SocketDir, cfg.Port, cfg.Superuser))
 	if err != nil {
 		return nil, fmt.Errorf("connection settings of %s: %w", cfg.Name, err)
 	}
-	pc.ConnConfig.DialFunc = e.dial
+	pc.ConnConfig.DialFunc = e.Dial
 	pc.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
 	pc.ConnConfig.RuntimeParams["statement_timeout"] = "0"
 	pc.MaxConnIdleTime = time.Minute
@@ -150,67 +148,6 @@ func majorOf(binDir string) int {
 	return n
 }
 
-// identity is an operating system user.
-type identity struct{ uid, gid uint32 }
-
-// owner gives the user that everything of the database runs as: the owner of
-// the data directory. It is never root.
-func (e *Engine) owner() (identity, error) {
-	var id identity
-	if fi, err := os.Stat(e.cfg.DataDir); err == nil {
-		st := fi.Sys().(*syscall.Stat_t)
-		id = identity{st.Uid, st.Gid}
-	} else {
-		var err error
-		if id, err = lookupUser(e.cfg.Owner); err != nil {
-			return id, err
-		}
-	}
-	if id.uid == 0 {
-		return id, fmt.Errorf("the data directory %s belongs to root: a database never runs as root; chown it to its own user", e.cfg.DataDir)
-	}
-	if me := os.Geteuid(); me != 0 && uint32(me) != id.uid {
-		return id, fmt.Errorf("the data directory %s belongs to user %d and this agent runs as user %d: run the agent as root or as that user", e.cfg.DataDir, id.uid, me)
-	}
-	return id, nil
-}
-
-// dial connects to the socket with the owner's identity, so that peer
-// authentication lets the agent in when it runs as root. The kernel notes the
-// identity of the connecting thread, so one locked thread takes it on and
-// drops it again.
-func (e *Engine) dial(ctx context.Context, network, addr string) (net.Conn, error) {
-	id, err := e.owner()
-	if err != nil {
-		return nil, err
-	}
-	var d net.Dialer
-	if os.Geteuid() != 0 {
-		return d.DialContext(ctx, network, addr)
-	}
-	type result struct {
-		c   net.Conn
-		err error
-	}
-	done := make(chan result, 1)
-	go func() {
-		runtime.LockOSThread()
-		// Not unlocked on failure to change back: the runtime then ends the thread.
-		if _, _, no := syscall.RawSyscall(syscall.SYS_SETRESUID, ^uintptr(0), uintptr(id.uid), ^uintptr(0)); no != 0 {
-			done <- result{nil, fmt.Errorf("become user %d: %w", id.uid, no)}
-			return
-		}
-		c, err := d.DialContext(ctx, network, addr)
-		_, _, no := syscall.RawSyscall(syscall.SYS_SETRESUID, ^uintptr(0), 0, ^uintptr(0))
-		done <- result{c, err}
-		if no == 0 {
-			runtime.UnlockOSThread()
-		}
-	}()
-	r := <-done
-	return r.c, r.err
-}
-
 // connect opens a connection of its own to a database, outside the pool.
 func (e *Engine) connect(ctx context.Context, database, socketDir string, port int) (*pgx.Conn, error) {
 	c := e.pool.Config().ConnConfig.Copy()
@@ -229,10 +166,6 @@ func (e *Engine) explain(err error) error {
 		return nil
 	}
 	return fmt.Errorf("%s: %w", e.cfg.Name, err)
-}
-
-func (e *Engine) path(parts ...string) string {
-	return filepath.Join(append([]string{e.cfg.DataDir}, parts...)...)
 }
 
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }

@@ -16,6 +16,7 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 	"crosstwin/internal/freeport"
 )
 
@@ -51,13 +52,13 @@ func newRig(t *testing.T, name string) *rig {
 		t.Fatal(err)
 	}
 	r := &rig{e, t, n}
-	id, err := e.owner()
+	id, err := e.Owner()
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, d := range []string{dir, e.cfg.SocketDir} {
 		os.MkdirAll(d, 0o755)
-		os.Chown(d, int(id.uid), int(id.gid))
+		os.Chown(d, int(id.UID), int(id.GID))
 	}
 	t.Cleanup(func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
@@ -83,7 +84,7 @@ func primary(t *testing.T) *rig {
 // utility runs a program of the server's as its owner.
 func (r *rig) utility(program string, args ...string) {
 	r.t.Helper()
-	if _, _, err := r.run(r.ctx(), program, args...); err != nil {
+	if _, _, err := r.Run(r.ctx(), program, args...); err != nil {
 		r.t.Fatal(err)
 	}
 }
@@ -288,7 +289,7 @@ func TestFence(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() {
-		if syscall.Kill(shell.Process.Pid, 0) != nil || !alive(shell.Process.Pid) {
+		if syscall.Kill(shell.Process.Pid, 0) != nil || !host.Alive(shell.Process.Pid) {
 			t.Error("a fence killed a process that is not the server's")
 		}
 		shell.Process.Kill()
@@ -329,7 +330,7 @@ func TestFence(t *testing.T) {
 		if err := p.Fence(p.ctx(), c.gently); err != nil {
 			t.Errorf("%s: %v", c.name, err)
 		}
-		if left := p.processes(); len(left) != 0 {
+		if left := p.Processes(); len(left) != 0 {
 			t.Errorf("%s: processes %v are left", c.name, left)
 		}
 		if err := p.Start(p.ctx(), "replica"); err != nil {
@@ -342,7 +343,7 @@ func TestFence(t *testing.T) {
 			t.Fatalf("%s: %v", c.name, err)
 		}
 		p.sql("insert into t values (3)")
-		if _, err := os.Stat(p.path("standby.signal")); err != nil {
+		if _, err := os.Stat(p.Path("standby.signal")); err != nil {
 			t.Errorf("%s: the data is not closed: %v", c.name, err)
 		}
 	}
@@ -355,7 +356,7 @@ func TestStartFails(t *testing.T) {
 	if err := p.Stop(p.ctx()); err != nil {
 		t.Fatal(err)
 	}
-	conf := p.path("postgresql.conf")
+	conf := p.Path("postgresql.conf")
 	good, _ := os.ReadFile(conf)
 	os.WriteFile(conf, append(good, "\nmax_connections = none\n"...), 0o600)
 	if err := p.Start(p.ctx(), "replica"); err == nil || !strings.Contains(err.Error(), "max_connections") {
@@ -372,7 +373,7 @@ func TestStartFails(t *testing.T) {
 	}
 	if os.Geteuid() == 0 {
 		os.Chown(p.cfg.DataDir, 0, 0)
-		if _, err := p.owner(); err == nil || !strings.Contains(err.Error(), "never runs as root") {
+		if _, err := p.Owner(); err == nil || !strings.Contains(err.Error(), "never runs as root") {
 			t.Errorf("data that belongs to root: %v", err)
 		}
 		fi, _ := os.Stat(conf)

@@ -1,164 +1,19 @@
 package postgres
 
 import (
-	"bufio"
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"os/exec"
-	"os/user"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
 	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/engine/host"
 )
-
-func lookupUser(name string) (identity, error) {
-	if name == "" {
-		if os.Geteuid() != 0 {
-			return identity{uint32(os.Geteuid()), uint32(os.Getegid())}, nil
-		}
-		name = "postgres"
-	}
-	u, err := user.Lookup(name)
-	if err != nil {
-		return identity{}, fmt.Errorf("user %q, who is to own the database's files: %w", name, err)
-	}
-	uid, _ := strconv.ParseUint(u.Uid, 10, 32)
-	gid, _ := strconv.ParseUint(u.Gid, 10, 32)
-	return identity{uint32(uid), uint32(gid)}, nil
-}
-
-// groupsOf gives a user's further groups: a server may be allowed to read its
-// TLS key only by one of them.
-func groupsOf(uid uint32) []uint32 {
-	u, err := user.LookupId(strconv.Itoa(int(uid)))
-	if err != nil {
-		return nil
-	}
-	ids, err := u.GroupIds()
-	if err != nil {
-		return nil
-	}
-	var out []uint32
-	for _, s := range ids {
-		if n, err := strconv.ParseUint(s, 10, 32); err == nil {
-			out = append(out, uint32(n))
-		}
-	}
-	return out
-}
-
-// command prepares a program of the server's to run as the owner of the data.
-func (e *Engine) command(ctx context.Context, program string, args ...string) (*exec.Cmd, error) {
-	id, err := e.owner()
-	if err != nil {
-		return nil, err
-	}
-	c := exec.CommandContext(ctx, filepath.Join(e.cfg.BinDir, program), args...)
-	c.Env = []string{"PATH=/usr/bin:/bin", "LC_ALL=C.UTF-8", "TZ=UTC", "PGCONNECT_TIMEOUT=10", "PGTZ=UTC"}
-	c.Dir = "/"
-	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	if os.Geteuid() == 0 {
-		c.SysProcAttr.Credential = &syscall.Credential{Uid: id.uid, Gid: id.gid, Groups: groupsOf(id.uid)}
-	}
-	return c, nil
-}
-
-// run runs a utility and gives what it printed. The error holds its last
-// words.
-func (e *Engine) run(ctx context.Context, program string, args ...string) (stdout, stderr string, err error) {
-	c, err := e.command(ctx, program, args...)
-	if err != nil {
-		return "", "", err
-	}
-	var out, problems bytes.Buffer
-	c.Stdout, c.Stderr = &out, &problems
-	if err = c.Run(); err != nil {
-		err = fmt.Errorf("%s on %s: %w: %s", program, e.cfg.Name, err, lastLines(problems.String()+out.String(), 3))
-	}
-	return out.String(), problems.String(), err
-}
-
-// runWatched runs a long utility, hands each line (parted by newline or
-// carriage return) to see, and ends it when ctx ends.
-func (e *Engine) runWatched(ctx context.Context, see func(line string), program string, args ...string) error {
-	c, err := e.command(ctx, program, args...)
-	if err != nil {
-		return err
-	}
-	// The utility must not outlive its agent: a half-made copy that is still
-	// being written could not be cleared.
-	c.SysProcAttr.Pdeathsig = syscall.SIGKILL
-	r, w, err := os.Pipe()
-	if err != nil {
-		return err
-	}
-	c.Stdout, c.Stderr = w, w
-	started := make(chan error, 1)
-	exited := make(chan error, 1)
-	go func() {
-		// Pdeathsig is sent when the starting thread ends: keep it to the end.
-		lockThread()
-		err := c.Start()
-		started <- err
-		if err == nil {
-			exited <- c.Wait()
-		}
-	}()
-	err = <-started
-	w.Close()
-	defer r.Close()
-	if err != nil {
-		return fmt.Errorf("%s on %s: %w", program, e.cfg.Name, err)
-	}
-	var last []string
-	sc := bufio.NewScanner(r)
-	sc.Buffer(make([]byte, 64<<10), 1<<20)
-	sc.Split(splitLines)
-	for sc.Scan() {
-		line := strings.TrimSpace(sc.Text())
-		if line == "" {
-			continue
-		}
-		see(line)
-		if last = append(last, line); len(last) > 4 {
-			last = last[1:]
-		}
-	}
-	io.Copy(io.Discard, r)
-	if err := <-exited; err != nil {
-		if ctx.Err() != nil {
-			return fmt.Errorf("%s on %s was ended: %w", program, e.cfg.Name, ctx.Err())
-		}
-		return fmt.Errorf("%s on %s: %w: %s", program, e.cfg.Name, err, strings.Join(last, " | "))
-	}
-	return nil
-}
-
-func splitLines(data []byte, atEOF bool) (int, []byte, error) {
-	if i := bytes.IndexAny(data, "\r\n"); i >= 0 {
-		return i + 1, data[:i], nil
-	}
-	if atEOF && len(data) > 0 {
-		return len(data), data, nil
-	}
-	return 0, nil, nil
-}
-
-func lastLines(s string, n int) string {
-	lines := strings.Split(strings.TrimSpace(s), "\n")
-	if len(lines) > n {
-		lines = lines[len(lines)-n:]
-	}
-	return strings.Join(lines, " | ")
-}
 
 // process is what the pid file says of a running server.
 type process struct {
@@ -171,7 +26,7 @@ type process struct {
 // process that has ended and waits to be reaped does not count: init reaps
 // late on some machines.
 func (e *Engine) running() (process, bool) {
-	b, err := os.ReadFile(e.path("postmaster.pid"))
+	b, err := os.ReadFile(e.Path("postmaster.pid"))
 	if err != nil {
 		return process{}, false
 	}
@@ -186,45 +41,7 @@ func (e *Engine) running() (process, bool) {
 	if len(lines) > 7 {
 		p.status = strings.TrimSpace(lines[7])
 	}
-	return p, alive(p.pid) && e.ours(p.pid)
-}
-
-// alive tells whether a process exists and is not a zombie.
-func alive(pid int) bool {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return false
-	}
-	// The state follows the command's name in parentheses.
-	i := bytes.LastIndexByte(b, ')')
-	return i > 0 && i+2 < len(b) && b[i+2] != 'Z' && b[i+2] != 'X'
-}
-
-// ours tells whether a process is the server, or a child of it, that works in
-// this data directory. A shell that somebody opened there is neither.
-func (e *Engine) ours(pid int) bool {
-	if comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)); err != nil || strings.TrimSpace(string(comm)) != "postgres" {
-		return false
-	}
-	cwd, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
-	if err != nil {
-		return false
-	}
-	real, err := filepath.EvalSymlinks(e.cfg.DataDir)
-	return err == nil && cwd == real
-}
-
-// processes lists all living processes that work in the data directory: the
-// server and its children, also those that outlived it.
-func (e *Engine) processes() []int {
-	entries, _ := os.ReadDir("/proc")
-	var out []int
-	for _, d := range entries {
-		if pid, err := strconv.Atoi(d.Name()); err == nil && e.ours(pid) && alive(pid) {
-			out = append(out, pid)
-		}
-	}
-	return out
+	return p, host.Alive(p.pid) && e.Ours(p.pid)
 }
 
 // Start implements engine.Engine.
@@ -261,7 +78,7 @@ func (e *Engine) startPrimary(ctx context.Context) error {
 	if err := e.waitGone(ctx); err != nil {
 		return err
 	}
-	if err := removeSynced(e.path("standby.signal")); err != nil {
+	if err := host.RemoveSynced(e.Path("standby.signal")); err != nil {
 		return fmt.Errorf("open %s for writes: %w", e.cfg.Name, err)
 	}
 	err := e.launch(ctx)
@@ -271,23 +88,26 @@ func (e *Engine) startPrimary(ctx context.Context) error {
 
 // Close implements engine.Engine: it puts standby.signal in place.
 func (e *Engine) Close() error {
-	if _, err := os.Stat(e.path("PG_VERSION")); err != nil {
+	if _, err := os.Stat(e.Path("PG_VERSION")); err != nil {
 		return nil // nothing to close yet
 	}
-	if _, err := os.Stat(e.path("standby.signal")); err == nil {
+	if _, err := os.Stat(e.Path("standby.signal")); err == nil {
 		return nil
 	}
-	if err := e.writeOwned(e.path("standby.signal"), nil); err != nil {
+	if err := e.WriteOwned(e.Path("standby.signal"), nil); err != nil {
 		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
 	}
 	return nil
 }
 
+// telling are the words that make a line of the log worth repeating.
+var telling = []string{"FATAL", "invalid value", "syntax error", "PANIC", "HINT", "could not"}
+
 // launch starts the server process and waits until it answers. The process is
 // a child of the agent, so it is reaped at once, but in a session of its own:
 // it outlives the agent.
 func (e *Engine) launch(ctx context.Context, extra ...string) error {
-	id, err := e.owner()
+	id, err := e.Owner()
 	if err != nil {
 		return err
 	}
@@ -295,7 +115,7 @@ func (e *Engine) launch(ctx context.Context, extra ...string) error {
 		return err
 	}
 	args := append([]string{"-D", e.cfg.DataDir}, extra...)
-	c, err := e.command(context.Background(), "postgres", args...)
+	c, err := e.Command(context.Background(), "postgres", args...)
 	if err != nil {
 		return err
 	}
@@ -304,7 +124,7 @@ func (e *Engine) launch(ctx context.Context, extra ...string) error {
 		return fmt.Errorf("log file of %s: %w", e.cfg.Name, err)
 	}
 	defer log.Close()
-	os.Chown(e.cfg.LogFile, int(id.uid), int(id.gid))
+	os.Chown(e.cfg.LogFile, int(id.UID), int(id.GID))
 	from, _ := log.Seek(0, io.SeekEnd)
 	c.Stdout, c.Stderr = log, log
 	if err := c.Start(); err != nil {
@@ -319,9 +139,9 @@ func (e *Engine) launch(ctx context.Context, extra ...string) error {
 		}
 		select {
 		case <-exited:
-			return fmt.Errorf("start %s: the server ended again; its log says: %s", e.cfg.Name, e.logSince(from))
+			return fmt.Errorf("start %s: the server ended again; its log says: %s", e.cfg.Name, host.LogSince(e.cfg.LogFile, from, telling...))
 		case <-ctx.Done():
-			return fmt.Errorf("start %s: not ready in time; its log says: %s", e.cfg.Name, e.logSince(from))
+			return fmt.Errorf("start %s: not ready in time; its log says: %s", e.cfg.Name, host.LogSince(e.cfg.LogFile, from, telling...))
 		case <-time.After(3 * time.Millisecond):
 		}
 	}
@@ -342,27 +162,6 @@ func (e *Engine) waitReady(ctx context.Context, p process) error {
 	return nil
 }
 
-// logSince gives the last telling lines of the server's log.
-func (e *Engine) logSince(offset int64) string {
-	f, err := os.Open(e.cfg.LogFile)
-	if err != nil {
-		return err.Error()
-	}
-	defer f.Close()
-	f.Seek(offset, io.SeekStart)
-	b, _ := io.ReadAll(io.LimitReader(f, 64<<10))
-	var telling []string
-	for _, line := range strings.Split(string(b), "\n") {
-		if strings.Contains(line, "FATAL") || strings.Contains(line, "invalid value") || strings.Contains(line, "syntax error") || strings.Contains(line, "PANIC") || strings.Contains(line, "HINT") || strings.Contains(line, "could not") {
-			telling = append(telling, strings.TrimSpace(line))
-		}
-	}
-	if len(telling) == 0 {
-		return lastLines(string(b), 3)
-	}
-	return lastLines(strings.Join(telling, "\n"), 4)
-}
-
 // Stop implements engine.Engine. It returns when the control data says that
 // the shutdown checkpoint is written: from then on nothing can be written, and
 // the position is final. The process may take longer to leave (a replica that
@@ -377,13 +176,13 @@ func (e *Engine) Stop(ctx context.Context) error {
 	}
 	var changed time.Time
 	for {
-		if fi, err := os.Stat(e.path("global", "pg_control")); err == nil && fi.ModTime() != changed {
+		if fi, err := os.Stat(e.Path("global", "pg_control")); err == nil && fi.ModTime() != changed {
 			changed = fi.ModTime()
 			if c, err := e.control(ctx); err == nil && c.Clean() {
 				return nil
 			}
 		}
-		if !alive(p.pid) {
+		if !host.Alive(p.pid) {
 			c, err := e.control(ctx)
 			if err != nil {
 				return err
@@ -416,7 +215,7 @@ func (e *Engine) waitGone(ctx context.Context) error {
 	began := time.Now()
 	pressed := false
 	for {
-		left := e.processes()
+		left := e.Processes()
 		if len(left) == 0 {
 			return e.waitReaped(ctx)
 		}
@@ -450,7 +249,7 @@ func (e *Engine) waitGone(ctx context.Context) error {
 // zombie: the server would refuse to start ("lock file already exists").
 func (e *Engine) waitReaped(ctx context.Context) error {
 	for {
-		b, err := os.ReadFile(e.path("postmaster.pid"))
+		b, err := os.ReadFile(e.Path("postmaster.pid"))
 		if err != nil {
 			return nil
 		}
@@ -480,19 +279,19 @@ func (e *Engine) fence(ctx context.Context, gently bool) error {
 	if p, ok := e.running(); ok && gently {
 		soft, cancel := context.WithTimeout(ctx, gentleGrace)
 		err := e.Stop(soft)
-		for err == nil && alive(p.pid) && soft.Err() == nil {
+		for err == nil && host.Alive(p.pid) && soft.Err() == nil {
 			time.Sleep(5 * time.Millisecond)
 		}
 		cancel()
 	}
 	if p, ok := e.running(); ok {
 		syscall.Kill(p.pid, syscall.SIGQUIT)
-		for end := time.Now().Add(quitGrace); time.Now().Before(end) && len(e.processes()) > 0; {
+		for end := time.Now().Add(quitGrace); time.Now().Before(end) && len(e.Processes()) > 0; {
 			time.Sleep(2 * time.Millisecond)
 		}
 	}
 	for range 200 {
-		left := e.processes()
+		left := e.Processes()
 		if len(left) == 0 {
 			return e.Close()
 		}
@@ -501,7 +300,7 @@ func (e *Engine) fence(ctx context.Context, gently bool) error {
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-	return fmt.Errorf("%s could not be fenced: processes %v do not end", e.cfg.Name, e.processes())
+	return fmt.Errorf("%s could not be fenced: processes %v do not end", e.cfg.Name, e.Processes())
 }
 
 // Promote implements engine.Engine. The request is repeated: sent within
@@ -535,7 +334,7 @@ func (e *Engine) Promote(ctx context.Context) error {
 
 // control runs pg_controldata.
 func (e *Engine) control(ctx context.Context) (pgtool.Control, error) {
-	out, _, err := e.run(ctx, "pg_controldata", "-D", e.cfg.DataDir)
+	out, _, err := e.Run(ctx, "pg_controldata", "-D", e.cfg.DataDir)
 	if err != nil {
 		return pgtool.Control{}, err
 	}

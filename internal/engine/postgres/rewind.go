@@ -14,6 +14,7 @@ import (
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 )
 
 // private is a server opened read-only for the agent alone: no network, a
@@ -33,7 +34,7 @@ func (e *Engine) openPrivately(ctx context.Context) (*private, error) {
 	if err := e.Close(); err != nil {
 		return nil, err
 	}
-	id, err := e.owner()
+	id, err := e.Owner()
 	if err != nil {
 		return nil, err
 	}
@@ -46,8 +47,8 @@ func (e *Engine) openPrivately(ctx context.Context) (*private, error) {
 		return nil, err
 	}
 	if os.Geteuid() == 0 {
-		os.Chown(dir, int(id.uid), int(id.gid))
-		os.Chown(hba, int(id.uid), int(id.gid))
+		os.Chown(dir, int(id.UID), int(id.GID))
+		os.Chown(hba, int(id.UID), int(id.GID))
 	}
 	p := &private{dir: dir, port: e.cfg.Port, e: e}
 	// No log file may go while it is open: the rewind still reads them.
@@ -118,7 +119,7 @@ func (e *Engine) Settle(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if len(e.processes()) == 0 && c.Clean() {
+	if len(e.Processes()) == 0 && c.Clean() {
 		return nil
 	}
 	if err := e.fence(ctx, true); err != nil {
@@ -141,7 +142,7 @@ func (e *Engine) Settle(ctx context.Context) error {
 func (e *Engine) Rewind(ctx context.Context, a verb.RewindArgs, progress engine.Progress) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if left := e.processes(); len(left) > 0 {
+	if left := e.Processes(); len(left) > 0 {
 		return fmt.Errorf("%s still runs (processes %v): stop it before it is rewound", e.cfg.Name, left)
 	}
 	before := e.memory.Unfinished()
@@ -157,7 +158,7 @@ func (e *Engine) Rewind(ctx context.Context, a verb.RewindArgs, progress engine.
 	}
 	progress("comparing blocks", 0, 0)
 	said, touched := "", false
-	err := e.runWatched(ctx, func(line string) {
+	err := e.RunWatched(ctx, func(line string) {
 		touched = touched || strings.Contains(line, "need to copy")
 		if done, total, ok := parseProgress(line); ok {
 			touched = true
@@ -166,7 +167,7 @@ func (e *Engine) Rewind(ctx context.Context, a verb.RewindArgs, progress engine.
 			said += line + "\n"
 			progress(strings.TrimPrefix(line, "pg_rewind: "), 0, 0)
 		}
-	}, "pg_rewind", "-D", e.cfg.DataDir, "--source-server="+e.conninfo(a.Source, "dbname", "postgres"), "-P")
+	}, host.Piped{}, "pg_rewind", "-D", e.cfg.DataDir, "--source-server="+e.conninfo(a.Source, "dbname", "postgres"), "-P")
 	if err != nil {
 		if !touched && ctx.Err() == nil {
 			// It gave up before it changed a file: the data is what it was.

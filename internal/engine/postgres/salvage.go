@@ -18,6 +18,7 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 )
 
 // Names implements engine.Salvager on the running server.
@@ -217,7 +218,7 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArg
 		return err
 	}
 	tail.Saved = path
-	return syncDir(dir)
+	return host.SyncDir(dir)
 }
 
 // origin is the committed transaction that a row version came from.

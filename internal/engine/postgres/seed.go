@@ -7,12 +7,12 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
-	"time"
 
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 )
 
 var kiloProgress = regexp.MustCompile(`^\s*(\d+)/(\d+) kB`)
@@ -33,10 +33,10 @@ func parseProgress(line string) (done, total int64, ok bool) {
 func (e *Engine) Seed(ctx context.Context, a verb.SeedArgs, progress engine.Progress) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if left := e.processes(); len(left) > 0 {
+	if left := e.Processes(); len(left) > 0 {
 		return fmt.Errorf("%s still runs (processes %v): stop it before its data is replaced", e.cfg.Name, left)
 	}
-	if !e.dataEmpty() && !a.Replace && e.memory.Unfinished() != "seed" {
+	if !e.Empty() && !a.Replace && e.memory.Unfinished() != "seed" {
 		return fmt.Errorf("%s is not empty: nothing was touched; ask with --replace if what is in it may go", e.cfg.DataDir)
 	}
 	if err := e.memory.SetUnfinished("seed"); err != nil {
@@ -45,22 +45,22 @@ func (e *Engine) Seed(ctx context.Context, a verb.SeedArgs, progress engine.Prog
 	if err := e.memory.ForgetFingerprints(); err != nil {
 		return err
 	}
-	if err := e.makeDataDir(); err != nil {
+	if err := e.Make(); err != nil {
 		return err
 	}
 	progress("clearing "+e.cfg.DataDir, 0, 0)
-	if err := e.clearData(); err != nil {
+	if err := e.Clear(); err != nil {
 		return err
 	}
 	note := "waiting for the primary's checkpoint"
 	progress(note, 0, 0)
-	err := e.runWatched(ctx, func(line string) {
+	err := e.RunWatched(ctx, func(line string) {
 		if done, total, ok := parseProgress(line); ok {
 			progress("copying", done, total)
 		} else if strings.Contains(line, "WAL") {
 			progress("copying, log included", 0, 0)
 		}
-	}, "pg_basebackup", "-D", e.cfg.DataDir, "-d", e.conninfo(a.Source), "-X", "stream", "-S", a.Slot, "-c", "fast", "-P", "-v", "--manifest-checksums=SHA256", "-w")
+	}, host.Piped{}, "pg_basebackup", "-D", e.cfg.DataDir, "-d", e.conninfo(a.Source), "-X", "stream", "-S", a.Slot, "-c", "fast", "-P", "-v", "--manifest-checksums=SHA256", "-w")
 	if err != nil {
 		return err
 	}
@@ -83,8 +83,8 @@ func (e *Engine) Seed(ctx context.Context, a verb.SeedArgs, progress engine.Prog
 func (e *Engine) adopt(l position.Line, past []position.Branch) error {
 	e.seen.Lock()
 	e.seen.startedAt, e.seen.line, e.seen.lastTimeline = "", lineCache{}, 0
-	e.seen.dataBytesAt = time.Time{}
 	e.seen.Unlock()
+	e.ForgetSize()
 	h := position.History{Past: past, Current: l.Number}
 	for _, b := range append(past, position.Branch{Timeline: l.Number}) {
 		x, _ := h.LineOf(l.System, b.Timeline, l.Fingerprint)
@@ -105,11 +105,11 @@ func (e *Engine) Verify(ctx context.Context, progress engine.Progress) error {
 	if e.memory.Unfinished() == "" {
 		return nil // verified before
 	}
-	if _, err := os.Stat(e.path("backup_manifest")); err != nil {
+	if _, err := os.Stat(e.Path("backup_manifest")); err != nil {
 		return fmt.Errorf("the copy in %s has no manifest: it did not come to its end; seed it again", e.cfg.DataDir)
 	}
 	progress("reading every file of the copy", 0, 0)
-	if _, _, err := e.run(ctx, "pg_verifybackup", "-q", e.cfg.DataDir); err != nil {
+	if _, _, err := e.Run(ctx, "pg_verifybackup", "-q", e.cfg.DataDir); err != nil {
 		return fmt.Errorf("the copy differs from its manifest: %w", err)
 	}
 	return e.memory.SetUnfinished("")

@@ -1,0 +1,204 @@
+package host
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"syscall"
+)
+
+// Command prepares a program to run as the owner of the data.
+func (d *Data) Command(ctx context.Context, program string, args ...string) (*exec.Cmd, error) {
+	id, err := d.Owner()
+	if err != nil {
+		return nil, err
+	}
+	if !filepath.IsAbs(program) {
+		program = filepath.Join(d.BinDir, program)
+	}
+	c := exec.CommandContext(ctx, program, args...)
+	c.Env = append([]string{"PATH=/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL=C.UTF-8", "TZ=UTC"}, d.Env...)
+	c.Dir = "/"
+	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if os.Geteuid() == 0 {
+		c.SysProcAttr.Credential = &syscall.Credential{Uid: id.UID, Gid: id.GID, Groups: groupsOf(id.UID)}
+	}
+	return c, nil
+}
+
+// Run runs a utility and gives what it printed. The error holds its last
+// words.
+func (d *Data) Run(ctx context.Context, program string, args ...string) (stdout, stderr string, err error) {
+	c, err := d.Command(ctx, program, args...)
+	if err != nil {
+		return "", "", err
+	}
+	var out, problems bytes.Buffer
+	c.Stdout, c.Stderr = &out, &problems
+	if err = c.Run(); err != nil {
+		err = fmt.Errorf("%s on %s: %w: %s", program, d.Name, err, LastLines(problems.String()+out.String(), 3))
+	}
+	return out.String(), problems.String(), err
+}
+
+// Piped is a long utility whose input and output are the caller's.
+type Piped struct {
+	Stdin  io.Reader
+	Stdout io.Writer // nil: handed to see, line by line, as its errors are
+}
+
+// RunWatched runs a long utility, hands each line that it says (parted by
+// newline or carriage return) to see, and ends it when ctx ends.
+func (d *Data) RunWatched(ctx context.Context, see func(line string), p Piped, program string, args ...string) error {
+	c, err := d.Command(ctx, program, args...)
+	if err != nil {
+		return err
+	}
+	// The utility must not outlive its agent: a half-made copy that is still
+	// being written could not be cleared.
+	c.SysProcAttr.Pdeathsig = syscall.SIGKILL
+	r, w, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	c.Stdin, c.Stdout, c.Stderr = p.Stdin, w, w
+	if p.Stdout != nil {
+		c.Stdout = p.Stdout
+	}
+	started := make(chan error, 1)
+	exited := make(chan error, 1)
+	go func() {
+		// Pdeathsig is sent when the starting thread ends: keep it to the end.
+		runtime.LockOSThread()
+		err := c.Start()
+		started <- err
+		if err == nil {
+			exited <- c.Wait()
+		}
+	}()
+	err = <-started
+	w.Close()
+	defer r.Close()
+	if err != nil {
+		return fmt.Errorf("%s on %s: %w", program, d.Name, err)
+	}
+	last := readLines(r, see)
+	if err := <-exited; err != nil {
+		if ctx.Err() != nil {
+			return fmt.Errorf("%s on %s was ended: %w", program, d.Name, ctx.Err())
+		}
+		return fmt.Errorf("%s on %s: %w: %s", program, d.Name, err, strings.Join(last, " | "))
+	}
+	return nil
+}
+
+// readLines hands every line to see and gives the last few.
+func readLines(r io.Reader, see func(string)) []string {
+	var last []string
+	sc := bufio.NewScanner(r)
+	sc.Buffer(make([]byte, 64<<10), 1<<20)
+	sc.Split(splitLines)
+	for sc.Scan() {
+		line := strings.TrimSpace(sc.Text())
+		if line == "" {
+			continue
+		}
+		see(line)
+		if last = append(last, line); len(last) > 4 {
+			last = last[1:]
+		}
+	}
+	io.Copy(io.Discard, r)
+	return last
+}
+
+func splitLines(data []byte, atEOF bool) (int, []byte, error) {
+	if i := bytes.IndexAny(data, "\r\n"); i >= 0 {
+		return i + 1, data[:i], nil
+	}
+	if atEOF && len(data) > 0 {
+		return len(data), data, nil
+	}
+	return 0, nil, nil
+}
+
+// LastLines gives the last n lines of a text in one.
+func LastLines(s string, n int) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	if len(lines) > n {
+		lines = lines[len(lines)-n:]
+	}
+	return strings.Join(lines, " | ")
+}
+
+// Alive tells whether a process exists and is not a zombie: init reaps late on
+// some machines.
+func Alive(pid int) bool {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return false
+	}
+	// The state follows the command's name in parentheses.
+	i := bytes.LastIndexByte(b, ')')
+	return i > 0 && i+2 < len(b) && b[i+2] != 'Z' && b[i+2] != 'X'
+}
+
+// Ours tells whether a process is the server, or a child of it, that works in
+// this data directory. A shell that somebody opened there is neither.
+func (d *Data) Ours(pid int) bool {
+	if comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)); err != nil || strings.TrimSpace(string(comm)) != d.Process {
+		return false
+	}
+	cwd, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
+	if err != nil {
+		return false
+	}
+	real, err := filepath.EvalSymlinks(d.Dir)
+	return err == nil && cwd == real
+}
+
+// Processes lists all living processes that work in the data directory: the
+// server and its children, also those that outlived it.
+func (d *Data) Processes() []int {
+	entries, _ := os.ReadDir("/proc")
+	var out []int
+	for _, x := range entries {
+		if pid, err := strconv.Atoi(x.Name()); err == nil && d.Ours(pid) && Alive(pid) {
+			out = append(out, pid)
+		}
+	}
+	return out
+}
+
+// LogSince gives the last telling lines of a server's log from an offset on;
+// words are what makes a line telling.
+func LogSince(file string, offset int64, words ...string) string {
+	f, err := os.Open(file)
+	if err != nil {
+		return err.Error()
+	}
+	defer f.Close()
+	f.Seek(offset, io.SeekStart)
+	b, _ := io.ReadAll(io.LimitReader(f, 64<<10))
+	var telling []string
+	for _, line := range strings.Split(string(b), "\n") {
+		for _, w := range words {
+			if strings.Contains(line, w) {
+				telling = append(telling, strings.TrimSpace(line))
+				break
+			}
+		}
+	}
+	if len(telling) == 0 {
+		return LastLines(string(b), 3)
+	}
+	return LastLines(strings.Join(telling, "\n"), 4)
+}
