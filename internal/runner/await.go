@@ -12,6 +12,7 @@ import (
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
 	"crosstwin/internal/store"
 )
 
@@ -55,7 +56,9 @@ func (e *execution) look(ctx context.Context, s *plan.Step) (seen, missing strin
 	obs := map[string]*observation.Server{}
 	var problems []string
 	for _, c := range s.After {
-		for _, n := range []string{c.Server, c.Other} {
+		// The other one first: what a server holds of it is then never less
+		// than what the condition compares with.
+		for _, n := range []string{c.Other, c.Server} {
 			if n == "" || obs[n] != nil {
 				continue
 			}
@@ -105,14 +108,13 @@ func (e *execution) reportCatchUp(s *plan.Step, c plan.Condition, obs map[string
 	if s.Name != "catch-up" || c.Kind != plan.Streams {
 		return
 	}
-	at, ok1 := position.Bytes(e.op.Plan.Engine, obs[c.Server].Applied)
-	end, ok2 := position.Bytes(e.op.Plan.Engine, obs[c.Other].Written)
-	if !ok1 || !ok2 || end <= at {
+	lacks, known := position.Lacks(e.op.Plan.Engine, obs[c.Server].Applied, obs[c.Other].Written)
+	if !known || lacks == 0 {
 		return
 	}
 	for i := range e.op.Plan.Steps {
 		if &e.op.Plan.Steps[i] == s {
-			e.Journal.SetProgress(context.Background(), e.op.ID, i, store.Progress{Note: fmt.Sprintf("%d bytes behind", end-at), SecondsLeft: -1})
+			e.Journal.SetProgress(context.Background(), e.op.ID, i, store.Progress{Note: view.Amount(e.op.Plan.Engine, lacks) + " behind", SecondsLeft: -1})
 			e.changed()
 		}
 	}

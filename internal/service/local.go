@@ -135,12 +135,11 @@ func (s *Service) mostAdvanced(ctx context.Context, op *store.Operation, cand st
 	if err != nil {
 		return nil, "", err
 	}
-	best, ok := position.Bytes(op.Plan.Engine, mine.Received)
-	if !ok {
+	if mine.Received == "" {
 		return nil, "", fmt.Errorf("%s says no received position", cand)
 	}
 	var source *verb.Peer
-	need := ""
+	need, most := "", int64(0)
 	for _, name := range detached(op) {
 		if name == cand {
 			continue
@@ -149,8 +148,8 @@ func (s *Service) mostAdvanced(ctx context.Context, op *store.Operation, cand st
 		if err != nil || !o.Accepting {
 			continue // the condition of the step tells whether it mattered
 		}
-		if at, ok := position.Bytes(op.Plan.Engine, o.Received); ok && at > best {
-			best, need = at, o.Received
+		if lacks, known := position.Lacks(op.Plan.Engine, mine.Received, o.Received); known && lacks > most {
+			most, need = lacks, o.Received
 			source = &verb.Peer{Name: name, Host: o.Address.Host, Port: o.Address.Port}
 		}
 	}
@@ -169,11 +168,10 @@ func detached(op *store.Operation) []string {
 }
 
 func (s *Service) waitReceived(ctx context.Context, op *store.Operation, cand, need string) error {
-	want, _ := position.Bytes(op.Plan.Engine, need)
 	for {
 		o, err := s.observe(ctx, op.Cluster, cand, false)
 		if err == nil {
-			if at, ok := position.Bytes(op.Plan.Engine, o.Received); ok && at >= want {
+			if ok, _ := position.Reaches(op.Plan.Engine, o.Received, need); ok {
 				return nil
 			}
 		}
@@ -211,8 +209,8 @@ func (s *Service) reread(ctx context.Context, op *store.Operation, _ plan.Action
 		}
 	}
 	for _, x := range t.Transactions {
-		if x.Outcome == "committed" && !named[fmt.Sprint(x.ID)] {
-			return nil, 0, fmt.Errorf("transaction %d is missing in the saved tail %s on %s", x.ID, t.Saved, server)
+		if x.Outcome == "committed" && !named[x.Name()] {
+			return nil, 0, fmt.Errorf("transaction %s is missing in the saved tail %s on %s", x.Name(), t.Saved, server)
 		}
 	}
 	return nil, 0, nil

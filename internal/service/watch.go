@@ -139,7 +139,7 @@ func (s *Service) take(ctx context.Context, name, server string, o *observation.
 func (c *cluster) measure(m *member, now time.Time) {
 	o := m.last
 	if m.rec.Name == c.rec.Owner && o.Role == observation.Primary {
-		if pos, ok := position.Bytes(c.rec.Engine, o.Written); ok {
+		if pos, ok := position.Order(c.rec.Engine, o.Written); ok {
 			if c.line != o.Line && o.Line.Number != c.line.Number {
 				c.clock.Reset()
 				c.line = o.Line
@@ -149,7 +149,7 @@ func (c *cluster) measure(m *member, now time.Time) {
 		}
 		return
 	}
-	if pos, ok := position.Bytes(c.rec.Engine, o.Applied); ok {
+	if pos, ok := position.Order(c.rec.Engine, o.Applied); ok {
 		m.applied.add(now, pos)
 		if pos != m.at || m.moved.IsZero() {
 			m.at, m.moved = pos, now

@@ -50,8 +50,20 @@ type Server struct {
 	Written  string `json:"written,omitempty"`  // primary: newest position
 	Received string `json:"received,omitempty"` // replica: safe on its disk
 	Applied  string `json:"applied,omitempty"`  // replica: replayed
-	// ShutdownAt is the position of the checkpoint that an orderly stop wrote.
+	// ShutdownAt is the position at which the server stopped taking writes in
+	// an orderly way: PostgreSQL's shutdown checkpoint; the last GTID of a
+	// MariaDB server that is stopped, or held closed by its agent.
 	ShutdownAt string `json:"shutdown_at,omitempty"`
+	// WrittenAt, ReceivedAt and AppliedAt are places in log files (MariaDB):
+	// the primary's own, and how far a replica read and applied its upstream's.
+	WrittenAt  string             `json:"written_at,omitempty"`
+	ReceivedAt string             `json:"received_at,omitempty"`
+	AppliedAt  string             `json:"applied_at,omitempty"`
+	LogFiles   []position.LogFile `json:"log_files,omitempty"`
+	// GTIDState is the newest number of each server and domain in its log
+	// (MariaDB), ServerID its own number there.
+	GTIDState string `json:"gtid_state,omitempty"`
+	ServerID  uint32 `json:"server_id,omitempty"`
 
 	Upstream    *Upstream    `json:"upstream,omitempty"`
 	Downstreams []Downstream `json:"downstreams,omitempty"`
@@ -90,6 +102,10 @@ type Upstream struct {
 	State       string  `json:"state,omitempty"`
 	Problem     string  `json:"problem,omitempty"`
 	IdleSeconds float64 `json:"idle_seconds"` // since the last message
+	// ApplierProblem is the error at which applying stopped, with its number.
+	ApplierProblem string `json:"applier_problem,omitempty"`
+	// DelaySeconds is for how long the replica holds writes back on purpose.
+	DelaySeconds int `json:"delay_seconds,omitempty"`
 }
 
 // Downstream is one replica as its upstream sees it.
@@ -135,6 +151,21 @@ const (
 	JobFinished = "finished"
 	JobFailed   = "failed"
 )
+
+// Standing gives what the server holds, for comparing histories.
+func (s *Server) Standing() position.Standing {
+	st := position.Standing{Line: s.Line, Past: s.Past, At: s.Received, Server: s.ServerID}
+	for _, at := range []string{s.Applied, s.Written} {
+		if st.At == "" {
+			st.At = at
+		}
+	}
+	st.State, _ = position.ParseGTIDState(s.GTIDState)
+	if s.System != "" {
+		st.Line.System = s.System
+	}
+	return st
+}
 
 // SlotNamed finds a slot.
 func (s *Server) SlotNamed(name string) (Slot, bool) {

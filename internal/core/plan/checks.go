@@ -3,17 +3,12 @@ package plan
 import (
 	"fmt"
 	"strconv"
-	"strings"
 	"time"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 )
-
-// atLeastPrimary are the settings that a replica must not set lower than its
-// primary: recovery pauses or refuses to start otherwise (documentation, "Hot
-// Standby, Administrator's Overview"; measured: a promote then shuts it down).
-var atLeastPrimary = []string{"max_connections", "max_worker_processes", "max_wal_senders", "max_locks_per_transaction", "max_prepared_transactions"}
 
 // minFreeShare of the data's size should be free beside it for new log.
 const minFreeShare = 0.1
@@ -83,27 +78,12 @@ func (in *Input) checkPair(p *Plan, name string) {
 			Why:      "a server of another origin is a replica of another cluster", Mend: mendIf(o.System != q.System, "look whether "+name+" belongs here; if it does: crosstwin seed "+in.View.Cluster+" "+name+" --replace")})
 	}
 	if len(o.Settings) > 0 && len(q.Settings) > 0 && o.Accepting && q.Accepting {
-		in.checkLimits(p, name, o, owner.Name, q)
-	}
-}
-
-func (in *Input) checkLimits(p *Plan, name string, o *observation.Server, primary string, q *observation.Server) {
-	var low []string
-	for _, s := range atLeastPrimary {
-		mine, err1 := strconv.Atoi(o.Settings[s])
-		theirs, err2 := strconv.Atoi(q.Settings[s])
-		if err1 == nil && err2 == nil && mine < theirs {
-			low = append(low, fmt.Sprintf("%s is %d, on %s %d", s, mine, primary, theirs))
+		if in.View.Engine == position.EngineMariaDB {
+			in.checkAlike(p, m, owner)
+		} else {
+			in.checkLimits(p, name, o, owner.Name, q)
 		}
 	}
-	c := Check{Name: "limits not below the primary's", Server: name, Result: verdict(len(low) == 0, Fail),
-		Evidence: strings.Join(low, "; "), Why: "replay stops, and a promotion shuts the server down, when a limit is lower than the primary's was"}
-	if len(low) == 0 {
-		c.Evidence = name + " sets none of " + strings.Join(atLeastPrimary, ", ") + " lower than " + primary
-	} else {
-		c.Mend = "raise them on " + name + " and restart it"
-	}
-	p.check(c)
 }
 
 func mendIf(bad bool, text string) string {
@@ -116,50 +96,26 @@ func mendIf(bad bool, text string) string {
 // checkSettings looks at one server's own settings and contents.
 func (in *Input) checkSettings(p *Plan, name string) {
 	m := in.member(name)
-	if m == nil || m.Last == nil || len(m.Last.Settings) == 0 {
-		return
+	switch {
+	case m == nil || m.Last == nil || len(m.Last.Settings) == 0:
+	case in.View.Engine == position.EngineMariaDB:
+		in.checkMariaDB(p, name, m.Last)
+	default:
+		in.checkPostgres(p, name, m.Last)
 	}
-	o, set := m.Last, m.Last.Settings
-	level := set["wal_level"]
-	p.check(Check{Name: "log level", Server: name, Result: verdict(level == "replica" || level == "logical", Fail), Evidence: "wal_level is " + level,
-		Why: "below replica the log cannot feed a replica", Mend: mendIf(level == "minimal", "set wal_level = replica and restart")})
-	n := len(in.Members)
-	for _, s := range []string{"max_wal_senders", "max_replication_slots"} {
-		have, _ := strconv.Atoi(set[s])
-		p.check(Check{Name: "room for replicas", Server: name, Result: verdict(have >= n+1, Fail), Evidence: fmt.Sprintf("%s is %d, this cluster needs %d", s, have, n+1),
-			Why: "each replica takes one, a copy takes another", Mend: mendIf(have < n+1, fmt.Sprintf("set %s = %d or more and restart", s, n+6))})
-	}
-	mend := mendIf(set["full_page_writes"] != "on", "set full_page_writes = on and reload")
-	rewind := set["data_checksums"] == "on" || set["wal_log_hints"] == "on"
-	p.check(Check{Name: "can be rewound", Server: name, Result: verdict(rewind && set["full_page_writes"] == "on", Warn),
-		Evidence: fmt.Sprintf("data_checksums %s, wal_log_hints %s, full_page_writes %s", set["data_checksums"], set["wal_log_hints"], set["full_page_writes"]),
-		Why:      "without checksums or hint logging an old primary has to be copied anew after a failover", Mend: orElse(mendIf(!rewind, "set wal_log_hints = on and restart, or turn checksums on with pg_checksums while it is stopped"), mend)})
-	p.check(Check{Name: "log kept for a rejoin", Server: name, Result: verdict(set["wal_keep_size"] != "0", Warn), Evidence: "wal_keep_size is " + set["wal_keep_size"] + " MB",
-		Why: "a rewind reads the log back to the last checkpoint before the fork", Mend: mendIf(set["wal_keep_size"] == "0", "set wal_keep_size = '1GB' and reload")})
-	safe := set["fsync"] == "on" && set["synchronous_commit"] != "off"
-	p.check(Check{Name: "commits are durable", Server: name, Result: verdict(safe, Warn), Evidence: fmt.Sprintf("fsync %s, synchronous_commit %s", set["fsync"], set["synchronous_commit"]),
-		Why: "a crash may take back what was acknowledged", Mend: mendIf(!safe, "set fsync = on and synchronous_commit = on")})
-	in.checkContents(p, name, o)
 }
 
-func (in *Input) checkContents(p *Plan, name string, o *observation.Server) {
-	fact := func(key, title, why, mend string, words string) {
-		n, ok := o.Facts[key]
-		if !ok {
-			return
-		}
-		count := fmt.Sprint(n)
-		if n == 0 {
-			count = "no"
-		}
-		p.check(Check{Name: title, Server: name, Result: verdict(n == 0, Warn), Evidence: fmt.Sprintf("%s %s on %s", count, words, name), Why: why, Mend: mendIf(n != 0, mend)})
+// checkFact warns of something that a thorough observation counted.
+func (p *Plan) checkFact(o *observation.Server, server, key, title, words, why, mend string) {
+	n, ok := o.Facts[key]
+	if !ok {
+		return
 	}
-	fact("collation_mismatches", "same collation library", "an index built with another version of the library may miss rows", "install the same library version on all hosts, or reindex and alter database ... refresh collation version", "databases with collations of another library version")
-	fact("tablespaces", "no tablespaces", "a copy or a rewind writes them to the same paths: on one host, or where those are not there, it fails", "see that their paths are free on every host, and that no two servers share a host", "tablespaces beside the default ones")
-	fact("unlogged_tables", "no unlogged tables", "they are empty after a role change", "alter table ... set logged", "unlogged tables")
-	fact("prepared_transactions", "no prepared transactions", "they keep their locks over a role change", "commit or roll them back", "prepared transactions")
-	fact("archive_failing", "archiving works", "a failing archive command delays an orderly stop", "see archive_command and the server's log", "recent failures of the archive command")
-	fact("hba_errors", "access rules are readable", "one bad line makes the server ignore every reload", "see select * from pg_hba_file_rules where error is not null", "unreadable lines in pg_hba.conf")
+	count := fmt.Sprint(n)
+	if n == 0 {
+		count = "no"
+	}
+	p.check(Check{Name: title, Server: server, Result: verdict(n == 0, Warn), Evidence: fmt.Sprintf("%s %s on %s", count, words, server), Why: why, Mend: mendIf(n != 0, mend)})
 }
 
 // checkSync refuses a candidate whose own setting would hang its first write.
@@ -168,12 +124,18 @@ func (in *Input) checkSync(p *Plan, name string) {
 	if m == nil || m.Last == nil || m.Last.Settings == nil {
 		return
 	}
-	names := m.Last.Settings["synchronous_standby_names"]
-	c := Check{Name: "first write of the candidate", Server: name, Result: verdict(names == "", Fail), Evidence: "synchronous_standby_names is empty on " + name}
-	if names != "" {
-		c.Evidence = fmt.Sprintf("synchronous_standby_names is %q on %s", names, name)
-		c.Why = "after the role change its first write would wait for those replicas, which are not connected yet"
-		c.Mend = "on " + name + ": alter system set synchronous_standby_names = '' and select pg_reload_conf(); set it again afterwards"
+	setting, off, mend := "synchronous_standby_names", "", "alter system set synchronous_standby_names = '' and select pg_reload_conf()"
+	if in.View.Engine == position.EngineMariaDB {
+		setting, off, mend = "rpl_semi_sync_master_enabled", "OFF", "set global rpl_semi_sync_master_enabled = off"
+	}
+	value := m.Last.Settings[setting]
+	if value == "" {
+		value = off
+	}
+	c := Check{Name: "first write of the candidate", Server: name, Result: verdict(value == off, Fail), Evidence: fmt.Sprintf("%s is %q on %s", setting, value, name)}
+	if value != off {
+		c.Why = "after the role change its first write would wait for replicas that are not connected yet"
+		c.Mend = "on " + name + ": " + mend + "; set it again afterwards"
 	}
 	p.check(c)
 }
@@ -226,7 +188,7 @@ func (in *Input) checkPaths(p *Plan, failing Result) {
 			Why: "the roles swap: every server must be able to follow every other"}
 		if !x.Result.OK {
 			c.Evidence = fmt.Sprintf("%s cannot follow %s: %s", x.From, x.To, x.Result.Problem)
-			c.Mend = "see the path from " + x.From + " to " + x.To + " and pg_hba.conf there; crosstwin seed and rejoin put the account and the rules right"
+			c.Mend = "see the path from " + x.From + " to " + x.To + " and the access rules there; crosstwin seed and rejoin put the account and the rules right"
 		}
 		p.check(c)
 	}
@@ -239,7 +201,7 @@ func (in *Input) checkReplay(p *Plan, name string) {
 	}
 	c := Check{Name: "replay runs", Server: name, Result: verdict(!m.Last.ReplayPaused, Fail), Evidence: name + " applies what it receives"}
 	if m.Last.ReplayPaused {
-		c.Evidence, c.Why, c.Mend = "replay is paused on "+name, "it would have to catch up during the write pause", "select pg_wal_replay_resume() on "+name
+		c.Evidence, c.Why, c.Mend = "replay is paused on "+name, "it would have to catch up during the write pause", view.ResumeReplay(in.View.Engine)+" on "+name
 	}
 	p.check(c)
 }
@@ -273,5 +235,14 @@ func (in *Input) checkIdentities(p *Plan) {
 				Why: "a clone brings its origin's identity along", Mend: "give " + m.Name + "'s agent its own address and port: crosstwin agent enroll --address"})
 		}
 		seen[a] = m.Name
+		if id := fmt.Sprintf("server id %d", m.Last.ServerID); m.Last.ServerID != 0 {
+			other := seen[id]
+			c := Check{Name: "own server id", Server: m.Name, Result: verdict(other == "", Fail), Evidence: m.Name + " has " + id, Why: "two replicas of one server id throw each other off the primary, and a server skips what its own id wrote"}
+			if other != "" {
+				c.Evidence, c.Mend = fmt.Sprintf("%s and %s both have %s", m.Name, other, id), "set another server_id in "+m.Name+"'s configuration and restart it"
+			}
+			p.check(c)
+			seen[id] = m.Name
+		}
 	}
 }

@@ -14,8 +14,9 @@ type Condition struct {
 	Server string   `json:"server"`
 	Other  string   `json:"other,omitempty"`
 	Values []string `json:"values,omitempty"`
-	Bytes  int64    `json:"bytes,omitempty"`
-	Term   int64    `json:"term,omitempty"`
+	// Within is how much may be missing, in the unit of position.Order.
+	Within int64 `json:"within,omitempty"`
+	Term   int64 `json:"term,omitempty"`
 	// Fact names a mark that an earlier step kept; the runner puts its id and
 	// position into Values before the condition is tested.
 	Fact string `json:"fact,omitempty"`
@@ -33,7 +34,7 @@ const (
 	HasSlots     = "has slots"     // Values exist
 	LacksSlots   = "lacks slots"   // Values do not exist
 	IsClosed     = "closed"        // an unsupervised start would open read-only
-	IsCaughtUp   = "caught up"     // at most Bytes behind Other
+	IsCaughtUp   = "caught up"     // at most Within behind Other
 	HasNoted     = "noted"         // Term was noted
 	IsUnbroken   = "whole"         // no unfinished copy or rewind
 	HasPassed    = "passed"        // applied the mark's position
@@ -68,12 +69,7 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		return !o.Running && (o.ShutdownAt != "" || o.DataState == "shut down in recovery"), c.Server + runs(o) + ", data: " + o.DataState
 	},
 	HoldsAll: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
-		at, ok1 := position.Bytes(engine, o.Applied)
-		end, ok2 := position.Bytes(engine, other.ShutdownAt)
-		// Strictly past: the checkpoint record itself must have been applied.
-		// Equal means that only this record is missing, and then the old
-		// primary could never follow the new one (measured).
-		return ok1 && ok2 && at > end, fmt.Sprintf("%s applied %s, %s's last record begins at %s", c.Server, o.Applied, c.Other, other.ShutdownAt)
+		return position.HoldsStop(engine, o.Applied, other.ShutdownAt), fmt.Sprintf("%s applied %s, %s stopped taking writes at %s", c.Server, o.Applied, c.Other, orElse(other.ShutdownAt, "no known position"))
 	},
 	IsPrimary: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		ok := o.Accepting && o.Role == observation.Primary && o.Writable && o.Guard.Owner && o.Guard.Accepted == c.Term
@@ -110,17 +106,15 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		return o.ClosedByDefault, fmt.Sprintf("%s closed by default: %t", c.Server, o.ClosedByDefault)
 	},
 	IsCaughtUp: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
-		at, ok1 := position.Bytes(engine, o.Applied)
-		end, ok2 := position.Bytes(engine, other.Written)
-		return ok1 && ok2 && end-at <= c.Bytes, fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Applied, c.Other, other.Written)
+		lacks, known := position.Lacks(engine, o.Applied, other.Written)
+		return known && lacks <= c.Within, fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Applied, c.Other, other.Written)
 	},
 	HasPassed: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
 		if len(c.Values) < 2 {
 			return false, "no mark was kept"
 		}
-		at, ok1 := position.Bytes(engine, o.Applied)
-		end, ok2 := position.Bytes(engine, c.Values[1])
-		return ok1 && ok2 && at >= end, fmt.Sprintf("%s applied %s, the mark stands at %s", c.Server, o.Applied, c.Values[1])
+		ok, _ := position.Reaches(engine, o.Applied, c.Values[1])
+		return ok, fmt.Sprintf("%s applied %s, the mark stands at %s", c.Server, o.Applied, c.Values[1])
 	},
 	HasMark: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		if len(c.Values) < 1 {
@@ -129,9 +123,8 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		return o.Kin == c.Values[0], fmt.Sprintf("the newest mark found on %s is %q, looked for %q", c.Server, o.Kin, c.Values[0])
 	},
 	HoldsMost: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
-		mine, ok1 := position.Bytes(engine, o.Received)
-		theirs, ok2 := position.Bytes(engine, other.Received)
-		return ok1 && (!ok2 || mine >= theirs), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Received, c.Other, other.Received)
+		lacks, known := position.Lacks(engine, o.Received, other.Received)
+		return o.Received != "" && (!known || lacks == 0), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Received, c.Other, other.Received)
 	},
 	HasNoted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		return o.Guard.Noted == c.Term, fmt.Sprintf("%s noted term %d", c.Server, o.Guard.Noted)
@@ -141,17 +134,19 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 	},
 }
 
-func streams(c Condition, _ string, o, other *observation.Server) (bool, string) {
+func streams(c Condition, engine string, o, other *observation.Server) (bool, string) {
 	kin := o.Line.Compare(other.Line)
-	ok := o.Accepting && o.Role == observation.Replica && pointsAt(o, other) && o.Upstream.Connected && kin != position.Stranger
+	ok := o.Accepting && o.Role == observation.Replica && pointsAt(o, other) && o.Upstream.Connected && o.Upstream.ApplierProblem == "" && kin != position.Stranger
 	text := c.Server + runs(o) + ", points at " + upstream(o)
 	if o.Upstream != nil {
 		text += fmt.Sprintf(", connected: %t", o.Upstream.Connected)
-		if o.Upstream.Problem != "" {
-			text += " (" + o.Upstream.Problem + ")"
+		for _, problem := range []string{o.Upstream.Problem, o.Upstream.ApplierProblem} {
+			if problem != "" {
+				text += " (" + problem + ")"
+			}
 		}
 	}
-	return ok, fmt.Sprintf("%s, history: %s (timeline %d, %s has %d)", text, kin, o.Line.Number, c.Other, other.Line.Number)
+	return ok, fmt.Sprintf("%s, history: %s (%s, %s has %s)", text, kin, orElse(position.HistoryName(engine, o.Line), "none"), c.Other, orElse(position.HistoryName(engine, other.Line), "none"))
 }
 
 func pointsAt(o, other *observation.Server) bool {

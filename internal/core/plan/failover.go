@@ -45,12 +45,7 @@ func (in *Input) failover(p *Plan) error {
 	in.stepStart(p, cand)
 	in.stepsDetach(p, old, append([]string{cand}, others...))
 	in.stepLevel(p, cand, others)
-	if slots := slotNames(others); len(slots) > 0 {
-		p.step(Step{Name: "make-slots", Action: Action{Title: "make slots on " + cand, Server: cand, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}}, Seconds: 0.1,
-			After:   []Condition{{Kind: HasSlots, Server: cand, Values: slots}},
-			Undo:    &Action{Title: "drop the slots on " + cand, Server: cand, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}},
-			IfFails: "the slots are dropped again"})
-	}
+	in.stepMakeSlots(p, "make-slots", cand, others)
 	p.step(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.01, IfFails: "the replicas are pointed back at " + old})
 	in.stepPromote(p, cand)
 	in.stepsAfterPromotion(p, cand, others)
@@ -86,10 +81,12 @@ func (in *Input) stepStart(p *Plan, cand string) {
 
 // byReceived puts the replica that holds most first, then rank, then name.
 func (in *Input) byReceived(a, b *view.Server) bool {
-	x, _ := position.Bytes(in.View.Engine, orElse(a.Received, a.Position))
-	y, _ := position.Bytes(in.View.Engine, orElse(b.Received, b.Position))
-	if x != y {
-		return x > y
+	x, y := orElse(a.Received, a.Position), orElse(b.Received, b.Position)
+	if d, known := position.Lacks(in.View.Engine, y, x); known && d > 0 {
+		return true
+	}
+	if d, known := position.Lacks(in.View.Engine, x, y); known && d > 0 {
+		return false
 	}
 	return byRank(a, b)
 }
@@ -132,44 +129,41 @@ func (in *Input) ownerSees(name string) (observation.Downstream, bool) {
 // loss says what a failover would lose, as exactly as it can be known.
 func (in *Input) loss(p *Plan, old, cand string) string {
 	c := in.View.Find(cand)
-	held, ok := position.Bytes(in.View.Engine, orElse(c.Received, c.Position))
-	if !ok {
+	held := orElse(c.Received, c.Position)
+	if _, ok := position.Order(in.View.Engine, held); !ok {
 		p.Destroys, p.ConfirmName = "writes that "+cand+" does not hold, if there are any: it does not run, so that cannot be seen", in.View.Cluster
 		return "What would be lost is not known."
 	}
 	for _, n := range in.replicas(cand, old) {
 		if s := in.View.Find(n); s != nil {
-			if h, ok := position.Bytes(in.View.Engine, s.Received); ok && h > held {
-				held = h // it is fetched first
+			if more, known := position.Lacks(in.View.Engine, held, s.Received); known && more > 0 {
+				held = s.Received // it is fetched first
 			}
 		}
 	}
 	m := in.member(old)
-	var end int64
-	how := "as last seen"
+	end, how := "", "as last seen"
 	if in.Examination != nil && in.Examination.End != "" && !in.Examination.Running {
-		end, ok = position.Bytes(in.View.Engine, in.Examination.End)
-		how = "by the end of its log"
+		end, how = in.Examination.End, "by the end of its log"
 	} else if m != nil && m.Last != nil {
-		end, ok = position.Bytes(in.View.Engine, m.Last.Written)
-	} else {
-		ok = false
+		end = m.Last.Written
 	}
+	lost, known := position.Lacks(in.View.Engine, held, end)
 	switch {
-	case !ok:
+	case !known:
 		p.Destroys = "writes of " + old + " that no replica received, if there are any"
 	case m.Last != nil && m.Last.Accepting && m.Last.Writable && in.seen(old):
 		return fmt.Sprintf("%s stops in an orderly way first, so that nothing should be lost.", old)
-	case end <= held:
+	case lost == 0:
 		return fmt.Sprintf("Nothing is lost: %s holds all that %s wrote (%s).", cand, old, how)
 	default:
-		p.Destroys = fmt.Sprintf("%s of log that only %s has (%s); they stay on its disk until it rejoins", view.Size(end-held), old, how)
+		p.Destroys = fmt.Sprintf("%s that only %s has (%s, after %s up to %s); they stay on its disk until it rejoins", view.Amount(in.View.Engine, lost), old, how, held, end)
 	}
 	p.ConfirmName = in.View.Cluster
-	if !ok {
+	if !known {
 		return "What is lost cannot be known: " + old + " cannot be examined."
 	}
-	return fmt.Sprintf("Lost to the cluster: %s of log that no replica received.", view.Size(end-held))
+	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", view.Amount(in.View.Engine, lost), held, end)
 }
 
 func (in *Input) stepFence(p *Plan, old string) {
@@ -179,7 +173,7 @@ func (in *Input) stepFence(p *Plan, old string) {
 	s := Step{Name: "fence-old", Action: Action{Title: "fence " + old + ": it takes no more writes", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.2, Limit: 30,
 		After: []Condition{{Kind: IsStopped, Server: old}}, IfFails: "nothing else is changed"}
 	if v := in.View.Find(old); v != nil && v.Health == view.TakesWrites {
-		s.Undo = &Action{Title: "start " + old + " as primary again, in a new term", Server: old, Verb: Reopen}
+		s.Undo = &Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}
 		s.IfFails = old + " is started as primary again"
 	}
 	p.step(s)
@@ -189,7 +183,7 @@ func (in *Input) stepsDetach(p *Plan, old string, replicas []string) {
 	for _, n := range replicas {
 		p.step(Step{Name: "detach-" + n, Action: Action{Title: "detach " + n + ", so that its position stands still", Server: n, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.2,
 			After:   []Condition{{Kind: IsDetached, Server: n}},
-			Undo:    &Action{Title: "point " + n + " back at " + old, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: verb.SlotName(n)}},
+			Undo:    &Action{Title: "point " + n + " back at " + old, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(n)}},
 			IfFails: "the replicas are pointed back at " + old})
 	}
 }

@@ -66,6 +66,9 @@ func (in *Input) ways(p *Plan) []Way {
 	x := in.Examination
 	follow := Way{Name: WayFollow, Possible: true, Why: fmt.Sprintf("its log ends at %s and %s's history goes on from there: nothing has to be taken out", x.End, in.View.Primary)}
 	rewind := Way{Name: WayRewind, Possible: x.Rewindable, Why: fmt.Sprintf("the %s after the fork at %s are taken out, block by block", view.Size(x.TailBytes), x.Fork)}
+	if in.traits().inPlace && x.Tail != nil {
+		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images", view.Amount(in.View.Engine, int64(len(x.Tail.Transactions))), orElse(x.Fork, "the beginning"))
+	}
 	rebuild := Way{Name: WayRebuild, Possible: true, Why: "all data is copied anew from " + in.View.Primary}
 	owner := in.member(in.View.Primary).Last
 	switch {
@@ -76,9 +79,9 @@ func (in *Input) ways(p *Plan) []Way {
 	case x.System != "" && owner.System != "" && x.System != owner.System:
 		follow.Possible, follow.Why = false, fmt.Sprintf("it is a copy of another cluster (system identifier %s, not %s)", x.System, owner.System)
 	case x.Kinship == string(position.Stranger):
-		follow.Possible, follow.Why = false, fmt.Sprintf("it holds other writes than %s although both say timeline %d", in.View.Primary, x.Line.Number)
+		follow.Possible, follow.Why = false, fmt.Sprintf("it holds other writes than %s although both say %s", in.View.Primary, position.HistoryName(in.View.Engine, x.Line))
 	case x.Kinship == string(position.Unknown):
-		follow.Possible, follow.Why = false, fmt.Sprintf("nothing proves that its timeline %d is %s's: its first record is no longer there", x.Line.Number, in.View.Primary)
+		follow.Possible, follow.Why = false, fmt.Sprintf("nothing proves that its %s is %s's: %s", orElse(position.HistoryName(in.View.Engine, x.Line), "history"), in.View.Primary, orElse(x.WhyNot, "its first record is no longer there"))
 	case x.TailBytes > 0:
 		follow.Possible, follow.Why = false, fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", view.Size(x.TailBytes), x.Fork, in.View.Primary)
 	}
@@ -139,8 +142,15 @@ func (in *Input) checkKin(p *Plan) {
 		return
 	}
 	p.check(Check{Name: "kinship", Server: in.Request.Server, Result: verdict(x.Kinship == string(position.Kin), Warn),
-		Evidence: fmt.Sprintf("timeline %d, log ends at %s, fork at %s on timeline %d, histories up to there: %s", x.Line.Number, orElse(x.End, "an unknown place"), orElse(x.Fork, "an unknown place"), x.ForkLine, orElse(x.Kinship, "not comparable")),
+		Evidence: fmt.Sprintf("%s, log ends at %s, fork at %s%s, histories up to there: %s", orElse(position.HistoryName(in.View.Engine, x.Line), "history unknown"), orElse(x.End, "an unknown place"), orElse(x.Fork, "an unknown place"), forkLine(in.View.Engine, x), orElse(x.Kinship, "not comparable")),
 		Why:      "two servers may use one number for different writes"})
+}
+
+func forkLine(engine string, x *verb.Examination) string {
+	if name := position.HistoryName(engine, position.Line{Number: x.ForkLine}); name != "" {
+		return " on " + name
+	}
+	return ""
 }
 
 func (in *Input) describeTail(p *Plan, way string) {
@@ -183,22 +193,36 @@ func (in *Input) stepsOfFollow(p *Plan, name string) {
 
 // stepsOfReturn point a server whose data is right at the primary.
 func (in *Input) stepsOfReturn(p *Plan, name string) {
-	primary, slot := in.View.Primary, verb.SlotName(name)
-	p.step(Step{Name: "make-slot", Action: Action{Title: "make slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: []string{slot}}}, Seconds: 0.1,
-		After:   []Condition{{Kind: HasSlots, Server: primary, Values: []string{slot}}},
-		Undo:    &Action{Title: "drop slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: []string{slot}}},
-		IfFails: "the slot is dropped again"})
+	primary := in.View.Primary
+	in.stepMakeSlots(p, "make-slot", primary, []string{name})
 	p.step(Step{Name: "account", Action: Action{Title: "fetch the replication account for " + name, Server: name, Verb: verb.Account, Args: verb.PrepareArgs{From: in.peer(primary)}}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
-	p.step(Step{Name: "follow", Action: Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary), Slot: slot}}, Seconds: 0.1,
-		After: []Condition{{Kind: PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is; the slot is dropped"})
-	p.step(Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
-		After: []Condition{{Kind: IsReplica, Server: name}}, IfFails: "see the server's log; it is closed for writes"})
+	follow := Step{Name: "follow", Action: Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary), Slot: in.slotFor(name)}}, Seconds: 0.1,
+		After: []Condition{{Kind: PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is"}
+	start := Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+		After: []Condition{{Kind: IsReplica, Server: name}}, IfFails: "see the server's log; it is closed for writes"}
+	if in.traits().inPlace {
+		p.step(start)
+		p.step(follow)
+	} else {
+		p.step(follow)
+		p.step(start)
+	}
 	p.step(Step{Name: "streams", Action: Action{Title: "see " + name + " stream from " + primary}, Seconds: 1, Limit: 90,
 		After: []Condition{{Kind: Streams, Server: name, Other: primary}}, OnFail: NeedsYou, IfFails: name + " reads but does not follow: see its log, then crosstwin rejoin again"})
 	in.stepsOfReplicaProof(p, primary, name)
 	if in.Request.Compare {
 		in.stepsOfCompare(p, primary, []string{name})
 	}
+}
+
+// stepSettle makes the data of a crashed server readable where that takes a
+// recovery.
+func (in *Input) stepSettle(p *Plan, name string) {
+	if !in.traits().settles {
+		return
+	}
+	p.step(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
+		After: []Condition{{Kind: StoppedClean, Server: name}}, IfFails: "nothing has changed"})
 }
 
 func (in *Input) stepSalvage(p *Plan, name string) {
@@ -216,23 +240,26 @@ func (in *Input) stepsOfRewind(p *Plan, name string) {
 	primary, x := in.View.Primary, in.Examination
 	in.stepClose(p, name, true)
 	if x.Unfinished == "" {
-		p.step(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
-			After: []Condition{{Kind: StoppedClean, Server: name}}, IfFails: "nothing has changed"})
+		in.stepSettle(p, name)
 	}
 	in.stepSalvage(p, name)
-	p.step(Step{Name: "checkpoint", Action: Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary, Verb: verb.Checkpoint}, Seconds: 1, Limit: 600, IfFails: "nothing has changed"})
+	in.stepCheckpoint(p, Step{Name: "checkpoint", Action: Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary}, IfFails: "nothing has changed"})
 	in.stepsPrepare(p, name)
-	p.step(Step{Name: "rewind", Action: Action{Title: "take out what " + name + " wrote after " + x.Fork, Server: name, Verb: verb.Rewind, Args: verb.RewindArgs{Source: in.peer(primary), Fork: x.Fork, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}}, NoReturn: true, OnFail: NeedsYou, Seconds: 5, Limit: catchUpLimit,
+	p.step(Step{Name: "rewind", Action: Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Verb: verb.Rewind, Args: verb.RewindArgs{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}}, NoReturn: true, OnFail: NeedsYou, Seconds: 5, Limit: catchUpLimit,
 		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin recognises it and goes on"})
 	in.stepsOfReturn(p, name)
+	if in.traits().inPlace && !in.Request.Compare {
+		// Rows were written back one by one: the proof that they are right is
+		// that the data agrees.
+		in.stepsOfCompare(p, primary, []string{name})
+	}
 }
 
 func (in *Input) stepsOfRebuild(p *Plan, name string) {
 	x := in.Examination
 	in.stepClose(p, name, true)
 	if x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "" {
-		p.step(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
-			After: []Condition{{Kind: StoppedClean, Server: name}}, IfFails: "nothing has changed"})
+		in.stepSettle(p, name)
 	}
 	in.stepSalvage(p, name)
 	in.stepsOfSeed(p, name)
@@ -262,9 +289,8 @@ func (in *Input) salvage(p *Plan) error {
 	}
 	p.check(Check{Name: "there is a tail", Server: name, Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", Fail),
 		Evidence: fmt.Sprintf("%s holds %s of log after the fork at %s", name, view.Size(x.TailBytes), orElse(x.Fork, "an unknown place"))})
-	p.check(Check{Name: "it is stopped", Server: name, Result: verdict(!x.Running, Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
-	p.step(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
-		After: []Condition{{Kind: StoppedClean, Server: name}}, IfFails: "nothing has changed"})
+	p.check(Check{Name: "it is stopped", Server: name, Result: verdict(!x.Running || !in.traits().settles, Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
+	in.stepSettle(p, name)
 	in.stepSalvage(p, name)
 	return nil
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
@@ -60,16 +61,23 @@ func (in *Input) checkTarget(p *Plan, name string) {
 	case o.DataEmpty:
 	case in.Request.Replace:
 		c.Result = Warn
-		c.Evidence = fmt.Sprintf("%s of data stand there (system %s, %s, timeline %d): they are removed", view.Size(o.DataBytes), orElse(o.System, "unknown"), describe(o), o.Line.Number)
+		c.Evidence = fmt.Sprintf("%s of data stand there (system %s, %s%s): they are removed", view.Size(o.DataBytes), orElse(o.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
 		p.Destroys = fmt.Sprintf("the %s of data on %s", view.Size(o.DataBytes), name)
 		p.ConfirmName = in.View.Cluster
 	default:
 		c.Result = Fail
-		c.Evidence = fmt.Sprintf("%s's data directory is not empty: %s of data (system %s, %s, timeline %d)", name, view.Size(o.DataBytes), orElse(o.System, "unknown"), describe(o), o.Line.Number)
+		c.Evidence = fmt.Sprintf("%s's data directory is not empty: %s of data (system %s, %s%s)", name, view.Size(o.DataBytes), orElse(o.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
 		c.Why = "a copy would overwrite it"
 		c.Mend = fmt.Sprintf("if nothing in it is needed: crosstwin seed %s %s --replace; if it is an old primary: crosstwin rejoin %s %s", in.View.Cluster, name, in.View.Cluster, name)
 	}
 	p.check(c)
+}
+
+func historyOf(engine string, o *observation.Server) string {
+	if name := position.HistoryName(engine, o.Line); name != "" {
+		return ", " + name
+	}
+	return ""
 }
 
 func describe(o *observation.Server) string {
@@ -100,11 +108,7 @@ func (in *Input) stepsOfSeed(p *Plan, name string) {
 	o := in.member(name).Last
 	total := in.member(primary).Last.DataBytes
 	in.stepsPrepare(p, name)
-	slot := verb.SlotName(name)
-	p.step(Step{Name: "make-slot", Action: Action{Title: "make slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: []string{slot}}}, Seconds: 0.1,
-		After:   []Condition{{Kind: HasSlots, Server: primary, Values: []string{slot}}},
-		Undo:    &Action{Title: "drop slot " + slot + " on " + primary, Server: primary, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: []string{slot}}},
-		IfFails: "the slot is dropped again"})
+	in.stepMakeSlots(p, "make-slot", primary, []string{name})
 	if o.Running {
 		p.step(Step{Name: "stop-target", Action: Action{Title: "stop " + name, Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.5, Limit: 60,
 			After: []Condition{{Kind: IsStopped, Server: name}}, IfFails: "the slot is dropped again"})
@@ -114,14 +118,18 @@ func (in *Input) stepsOfSeed(p *Plan, name string) {
 		gone = "the data that stood on " + name + " may be gone: seed it again"
 	}
 	p.step(Step{Name: "copy", Gone: gone, Action: Action{Title: fmt.Sprintf("copy %s (%s) to %s", primary, view.Size(total), name), Server: name, Verb: verb.Seed,
-		Args: verb.SeedArgs{Source: in.peer(primary), Slot: slot, Replace: in.Request.Replace || in.Request.Kind == Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}},
-		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit, IfFails: "the unfinished copy is recognised and cleared by the next seed; the slot is dropped"})
-	p.step(Step{Name: "verify", Action: Action{Title: "hold the copy against its manifest", Server: name, Verb: verb.Verify}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
-		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "the copy is not used; the slot is dropped"})
+		Args: verb.SeedArgs{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.Request.Way, Replace: in.Request.Replace || in.Request.Kind == Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}},
+		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit, IfFails: "the unfinished copy is recognised and cleared by the next seed"})
+	p.step(Step{Name: "verify", Action: Action{Title: in.traits().verify, Server: name, Verb: verb.Verify}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
+		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "the copy is not used"})
 	p.step(Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
 		After: []Condition{{Kind: IsReplica, Server: name}}, IfFails: "see the server's log; the copy stays, the slot is dropped"})
+	if in.traits().inPlace {
+		p.step(Step{Name: "follow", Action: Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary)}}, Seconds: 0.1,
+			After: []Condition{{Kind: PointsAt, Server: name, Other: primary}}, IfFails: "the copy stays, and follows nobody"})
+	}
 	p.step(Step{Name: "catch-up", Action: Action{Title: "wait until " + name + " has caught up"}, Seconds: 2, Limit: catchUpLimit,
-		After: []Condition{{Kind: Streams, Server: name, Other: primary}, {Kind: IsCaughtUp, Server: name, Other: primary, Bytes: caughtUpBytes}}, OnFail: NeedsYou, IfFails: name + " goes on catching up by itself: crosstwin watch " + in.View.Cluster})
+		After: []Condition{{Kind: Streams, Server: name, Other: primary}, {Kind: IsCaughtUp, Server: name, Other: primary, Within: in.traits().near}}, OnFail: NeedsYou, IfFails: name + " goes on catching up by itself: crosstwin watch " + in.View.Cluster})
 	in.stepsOfReplicaProof(p, primary, name)
 	if in.Request.Compare {
 		in.stepsOfCompare(p, primary, []string{name})

@@ -3,24 +3,15 @@ package plan
 import (
 	"fmt"
 	"sort"
-	"strings"
 
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
 
-// expectedPause of a role change in seconds, from the measured floor of the
-// bare server commands (110 to 180 ms).
-const expectedPause = 0.2
-
-// caughtUpBytes is how near the candidate must be before the pause begins.
-const caughtUpBytes = 1 << 20
-
 // switchover plans the move of the primary role from a living primary P to a
-// candidate N. Everything that can be done beforehand is done before P stops:
-// slots on N, P's settings for following N, a checkpoint. Then P stops, its
-// control data proves that N applied everything (strictly past P's last
-// record), and N is promoted: the point of no return.
+// candidate N. Everything that can be done beforehand is done before P stops
+// taking writes. Then P stops, N is proven to hold everything that P wrote, and
+// N is promoted: the point of no return.
 func (in *Input) switchover(p *Plan) error {
 	if in.Request.To != "" && in.Request.To == in.View.Primary {
 		return fmt.Errorf("%s is the primary of %s already: name another server, or none to have one chosen", in.Request.To, in.View.Cluster)
@@ -42,8 +33,8 @@ func (in *Input) switchover(p *Plan) error {
 		p.Summary = "Move the primary role of " + in.View.Cluster + ": not possible now."
 		return nil
 	}
-	p.Summary = fmt.Sprintf("Move the primary role of %s from %s to %s. Expected write pause: about %s.", in.View.Cluster, old, cand, view.Span(expectedPause))
-	p.PauseSeconds = expectedPause
+	p.Summary = fmt.Sprintf("Move the primary role of %s from %s to %s. Expected write pause: about %s.", in.View.Cluster, old, cand, view.Span(in.traits().pause))
+	p.PauseSeconds = in.traits().pause
 	in.checkAgents(p, old, cand)
 	in.checkCandidateLag(p, cand)
 	in.checkReplay(p, cand)
@@ -56,11 +47,22 @@ func (in *Input) switchover(p *Plan) error {
 	in.stepsBeforePause(p, old, cand, others)
 	in.stepsOfPause(p, old, cand)
 	in.stepsAfterPromotion(p, cand, others)
+	in.stepOldFollows(p, old, cand)
+	in.stepsOfProof(p, cand, append(others, old))
+	return nil
+}
+
+// stepOldFollows makes a replica of the old primary.
+func (in *Input) stepOldFollows(p *Plan, old, cand string) {
+	if in.traits().inPlace {
+		p.step(Step{Name: "demote-old", Action: Action{Title: "have " + old + " follow " + cand + ", without a restart", Server: old, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand)}},
+			After: []Condition{{Kind: IsReplica, Server: old}, {Kind: PointsAt, Server: old, Other: cand}}, Seconds: 0.1, Limit: 60,
+			IfFails: old + " stays closed for writes; writes go on at " + cand + "; crosstwin rejoin brings it back"})
+		return
+	}
 	p.step(Step{Name: "start-old", Action: Action{Title: "start " + old + " as replica of " + cand, Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}},
 		After: []Condition{{Kind: IsReplica, Server: old}}, Seconds: 0.3, Limit: 60,
 		IfFails: old + " stays stopped and closed; writes go on at " + cand + "; crosstwin rejoin brings it back"})
-	in.stepsOfProof(p, cand, append(others, old))
-	return nil
 }
 
 func (in *Input) checkCandidateLag(p *Plan, name string) {
@@ -185,31 +187,28 @@ func (in *Input) stepOpenTerm(p *Plan) {
 
 func (in *Input) stepsBeforePause(p *Plan, old, cand string, others []string) {
 	in.stepOpenTerm(p)
-	slots := slotNames(append([]string{old}, others...))
-	p.step(Step{Name: "make-slots", Action: Action{Title: "make slots for " + strings.Join(append([]string{old}, others...), ", ") + " on " + cand, Server: cand, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}},
-		After: []Condition{{Kind: HasSlots, Server: cand, Values: slots}}, Seconds: 0.1,
-		Undo:    &Action{Title: "drop the slots on " + cand, Server: cand, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}},
-		IfFails: "the slots are dropped again"})
-	p.step(Step{Name: "stage-old", Action: Action{Title: "write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Verb: verb.Follow,
-		Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: verb.SlotName(old)}},
-		After: []Condition{{Kind: PointsAt, Server: old, Other: cand}}, Seconds: 0.1,
-		Undo:    &Action{Title: "take the settings back on " + old, Server: old, Verb: verb.Follow, Args: verb.FollowArgs{}},
-		IfFails: "the settings are taken back"})
-	p.step(Step{Name: "checkpoint-old", Action: Action{Title: "checkpoint on " + old + ", so that its stop is short", Server: old, Verb: verb.Checkpoint}, Seconds: 1, Limit: 600,
-		IfFails: "settings and slots are put back"})
+	in.stepMakeSlots(p, "make-slots", cand, append([]string{old}, others...))
+	if !in.traits().inPlace {
+		p.step(Step{Name: "stage-old", Action: Action{Title: "write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Verb: verb.Follow,
+			Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(old)}},
+			After: []Condition{{Kind: PointsAt, Server: old, Other: cand}}, Seconds: 0.1,
+			Undo:    &Action{Title: "take the settings back on " + old, Server: old, Verb: verb.Follow, Args: verb.FollowArgs{}},
+			IfFails: "the settings are taken back"})
+	}
+	in.stepCheckpoint(p, Step{Name: "checkpoint-old", Action: Action{Title: "checkpoint on " + old + ", so that its stop is short", Server: old}, IfFails: "settings and slots are put back"})
 	p.step(Step{Name: "caught-up", Action: Action{Title: "see that " + cand + " is in step"},
-		After: []Condition{{Kind: IsCaughtUp, Server: cand, Other: old, Bytes: caughtUpBytes}}, Seconds: 0.1, Limit: 60,
-		IfFails: "settings and slots are put back"})
+		After: []Condition{{Kind: IsCaughtUp, Server: cand, Other: old, Within: in.traits().near}}, Seconds: 0.1, Limit: 60,
+		IfFails: "what was prepared is put back"})
 }
 
 func (in *Input) stepsOfPause(p *Plan, old, cand string) {
-	p.step(Step{Name: "stop-old", Action: Action{Title: "stop " + old + " in an orderly way", Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 10,
+	p.step(Step{Name: "stop-old", Action: Action{Title: fmt.Sprintf(in.traits().stop, old), Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 10,
 		After: []Condition{{Kind: IsStopped, Server: old}},
-		Undo:  &Action{Title: "start " + old + " as primary again, in a new term", Server: old, Verb: Reopen}, IfFails: old + " is started as primary again"})
-	p.step(Step{Name: "prove", Action: Action{Title: "prove by " + old + "'s control data that " + cand + " applied everything"}, InPause: true, Seconds: 0.01, Limit: 5,
-		After: []Condition{{Kind: HoldsAll, Server: cand, Other: old}}, IfFails: old + " is started as primary again"})
+		Undo:  &Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}, IfFails: old + " is made primary again"})
+	p.step(Step{Name: "prove", Action: Action{Title: fmt.Sprintf(in.traits().proof, old, cand)}, InPause: true, Seconds: 0.01, Limit: 5,
+		After: []Condition{{Kind: HoldsAll, Server: cand, Other: old}}, IfFails: old + " is made primary again"})
 	p.step(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, InPause: true, Seconds: 0.01,
-		IfFails: old + " is started as primary again"})
+		IfFails: old + " is made primary again"})
 	in.stepPromote(p, cand)
 }
 
@@ -226,15 +225,19 @@ func (in *Input) stepPromote(p *Plan, cand string) {
 func (in *Input) stepsAfterPromotion(p *Plan, cand string, others []string) {
 	p.step(Step{Name: "mark-term", Action: Action{Title: fmt.Sprintf("write the mark of term %d on %s and close it by default", p.Term, cand), Server: cand, Verb: verb.Mark}, Seconds: 0.05,
 		After: []Condition{{Kind: IsClosed, Server: cand}}, IfFails: "writes go on at " + cand + "; its agent tries again"})
-	p.step(Step{Name: "detach-new", Action: Action{Title: "take " + cand + "'s own upstream out of its settings", Server: cand, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.05,
-		After: []Condition{{Kind: IsDetached, Server: cand}}, OnFail: GoOn, IfFails: "it has no effect while " + cand + " is primary"})
+	if in.traits().inPlace {
+		in.stepEvents(p, cand)
+	} else {
+		p.step(Step{Name: "detach-new", Action: Action{Title: "take " + cand + "'s own upstream out of its settings", Server: cand, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.05,
+			After: []Condition{{Kind: IsDetached, Server: cand}}, OnFail: GoOn, IfFails: "it has no effect while " + cand + " is primary"})
+	}
 	for _, n := range others {
-		p.step(Step{Name: "follow-" + n, Action: Action{Title: "point " + n + " at " + cand, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: verb.SlotName(n)}}, Seconds: 0.2,
+		p.step(Step{Name: "follow-" + n, Action: Action{Title: "point " + n + " at " + cand, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(n)}}, Seconds: 0.2,
 			After: []Condition{{Kind: PointsAt, Server: n, Other: cand}}, OnFail: GoOn, IfFails: n + " stays where it was and has to rejoin"})
 	}
 	// Until then the control data names the old history, and a rewind, of this
 	// server or from it, would look for the fork in the wrong one (measured).
-	p.step(Step{Name: "checkpoint-new", Action: Action{Title: "checkpoint on " + cand + ", so that its control data names its history", Server: cand, Verb: verb.Checkpoint}, Seconds: 1, Limit: 600, OnFail: GoOn,
+	in.stepCheckpoint(p, Step{Name: "checkpoint-new", Action: Action{Title: "checkpoint on " + cand + ", so that its control data names its history", Server: cand}, OnFail: GoOn,
 		IfFails: "the server writes it by itself in a few minutes; should " + cand + " crash before, it can only be rebuilt"})
 }
 
@@ -261,6 +264,9 @@ func (in *Input) stepsOfProof(p *Plan, primary string, replicas []string) {
 // stepDropSlots drops our slots on a replica: it feeds nobody. A slot through
 // which another server of the cluster follows it stays.
 func (in *Input) stepDropSlots(p *Plan, name string) {
+	if !in.traits().slots {
+		return
+	}
 	fed := map[string]bool{}
 	for _, m := range in.Members {
 		if s := in.View.Find(m.Name); s != nil && s.Follows == name && name != in.View.Primary {

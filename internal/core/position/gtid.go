@@ -240,8 +240,8 @@ func (c Coordinates) String() string { return fmt.Sprintf("%s:%d", c.File, c.Off
 
 // LogFile is a file of a binary log with its size.
 type LogFile struct {
-	Name  string
-	Bytes uint64
+	Name  string `json:"name"`
+	Bytes uint64 `json:"bytes"`
 }
 
 // BytesBetween gives the bytes of log from one place to a later one, across

@@ -4,6 +4,7 @@
 package verb
 
 import (
+	"fmt"
 	"sort"
 	"strings"
 	"time"
@@ -24,6 +25,7 @@ const (
 	Prepare    = "prepare"    // account, rights and access rules for peers
 	Account    = "account"    // fetch the replication account from the primary's agent
 	Probe      = "probe"      // try the replication account against a peer
+	Events     = "events"     // let a primary run its scheduled events
 	Mark       = "mark"       // write a mark into the log
 	AwaitMark  = "await-mark" // find that mark in this server's own log
 	Settle     = "settle"     // bring a crashed server's data to an orderly stop, without opening it for writes
@@ -130,6 +132,8 @@ type AwaitMarkArgs struct {
 type SeedArgs struct {
 	Source Peer   `json:"source"`
 	Slot   string `json:"slot"`
+	// Way is empty for a physical copy, "dump" for a logical one (MariaDB).
+	Way string `json:"way,omitempty"`
 	// Replace allows clearing what is in the data directory.
 	Replace bool `json:"replace"`
 	// Line and Past are the source's history, so that the copy knows its kin.
@@ -141,6 +145,7 @@ type SeedArgs struct {
 type RewindArgs struct {
 	Source Peer              `json:"source"`
 	Fork   string            `json:"fork"`
+	End    string            `json:"end,omitempty"` // of the tail
 	Line   position.Line     `json:"line"`
 	Past   []position.Branch `json:"past,omitempty"`
 }
@@ -197,6 +202,10 @@ type ExamineArgs struct {
 	Line    position.Line     `json:"line"`
 	Past    []position.Branch `json:"past,omitempty"`
 	Written string            `json:"written,omitempty"`
+	// Primary is whose history that is; State is MariaDB's gtid_binlog_state
+	// there, as seen after the server's own was.
+	Primary Peer   `json:"primary"`
+	State   string `json:"state,omitempty"`
 }
 
 // Examination is what a server holds, found without changing anything.
@@ -236,13 +245,37 @@ type Tail struct {
 
 // Transaction is one transaction of a tail.
 type Transaction struct {
-	ID      uint32    `json:"id"`
+	ID      uint32    `json:"id,omitempty"`
+	GTID    string    `json:"gtid,omitempty"` // MariaDB
 	At      time.Time `json:"at"`
 	Outcome string    `json:"outcome"` // committed, aborted or unfinished
 	First   string    `json:"first"`
 	Last    string    `json:"last"`
 	Schema  bool      `json:"schema"` // it changed definitions
 	Changes []Change  `json:"changes"`
+	// Statements were logged instead of rows, or frame a change of definitions.
+	Statements []string `json:"statements,omitempty"`
+	// Rows are the first rows with their values, where the log holds them.
+	Rows []RowChange `json:"rows,omitempty"`
+	// WhyNotUndone tells why it cannot be undone from the log (MariaDB).
+	WhyNotUndone string `json:"why_not_undone,omitempty"`
+}
+
+// Name gives the transaction's name: its GTID or its number.
+func (t Transaction) Name() string {
+	if t.GTID != "" {
+		return t.GTID
+	}
+	return fmt.Sprint(t.ID)
+}
+
+// RowChange is one row before and after, as texts of its columns in order.
+type RowChange struct {
+	Table   string   `json:"table"`
+	Kind    string   `json:"kind"` // insert, update or delete
+	Columns []string `json:"columns"`
+	Before  []string `json:"before,omitempty"`
+	After   []string `json:"after,omitempty"`
 }
 
 // Change counts what a transaction did to one table.

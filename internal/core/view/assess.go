@@ -60,9 +60,7 @@ func assessServer(in Input, m Member, owner *Member) Server {
 		if o.Address.Host != "" {
 			s.Address = fmt.Sprintf("%s:%d", o.Address.Host, o.Address.Port)
 		}
-		if o.Line.Number > 0 {
-			s.History = fmt.Sprintf("timeline %d", o.Line.Number)
-		}
+		s.History = position.HistoryName(in.Engine, o.Line)
 		s.Follows = followed(in, o)
 		measureLag(in, m, owner, &s)
 	}
@@ -83,6 +81,36 @@ func followed(in Input, o *observation.Server) string {
 	return fmt.Sprintf("%s:%d", o.Upstream.Host, o.Upstream.Port)
 }
 
+// scale maps what servers report to bytes of the primary's log: positions
+// themselves where they are bytes, else the coordinates of log files. A
+// replica's coordinates count in its upstream's log, so they mean something
+// here only when it follows the primary.
+type scale struct {
+	engine string
+	owner  *observation.Server
+}
+
+func (sc scale) bytes(o *observation.Server, text, coordinates string) (int64, bool) {
+	if sc.engine != position.EngineMariaDB {
+		return position.Order(sc.engine, text)
+	}
+	direct := o == sc.owner || o.Upstream != nil && o.Upstream.Host == sc.owner.Address.Host && o.Upstream.Port == sc.owner.Address.Port
+	if !direct {
+		return 0, false
+	}
+	return position.Linear(sc.owner.LogFiles, coordinates)
+}
+
+func (sc scale) written() (int64, bool) {
+	return sc.bytes(sc.owner, sc.owner.Written, sc.owner.WrittenAt)
+}
+func (sc scale) received(o *observation.Server) (int64, bool) {
+	return sc.bytes(o, o.Received, o.ReceivedAt)
+}
+func (sc scale) applied(o *observation.Server) (int64, bool) {
+	return sc.bytes(o, o.Applied, o.AppliedAt)
+}
+
 // measureLag fills in bytes, time and stages of a replica. Positions compare
 // only when both servers are on histories of one line.
 func measureLag(in Input, m Member, owner *Member, s *Server) {
@@ -90,35 +118,45 @@ func measureLag(in Input, m Member, owner *Member, s *Server) {
 	if owner == nil || owner.Last == nil || m.Name == in.Owner || o.Role != observation.Replica {
 		return
 	}
-	applied, ok1 := position.Bytes(in.Engine, o.Applied)
-	received, ok2 := position.Bytes(in.Engine, o.Received)
-	written, ok3 := position.Bytes(in.Engine, owner.Last.Written)
-	if !ok1 || !ok3 {
+	at, ok := position.Order(in.Engine, o.Applied)
+	if !ok {
 		return
 	}
-	if !ok2 || received < applied {
+	if in.Clock != nil {
+		s.Lag = in.Clock.Behind(at, in.Now)
+	}
+	s.CatchUp = -1
+	if lacks, ok := position.Lacks(in.Engine, o.Applied, owner.Last.Written); ok {
+		if t, ok := lag.CatchUp(lacks, m.AppliedRate, in.WrittenRate); ok {
+			s.CatchUp = t
+		}
+		if lacks == 0 {
+			return // the newest write is applied: no byte is missing
+		}
+	}
+	sc := scale{in.Engine, owner.Last}
+	applied, ok1 := sc.applied(o)
+	written, ok2 := sc.written()
+	if !ok1 || !ok2 {
+		return
+	}
+	received, ok := sc.received(o)
+	if !ok || received < applied {
 		received = applied
 	}
 	s.LagBytes = max(0, written-applied)
-	if in.Clock != nil {
-		s.Lag = in.Clock.Behind(applied, in.Now)
-	}
-	s.Stages = stages(in, owner, m.Name, written, received, applied)
-	s.CatchUp = -1
-	if t, ok := lag.CatchUp(s.LagBytes, m.AppliedRate, in.WrittenRate); ok {
-		s.CatchUp = t
-	}
+	s.Stages = stages(sc, m.Name, written, received, applied)
 }
 
-func stages(in Input, owner *Member, name string, written, received, applied int64) lag.Stages {
+func stages(sc scale, name string, written, received, applied int64) lag.Stages {
 	st := lag.Stages{NotApplied: max(0, received-applied)}
-	d, ok := owner.Last.DownstreamNamed(name)
-	sent, okSent := position.Bytes(in.Engine, d.Sent)
+	d, ok := sc.owner.DownstreamNamed(name)
+	sent, okSent := position.Order(sc.engine, d.Sent)
 	if !ok || !okSent {
 		st.NotSent = max(0, written-received)
 		return st
 	}
-	got, okGot := position.Bytes(in.Engine, d.Received)
+	got, okGot := position.Order(sc.engine, d.Received)
 	if !okGot {
 		got = received
 	}
@@ -196,8 +234,12 @@ func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, string
 		return Stalled, orElse(o.Upstream.Problem, "its link to "+s.Follows+" is down")
 	case !o.Upstream.Connected:
 		return Stalled, "its link to " + s.Follows + " is down, because " + s.Follows + " does not answer"
+	case o.Upstream.ApplierProblem != "":
+		return Stalled, "applying stopped: " + o.Upstream.ApplierProblem
 	case o.ReplayPaused && s.Stages.NotApplied > 0:
 		return Stalled, "replay is paused on it"
+	case o.Upstream.DelaySeconds > 0 && s.Lag.Seconds <= float64(o.Upstream.DelaySeconds)+in.Policy.BehindSeconds:
+		return InStep, "it is held back on purpose by " + Span(float64(o.Upstream.DelaySeconds))
 	case s.LagBytes > 0 && !m.AppliedSince.IsZero() && in.Now.Sub(m.AppliedSince).Seconds() > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds:
 		return Stalled, "nothing was applied for " + Span(in.Now.Sub(m.AppliedSince).Seconds())
 	case s.Lag.Known && s.Lag.Seconds > in.Policy.BehindSeconds:
@@ -240,30 +282,10 @@ func adrift(in Input, m Member, owner *Member) string {
 	if o.Running && o.Role == observation.Primary && o.Writable {
 		return "it is open for writes although " + in.Owner + " owns term " + fmt.Sprint(in.OwnerTerm)
 	}
-	if owner == nil || owner.Last == nil || o.Line.Number == 0 || owner.Last.Line.Number == 0 || owner.Last.Role != observation.Primary {
+	if owner == nil || owner.Last == nil || owner.Last.Role != observation.Primary {
 		return ""
 	}
-	if o.System != "" && owner.Last.System != "" && o.System != owner.Last.System {
-		return "it is a copy of another cluster: its system identifier is " + o.System + ", not " + owner.Last.System
-	}
-	p := owner.Last
-	if o.Line.Number == p.Line.Number {
-		if o.Line.Compare(p.Line) == position.Stranger {
-			return fmt.Sprintf("it says timeline %d like %s, but its timeline began with another record: these are different writes", o.Line.Number, in.Owner)
-		}
-		return ""
-	}
-	mine := position.History{Past: o.Past, Current: o.Line.Number}
-	theirs := position.History{Past: p.Past, Current: p.Line.Number}
-	fork, _, same, err := mine.Fork(theirs)
-	if err != nil {
-		return err.Error()
-	}
-	at, err := position.ParseLSN(orElse(o.Received, orElse(o.Applied, o.Written)))
-	if err == nil && !same && at > fork {
-		return fmt.Sprintf("it stands at %s, past the fork at %s where %s's history parted", at, fork, in.Owner)
-	}
-	return ""
+	return position.Parted(in.Engine, o.Standing(), owner.Last.Standing(), in.Owner, owner.SeenAt.After(m.SeenAt))
 }
 
 func mayTakeOver(in Input, s *Server) (bool, string) {
@@ -285,7 +307,8 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 	if owner == nil || owner.Last == nil || owner.Last.Written == "" {
 		return AtRisk{}
 	}
-	written, ok := position.Bytes(in.Engine, owner.Last.Written)
+	sc := scale{in.Engine, owner.Last}
+	written, ok := sc.written()
 	if !ok {
 		return AtRisk{}
 	}
@@ -294,19 +317,18 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 		if !s.MayTakeOver {
 			continue
 		}
-		safe, ok := position.Bytes(in.Engine, s.Received)
-		if d, found := owner.Last.DownstreamNamed(s.Name); found {
-			if fromPrimary, okp := position.Bytes(in.Engine, d.Safe); okp && fromPrimary > safe {
-				safe, ok = fromPrimary, true
-			}
-		}
+		safe, at, ok := safeOn(sc, s)
 		if !ok {
 			continue
 		}
-		if bytes := max(0, written-safe); r.Everything || bytes < r.Bytes {
+		bytes := max(0, written-safe)
+		if lacks, known := position.Lacks(in.Engine, s.Observation.Received, owner.Last.Written); known && lacks == 0 {
+			bytes = 0
+		}
+		if r.Everything || bytes < r.Bytes {
 			r.Everything, r.Bytes, r.On = false, bytes, s.Name
 			if in.Clock != nil {
-				r.Seconds = in.Clock.Behind(safe, in.Now).Seconds
+				r.Seconds = in.Clock.Behind(at, in.Now).Seconds
 			}
 		}
 	}
@@ -314,6 +336,20 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 		r.Seconds = 0
 	}
 	return r
+}
+
+// safeOn gives how far a replica's own disk holds the primary's log, in bytes
+// of that log and on the lag clock: as it says itself or as the primary heard
+// from it, whichever is more.
+func safeOn(sc scale, s Server) (bytes, at int64, ok bool) {
+	bytes, ok = sc.received(s.Observation)
+	at, _ = position.Order(sc.engine, s.Observation.Received)
+	if d, found := sc.owner.DownstreamNamed(s.Name); found {
+		if heard, known := position.Order(sc.engine, d.Safe); known && heard > bytes {
+			return heard, heard, true
+		}
+	}
+	return bytes, at, ok
 }
 
 func clusterHealth(v *View) Health {
@@ -387,9 +423,28 @@ func mend(in Input, v *View, s Server) string {
 	case s.Health == Stalled && s.Follows == v.Primary && v.Find(v.Primary) != nil && v.Find(v.Primary).Health != TakesWrites:
 		return "nothing to do on it: it follows again once there is a primary"
 	case s.Observation != nil && s.Observation.ReplayPaused:
-		return "let it go on: select pg_wal_replay_resume() on " + s.Name
+		return "let it go on: " + ResumeReplay(v.Engine) + " on " + s.Name
+	case s.Observation != nil && s.Observation.Upstream != nil && s.Observation.Upstream.ApplierProblem != "":
+		return fmt.Sprintf("see what differs: crosstwin tail %s %s; then crosstwin rejoin %s %s --way rebuild", c, s.Name, c, s.Name)
 	}
 	return fmt.Sprintf("crosstwin rejoin %s %s", c, s.Name)
+}
+
+// ResumeReplay is the statement with which a person lets applying go on.
+func ResumeReplay(engine string) string {
+	if engine == position.EngineMariaDB {
+		return "start slave sql_thread"
+	}
+	return "select pg_wal_replay_resume()"
+}
+
+// Amount says how much log lies between two positions, in the unit of
+// position.Order.
+func Amount(engine string, n int64) string {
+	if engine == position.EngineMariaDB {
+		return count(int(n), "transaction")
+	}
+	return Size(n) + " of log"
 }
 
 func orElse(s, other string) string {

@@ -71,7 +71,7 @@ type Member struct {
 	Problem string
 	// AppliedSince is when the applied position last moved, service's clock.
 	AppliedSince time.Time
-	// AppliedRate is bytes per second over the last half minute.
+	// AppliedRate is in units of position.Order per second over the last half minute.
 	AppliedRate float64
 }
 
@@ -85,7 +85,7 @@ type Input struct {
 	Policy    Policy
 	Members   []Member
 	Clock     *lag.Clock // where the owner stood when
-	// WrittenRate is the owner's bytes per second over the last half minute.
+	// WrittenRate is the owner's rate in the same unit over the last half minute.
 	WrittenRate float64
 	Operation   *Running
 	Now         time.Time

@@ -1,0 +1,157 @@
+package position
+
+import (
+	"fmt"
+	"slices"
+)
+
+// The names of the engines as they stand in records and on the wire.
+const (
+	EnginePostgres = "postgresql"
+	EngineMariaDB  = "mariadb"
+)
+
+// Engines lists the engines that positions of are understood.
+func Engines() []string { return []string{EnginePostgres, EngineMariaDB} }
+
+// Order maps a position in an engine's text form to a number that grows along
+// one history, so that positions of one history can be put in order and
+// subtracted. PostgreSQL: bytes of log. MariaDB: transactions, all domains
+// together. ok is false for an empty or unreadable position.
+func Order(engine, text string) (n int64, ok bool) {
+	switch engine {
+	case EnginePostgres:
+		l, err := ParseLSN(text)
+		return int64(l), err == nil
+	case EngineMariaDB:
+		p, err := ParseGTIDPosition(text)
+		if err != nil || len(p) == 0 {
+			return 0, false
+		}
+		for _, g := range p {
+			n += int64(g.Seq)
+		}
+		return n, true
+	}
+	return 0, false
+}
+
+// Reaches tells whether a server that stands at at holds everything up to
+// want. known is false when one of the two cannot be read.
+func Reaches(engine, at, want string) (reaches, known bool) {
+	lacks, known := Lacks(engine, at, want)
+	return known && lacks == 0, known
+}
+
+// Lacks gives how much of want a server that stands at at does not hold, in
+// the unit of Order.
+func Lacks(engine, at, want string) (n int64, known bool) {
+	if engine == EngineMariaDB {
+		// An empty position is that of a server without any transaction.
+		mine, err1 := ParseGTIDPosition(at)
+		theirs, err2 := ParseGTIDPosition(want)
+		return int64(mine.Lacks(theirs)), err1 == nil && err2 == nil && len(theirs) > 0
+	}
+	mine, ok1 := Order(engine, at)
+	theirs, ok2 := Order(engine, want)
+	return max(0, theirs-mine), ok1 && ok2
+}
+
+// HoldsStop tells whether a replica that applied up to applied holds all that
+// a primary wrote before it stopped taking writes at stop. For PostgreSQL it
+// must be strictly past: stop is where the shutdown record begins, and without
+// that record the old primary could never follow the new one (measured).
+func HoldsStop(engine, applied, stop string) bool {
+	if engine == EnginePostgres {
+		at, ok1 := Order(engine, applied)
+		end, ok2 := Order(engine, stop)
+		return ok1 && ok2 && at > end
+	}
+	ok, known := Reaches(engine, applied, stop)
+	return ok && known
+}
+
+// HistoryName gives a history's name for people.
+func HistoryName(engine string, l Line) string {
+	switch {
+	case l.Number == 0:
+		return ""
+	case engine == EngineMariaDB:
+		return fmt.Sprintf("term %d", l.Number)
+	}
+	return fmt.Sprintf("timeline %d", l.Number)
+}
+
+// Linear maps log coordinates to bytes from the beginning of the oldest file
+// in the list; false when the file is not in it.
+func Linear(files []LogFile, coordinates string) (int64, bool) {
+	c, err := ParseCoordinates(coordinates)
+	if err != nil {
+		return 0, false
+	}
+	i := slices.IndexFunc(files, func(f LogFile) bool { return f.Name == c.File })
+	if i < 0 {
+		return 0, false
+	}
+	n := int64(c.Offset)
+	for _, f := range files[:i] {
+		n += int64(f.Bytes)
+	}
+	return n, true
+}
+
+// Standing is what one server holds, as far as an observation shows it.
+type Standing struct {
+	Line  Line
+	Past  []Branch
+	At    string    // how far it has come
+	State GTIDState // MariaDB: newest number of each server and domain in its log
+	// Server is MariaDB's server id.
+	Server uint32
+}
+
+// Parted tells why a server holds writes that the primary's history lacks;
+// empty when there is no sign of it. owner is the primary's name for the words.
+// after says that the primary was observed after the server: only then does a
+// higher number of the primary's own writes mean anything.
+func Parted(engine string, mine, primary Standing, owner string, after bool) string {
+	if mine.Line.System != "" && primary.Line.System != "" && mine.Line.System != primary.Line.System {
+		return "it is a copy of another cluster: its system identifier is " + mine.Line.System + ", not " + primary.Line.System
+	}
+	if mine.Line.Number != 0 && mine.Line.Number == primary.Line.Number && mine.Line.Compare(primary.Line) == Stranger {
+		name := HistoryName(engine, mine.Line)
+		return fmt.Sprintf("it says %s like %s, but its %s began with another record: these are different writes", name, owner, name)
+	}
+	if engine == EngineMariaDB {
+		return partedGTID(mine, primary, owner, after)
+	}
+	if mine.Line.Number == 0 || primary.Line.Number == 0 || mine.Line.Number == primary.Line.Number {
+		return ""
+	}
+	a := History{Past: mine.Past, Current: mine.Line.Number}
+	b := History{Past: primary.Past, Current: primary.Line.Number}
+	fork, _, same, err := a.Fork(b)
+	if err != nil {
+		return err.Error()
+	}
+	if at, err := ParseLSN(mine.At); err == nil && !same && at > fork {
+		return fmt.Sprintf("it stands at %s, past the fork at %s where %s's history parted", at, fork, owner)
+	}
+	return ""
+}
+
+func partedGTID(mine, primary Standing, owner string, after bool) string {
+	if len(primary.State) == 0 {
+		return ""
+	}
+	var extra []GTID
+	for _, g := range mine.State.Extra(primary.State) {
+		if after || g.Server != primary.Server {
+			extra = append(extra, g)
+		}
+	}
+	if len(extra) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("it holds transactions up to %s that %s lacks", joinGTIDs(extra), owner)
+}
