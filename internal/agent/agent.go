@@ -55,9 +55,6 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 	if a.memory, err = openMemory(dir); err != nil {
 		return nil, err
 	}
-	if a.engine, err = cfg.open(dir, a.memory); err != nil {
-		return nil, err
-	}
 	if a.cert, err = tls.LoadX509KeyPair(filepath.Join(dir, "agent.crt"), filepath.Join(dir, "agent.key")); err != nil {
 		return nil, fmt.Errorf("the agent's certificate: %w; enroll it again", err)
 	}
@@ -68,6 +65,9 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 	a.roots = x509.NewCertPool()
 	if !a.roots.AppendCertsFromPEM(root) {
 		return nil, fmt.Errorf("%s holds no certificate", filepath.Join(dir, "authority.crt"))
+	}
+	if a.engine, err = cfg.open(dir, a.memory, peers{a}); err != nil {
+		return nil, err
 	}
 	if acc, err := a.account(); err == nil {
 		if x, ok := a.engine.(engine.Accounter); ok {

@@ -20,6 +20,7 @@ import (
 
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/mariadb"
 	"crosstwin/internal/engine/postgres"
 )
 
@@ -39,9 +40,12 @@ type Config struct {
 	Host            string `json:"host"` // where peers reach the database
 	Port            int    `json:"port"`
 	ListenAddresses string `json:"listen_addresses,omitempty"` // of the database
-	LogFile         string `json:"log_file,omitempty"`
-	Owner           string `json:"owner,omitempty"` // user of the database's files
-	Superuser       string `json:"superuser,omitempty"`
+	// ConfigFile is the server's own configuration, where that does not stand in
+	// the data directory (MariaDB).
+	ConfigFile string `json:"config_file,omitempty"`
+	LogFile    string `json:"log_file,omitempty"`
+	Owner      string `json:"owner,omitempty"` // user of the database's files
+	Superuser  string `json:"superuser,omitempty"`
 }
 
 // ConfigFile is the name of the configuration in an agent's directory.
@@ -72,11 +76,22 @@ func (c Config) save(dir string) error {
 }
 
 // open makes the engine for the configured server.
-func (c Config) open(dir string, memory engine.Memory) (engine.Engine, error) {
+func (c Config) open(dir string, memory engine.Memory, peers engine.Peers) (engine.Engine, error) {
 	switch c.Engine {
 	case position.EnginePostgres:
 		return postgres.New(postgres.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, SocketDir: c.SocketDir, Port: c.Port, Host: c.Host,
 			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory)
+	case position.EngineMariaDB:
+		return mariadb.New(mariadb.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, ConfigFile: c.ConfigFile, Socket: c.socket(), Port: c.Port, Host: c.Host,
+			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory, peers)
 	}
 	return nil, fmt.Errorf("this agent does not know the engine %q", c.Engine)
+}
+
+// socket gives MariaDB's socket, by its directory and Debian's name for it.
+func (c Config) socket() string {
+	if c.SocketDir == "" {
+		return ""
+	}
+	return filepath.Join(c.SocketDir, "mysqld.sock")
 }

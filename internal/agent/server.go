@@ -1,18 +1,13 @@
 package agent
 
 import (
-	"bytes"
-	"context"
-	"crypto/tls"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/guard"
@@ -80,6 +75,7 @@ func (a *Agent) handler() http.Handler {
 		io.Copy(w, f)
 		return nil
 	}))
+	m.HandleFunc("GET /agent/v1/peer/share/{what}", a.fromPeer(a.serveShare))
 	m.HandleFunc("POST /agent/v1/peer/account", a.fromPeer(func(w http.ResponseWriter, r *http.Request) error {
 		acc, err := a.account()
 		if err != nil {
@@ -142,28 +138,4 @@ func decode(r io.Reader, into any) error {
 func answer(w http.ResponseWriter, v any) error {
 	w.Header().Set("Content-Type", "application/json")
 	return json.NewEncoder(w).Encode(v)
-}
-
-// fetchAccount gets the replication account from the primary's agent. The
-// certificates of agents carry roles instead of addresses, so the name to
-// expect is set for the call.
-func (a *Agent) fetchAccount(ctx context.Context, from verb.Peer) (engine.Account, error) {
-	var acc engine.Account
-	c := &http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{
-		RootCAs: a.roots, Certificates: []tls.Certificate{a.cert}, ServerName: pki.AgentName(a.cfg.Cluster, from.Name), MinVersion: tls.VersionTLS13}}}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+from.Agent+"/agent/v1/peer/account", bytes.NewReader([]byte("{}")))
-	if err != nil {
-		return acc, err
-	}
-	res, err := c.Do(req)
-	if err != nil {
-		return acc, fmt.Errorf("ask %s's agent at %s for the replication account: %w", from.Name, from.Agent, err)
-	}
-	defer res.Body.Close()
-	if res.StatusCode != http.StatusOK {
-		var p agentapi.Problem
-		json.NewDecoder(res.Body).Decode(&p)
-		return acc, fmt.Errorf("%s's agent did not give the replication account: %s", from.Name, p.Detail)
-	}
-	return acc, json.NewDecoder(res.Body).Decode(&acc)
 }

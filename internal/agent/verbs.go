@@ -119,6 +119,9 @@ func (a *Agent) shortVerbs() map[string]shortVerb {
 			return x.Probe(ctx, v.Peer, acc), nil
 		}
 	}
+	if x, ok := a.engine.(engine.Scheduler); ok {
+		m[verb.Events] = none(x.Events)
+	}
 	if x, ok := a.engine.(engine.Rewinder); ok {
 		m[verb.Settle] = none(x.Settle)
 	}
@@ -236,7 +239,7 @@ func (a *Agent) mark(ctx context.Context, r request) (any, error) {
 	if g := a.memory.get().Guard; !g.Owner {
 		return nil, fmt.Errorf("%s does not own term %d: it writes no mark", a.cfg.Server, g.Accepted)
 	}
-	m, err := a.engine.Mark(ctx, nonce(), fmt.Sprintf("term %d, %s", r.Term, a.cfg.Server))
+	m, err := a.engine.Mark(ctx, nonce(), r.Term, fmt.Sprintf("term %d, %s", r.Term, a.cfg.Server))
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -15,6 +16,7 @@ import (
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/store"
@@ -48,7 +50,7 @@ func (a *app) clusterCommand() *cobra.Command {
 			fmt.Fprintf(w, "cluster %s added. Next: crosstwin server add %s NAME --primary\n", args[0], args[0])
 		})
 	})}
-	add.Flags().StringVar(&engine, "engine", "postgresql", "database engine")
+	add.Flags().StringVar(&engine, "engine", position.EnginePostgres, "database engine: "+strings.Join(position.Engines(), " or "))
 	list := &cobra.Command{Use: "list", Short: "All clusters, worst first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		all, err := c.Clusters(cmd.Context())
 		if err != nil {
@@ -305,7 +307,7 @@ func (a *app) printTail(w io.Writer, name string, x verb.Examination) {
 	}
 	t := x.Tail
 	n, i, u, d := t.Counts()
-	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s holds %s of log after the fork at %s (timeline %d) that the cluster lacks: %d committed transactions with %d inserts, %d updates, %d deletes.", name, view.Size(t.Bytes), t.From, t.Timeline, n, i, u, d)))
+	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s holds %s of log after the fork at %s that the cluster lacks: %d committed transactions with %d inserts, %d updates, %d deletes.", name, view.Size(t.Bytes), t.From, n, i, u, d)))
 	if len(t.Transactions) == 0 {
 		return
 	}

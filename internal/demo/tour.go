@@ -220,7 +220,7 @@ func (t *tour) showTail(ctx context.Context) (string, error) {
 	if ins < len(t.tail) {
 		return "", fmt.Errorf("the tail shows %d inserts, and %d bookings are missing", ins, len(t.tail))
 	}
-	return fmt.Sprintf("fork at %s on timeline %d; after it %s of log with %d committed transactions: %d inserts, %d updates", x.Fork, x.ForkLine, view.Size(x.TailBytes), n, ins, upd), nil
+	return fmt.Sprintf("fork at %s; after it %s of log with %d committed transactions: %d inserts, %d updates", x.Fork, view.Size(x.TailBytes), n, ins, upd), nil
 }
 
 func (t *tour) rejoin(ctx context.Context) (string, error) {

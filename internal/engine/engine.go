@@ -9,6 +9,8 @@ package engine
 
 import (
 	"context"
+	"io"
+	"net/url"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
@@ -23,8 +25,10 @@ type Engine interface {
 	// Start starts the server, "replica" read-only, "primary" for writes, and
 	// returns once it answers. A server that runs so already is left alone.
 	Start(ctx context.Context, as string) error
-	// Stop stops the server in an orderly way and returns as soon as it can
-	// acknowledge no further write, even while its process is still leaving.
+	// Stop has a running primary take no further write in an orderly way, and
+	// returns as soon as that is so: with everything acknowledged in its log and
+	// the position in ShutdownAt of the next observation. The process may leave
+	// (PostgreSQL) or stay (MariaDB); Start as primary opens it again.
 	Stop(ctx context.Context) error
 	// Fence makes sure that the server acknowledges no further write, whatever
 	// state it is in, and returns when no process of it is left.
@@ -40,7 +44,7 @@ type Engine interface {
 	// Examine finds out what stands in the data, changing nothing.
 	Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examination, error)
 	// Mark writes a mark into the log; FindMark looks for one.
-	Mark(ctx context.Context, id, text string) (verb.MarkResult, error)
+	Mark(ctx context.Context, id string, term int64, text string) (verb.MarkResult, error)
 	FindMark(ctx context.Context, m verb.MarkResult) error
 }
 
@@ -91,6 +95,24 @@ type Comparer interface {
 	Sums(ctx context.Context, p Progress) ([]verb.TableSum, error)
 	Rows(ctx context.Context, a verb.RowsArgs) (verb.RowsResult, error)
 	Forget(ctx context.Context) error
+}
+
+// Scheduler is an engine whose server runs statements by its own timetable.
+type Scheduler interface {
+	// Events lets a primary run them; a replica keeps them switched off.
+	Events(ctx context.Context) error
+}
+
+// Sharer hands something of its server to the agent of a peer. An error in the
+// midst of the stream reaches the peer as one.
+type Sharer interface {
+	Share(ctx context.Context, what string, query url.Values, w io.Writer) error
+}
+
+// Peers reaches the agents of the same cluster, over their own encrypted
+// connection. The stream ends with an error when the peer's Share did.
+type Peers interface {
+	Fetch(ctx context.Context, from verb.Peer, what string, query url.Values) (io.ReadCloser, error)
 }
 
 // Memory is what an engine wants kept across restarts of its agent. Every

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"net"
 	"regexp"
+	"slices"
+	"strings"
 	"time"
 
 	"crosstwin/internal/agentapi"
@@ -43,8 +45,8 @@ func (s *Service) AddCluster(ctx context.Context, name, engine, who, from string
 	if engine == "" {
 		engine = position.EnginePostgres
 	}
-	if engine != position.EnginePostgres {
-		return view.View{}, badInput("there is no engine %q: this version knows %s", engine, position.EnginePostgres)
+	if !slices.Contains(position.Engines(), engine) {
+		return view.View{}, badInput("there is no engine %q: this version knows %s", engine, strings.Join(position.Engines(), " and "))
 	}
 	if _, err := s.Store.AddCluster(ctx, name, engine); err != nil {
 		return view.View{}, err

@@ -249,16 +249,17 @@ func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to 
 // examine has a server's data held against the primary's history.
 func (s *Service) examine(ctx context.Context, in *plan.Input, server string) (*verb.Examination, error) {
 	var owner *observation.Server
+	var primary string // address of its agent
 	for _, m := range in.Members {
 		if m.Name == in.View.Primary {
-			owner = m.Last
+			owner, primary = m.Last, m.Agent
 		}
 	}
 	t, _, err := s.target(in.View.Cluster, server)
 	if err != nil || owner == nil {
 		return nil, err
 	}
-	x, err := s.agents.Examine(ctx, t, verb.ExamineArgs{Line: owner.Line, Past: owner.Past, Written: owner.Written})
+	x, err := s.agents.Examine(ctx, t, verb.ExamineArgs{Line: owner.Line, Past: owner.Past, Written: owner.Written, Primary: verb.Peer{Name: in.View.Primary, Agent: primary, Host: owner.Address.Host, Port: owner.Address.Port}})
 	if err != nil {
 		s.log.Warn("examination failed", "cluster", in.View.Cluster, "server", server, "error", err)
 		return nil, nil // the plan says that it could not be examined

@@ -30,9 +30,15 @@ type Group struct {
 	Fingerprint string
 }
 
-// Entry gives the group as an entry of a history.
-func (g *Group) Entry() position.Entry {
-	return position.Entry{GTID: g.GTID.GTID, Fingerprint: g.Fingerprint}
+// HasStatements tells whether something of the group was logged as a statement
+// instead of rows.
+func (g *Group) HasStatements() bool {
+	for _, q := range g.Statements {
+		if !harmless(q.Text) {
+			return true
+		}
+	}
+	return false
 }
 
 // WhyNotUndone tells why the group cannot be taken back from its own row

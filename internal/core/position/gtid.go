@@ -140,6 +140,17 @@ func (p GTIDPosition) Lacks(o GTIDPosition) uint64 {
 	return n
 }
 
+// Missing gives those of o's domains in which p has not come as far.
+func (p GTIDPosition) Missing(o GTIDPosition) []GTID {
+	var out []GTID
+	for _, g := range o {
+		if mine, ok := p.In(g.Domain); !ok || mine.Seq < g.Seq {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
 // GTIDState is the newest number that each server wrote in each domain, as in
 // gtid_binlog_state, in order of domain and server.
 type GTIDState []GTID
@@ -164,6 +175,22 @@ func ParseGTIDState(s string) (GTIDState, error) {
 // String gives the server's text form.
 func (s GTIDState) String() string { return joinGTIDs(s) }
 
+// With gives the state after a further transaction.
+func (s GTIDState) With(g GTID) GTIDState {
+	out := slices.Clone(s)
+	for i := range out {
+		if out[i].Domain == g.Domain && out[i].Server == g.Server {
+			out[i] = g
+			return out
+		}
+	}
+	out = append(out, g)
+	slices.SortFunc(out, func(a, b GTID) int {
+		return cmp.Or(cmp.Compare(a.Domain, b.Domain), cmp.Compare(a.Server, b.Server))
+	})
+	return out
+}
+
 // Extra gives what s holds beyond o: for each domain and server whose number is
 // higher in s, or that o does not know, the GTID up to which s went. Something
 // here is certain proof of a tail; nothing here proves no kinship (a number may
@@ -184,33 +211,28 @@ func (s GTIDState) Extra(o GTIDState) []GTID {
 	return out
 }
 
-// Entry is one transaction of a history: its GTID and a fingerprint of its
-// content.
-type Entry struct {
-	GTID        GTID
-	Fingerprint string
-}
-
-// ForkOf finds where two histories of one domain part: both are the entries in
-// log order. It gives the number of entries of a and of b that belong to what
-// they share, counted from the first entry of the one that begins later; ok is
-// false when the two do not overlap, so that nothing can be said.
-func ForkOf(a, b []Entry) (inA, inB int, ok bool) {
+// ForkOf finds where two histories of one domain part: both are transactions
+// in log order, number gives the one's sequence number and same tells whether
+// two are the same by content. It gives the number of entries of a and of b
+// that belong to what they share, counted from the first entry of the one that
+// begins later; ok is false when the two do not overlap, so that nothing can be
+// said.
+func ForkOf[E any](a, b []E, number func(E) uint64, same func(a, b E) bool) (inA, inB int, ok bool) {
 	i, j := 0, 0
 	if len(a) == 0 || len(b) == 0 {
 		return 0, 0, false
 	}
 	// Logs begin at different places: step forward in the one that is older.
-	for i < len(a) && a[i].GTID.Seq < b[0].GTID.Seq {
+	for i < len(a) && number(a[i]) < number(b[0]) {
 		i++
 	}
-	for j < len(b) && i < len(a) && b[j].GTID.Seq < a[i].GTID.Seq {
+	for j < len(b) && i < len(a) && number(b[j]) < number(a[i]) {
 		j++
 	}
-	if i == len(a) || j == len(b) || a[i].GTID.Seq != b[j].GTID.Seq {
+	if i == len(a) || j == len(b) || number(a[i]) != number(b[j]) {
 		return 0, 0, false
 	}
-	for i < len(a) && j < len(b) && a[i] == b[j] {
+	for i < len(a) && j < len(b) && same(a[i], b[j]) {
 		i, j = i+1, j+1
 	}
 	return i, j, true

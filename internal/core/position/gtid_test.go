@@ -72,11 +72,17 @@ func TestGTIDStateExtra(t *testing.T) {
 }
 
 func TestForkOf(t *testing.T) {
-	e := func(seq uint64, print string) Entry { return Entry{GTID{1, 1, seq}, print} }
-	common := []Entry{e(1, "a"), e(2, "b"), e(3, "c")}
+	type entry struct {
+		seq   uint64
+		print string
+	}
+	e := func(seq uint64, print string) entry { return entry{seq, print} }
+	number := func(x entry) uint64 { return x.seq }
+	same := func(x, y entry) bool { return x == y }
+	common := []entry{e(1, "a"), e(2, "b"), e(3, "c")}
 	for _, c := range []struct {
 		name     string
-		a, b     []Entry
+		a, b     []entry
 		inA, inB int
 		ok       bool
 	}{
@@ -85,15 +91,15 @@ func TestForkOf(t *testing.T) {
 		{"a number used twice", append(slices.Clone(common), e(4, "d")), append(slices.Clone(common), e(4, "other")), 3, 3, true},
 		{"logs begin at different places", common, common[1:], 3, 2, true},
 		{"the other way round", common[2:], common, 1, 3, true},
-		{"apart from the first shared number", common, []Entry{e(2, "x"), e(3, "y")}, 1, 0, true},
-		{"no overlap", common[:1], []Entry{e(7, "z")}, 0, 0, false},
+		{"apart from the first shared number", common, []entry{e(2, "x"), e(3, "y")}, 1, 0, true},
+		{"no overlap", common[:1], []entry{e(7, "z")}, 0, 0, false},
 		{"nothing", nil, common, 0, 0, false},
 	} {
-		inA, inB, ok := ForkOf(c.a, c.b)
+		inA, inB, ok := ForkOf(c.a, c.b, number, same)
 		if inA != c.inA || inB != c.inB || ok != c.ok {
 			t.Errorf("%s: %d %d %t", c.name, inA, inB, ok)
 		}
-		if y, x, ok := ForkOf(c.b, c.a); x != c.inA || y != c.inB || ok != c.ok {
+		if y, x, ok := ForkOf(c.b, c.a, number, same); x != c.inA || y != c.inB || ok != c.ok {
 			t.Errorf("%s, turned round: %d %d %t", c.name, x, y, ok)
 		}
 	}

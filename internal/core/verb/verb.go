@@ -155,6 +155,8 @@ type SalvageArgs struct {
 	Fork     string `json:"fork"`
 	Timeline uint32 `json:"timeline"`
 	Name     string `json:"name"`
+	// Primary is the server whose history the tail parts from.
+	Primary Peer `json:"primary"`
 }
 
 // HoldArgs bounds the time for which writes are stopped.
@@ -202,10 +204,8 @@ type ExamineArgs struct {
 	Line    position.Line     `json:"line"`
 	Past    []position.Branch `json:"past,omitempty"`
 	Written string            `json:"written,omitempty"`
-	// Primary is whose history that is; State is MariaDB's gtid_binlog_state
-	// there, as seen after the server's own was.
-	Primary Peer   `json:"primary"`
-	State   string `json:"state,omitempty"`
+	// Primary is whose history that is.
+	Primary Peer `json:"primary"`
 }
 
 // Examination is what a server holds, found without changing anything.

@@ -53,6 +53,9 @@ func (d *Data) Run(ctx context.Context, program string, args ...string) (stdout,
 type Piped struct {
 	Stdin  io.Reader
 	Stdout io.Writer // nil: handed to see, line by line, as its errors are
+	// AsAgent runs a client program with the agent's own identity: the server
+	// knows its administrator by the user at the other end of the socket.
+	AsAgent bool
 }
 
 // RunWatched runs a long utility, hands each line that it says (parted by
@@ -65,6 +68,9 @@ func (d *Data) RunWatched(ctx context.Context, see func(line string), p Piped, p
 	// The utility must not outlive its agent: a half-made copy that is still
 	// being written could not be cleared.
 	c.SysProcAttr.Pdeathsig = syscall.SIGKILL
+	if p.AsAgent {
+		c.SysProcAttr.Credential = nil
+	}
 	r, w, err := os.Pipe()
 	if err != nil {
 		return err

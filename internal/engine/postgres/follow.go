@@ -184,7 +184,7 @@ const unsynced = "set_config('synchronous_commit', 'local', true)"
 
 // Mark implements engine.Engine: a transactional logical message, which is
 // replicated like any write and can be found in a replica's own log.
-func (e *Engine) Mark(ctx context.Context, id, text string) (verb.MarkResult, error) {
+func (e *Engine) Mark(ctx context.Context, id string, _ int64, text string) (verb.MarkResult, error) {
 	var at, file string
 	var system string
 	payload, _ := json.Marshal(map[string]string{"id": id, "text": text})

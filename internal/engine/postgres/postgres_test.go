@@ -222,7 +222,7 @@ func TestReplica(t *testing.T) {
 		s, has := o.SlotNamed("ct_tern")
 		return ok && has && d.State == "streaming" && s.Active && s.Ours
 	})
-	m, err := p.Mark(p.ctx(), "abc123", "term 1")
+	m, err := p.Mark(p.ctx(), "abc123", 1, "term 1")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -235,7 +235,7 @@ func TestReplica(t *testing.T) {
 		t.Error("a mark that was never written was found")
 	}
 	p.sql("select pg_switch_wal()", "insert into t values (1001)")
-	if m, err = p.Mark(p.ctx(), "next-file", ""); err != nil {
+	if m, err = p.Mark(p.ctx(), "next-file", 1, ""); err != nil {
 		t.Fatal(err)
 	}
 	if err := r.FindMark(r.ctx(), m); err != nil {

@@ -1,0 +1,320 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+)
+
+// compareState is the agent's part of a comparison: on the primary the session
+// that holds writes, and everywhere the session whose view stands still. Both
+// end by themselves.
+type compareState struct {
+	sync.Mutex
+	holder   *sql.Conn
+	heldTill time.Time
+	late     bool
+	view     *sql.Conn
+	opened   time.Time
+}
+
+// viewLimit bounds the life of a forgotten view: an old one keeps dead rows.
+const viewLimit = 6 * time.Hour
+
+// end closes a session for good, so that nobody gets it back from the pool
+// with a lock or a view of its own.
+func end(c *sql.Conn) {
+	if c != nil {
+		c.Raw(func(any) error { return driver.ErrBadConn })
+		c.Close()
+	}
+}
+
+// Hold implements engine.Comparer. The global read lock waits for running
+// writers and stops new ones; a writer that does not finish in a second makes
+// it give way and try again.
+func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.HoldResult, error) {
+	e.endCompare()
+	var err error
+	for try := range 10 {
+		var r verb.HoldResult
+		if r, err = e.tryHold(ctx, seconds); err == nil {
+			return r, nil
+		}
+		e.endCompare()
+		select {
+		case <-ctx.Done():
+			return r, fmt.Errorf("hold writes on %s: %w", e.cfg.Name, err)
+		case <-time.After(time.Duration(100+100*try) * time.Millisecond):
+		}
+	}
+	return verb.HoldResult{}, fmt.Errorf("writes on %s could not be held for a moment: %w", e.cfg.Name, err)
+}
+
+func (e *Engine) tryHold(ctx context.Context, seconds float64) (verb.HoldResult, error) {
+	e.compare.Lock()
+	defer e.compare.Unlock()
+	var r verb.HoldResult
+	c, err := e.db.Conn(ctx)
+	if err != nil {
+		return r, e.explain(err)
+	}
+	e.compare.holder, e.compare.late = c, false
+	if _, err := c.ExecContext(ctx, "set session lock_wait_timeout = 1; flush tables with read lock"); err != nil {
+		return r, e.explain(err)
+	}
+	limit := time.Duration(seconds * float64(time.Second))
+	till := time.Now().Add(limit)
+	e.compare.heldTill = till
+	// Writes go on at the deadline, whatever becomes of the service.
+	time.AfterFunc(limit, func() {
+		e.compare.Lock()
+		defer e.compare.Unlock()
+		if e.compare.heldTill.Equal(till) && e.compare.holder != nil {
+			end(e.compare.holder)
+			e.compare.holder, e.compare.late = nil, true
+		}
+	})
+	if err := e.openView(ctx); err != nil {
+		return r, err
+	}
+	return r, e.explain(c.QueryRowContext(ctx, "select @@global.gtid_binlog_pos").Scan(&r.At))
+}
+
+// openView opens a session whose view of the data stands still. Texts of
+// values depend on a few settings, which are the same for every server here.
+func (e *Engine) openView(ctx context.Context) error {
+	c, err := e.db.Conn(ctx)
+	if err != nil {
+		return e.explain(err)
+	}
+	e.compare.view, e.compare.opened = c, time.Now()
+	if _, err := c.ExecContext(ctx, "set session time_zone = '+00:00'; set session sql_mode = ''; set names utf8mb4; set session group_concat_max_len = 1048576; set session transaction isolation level repeatable read; start transaction with consistent snapshot, read only"); err != nil {
+		return e.explain(err)
+	}
+	opened := e.compare.opened
+	time.AfterFunc(viewLimit, func() {
+		e.compare.Lock()
+		same := e.compare.opened.Equal(opened)
+		e.compare.Unlock()
+		if same {
+			e.endCompare()
+		}
+	})
+	return nil
+}
+
+// Snapshot implements engine.Comparer on a replica: once it has applied the
+// held position it opens its view.
+func (e *Engine) Snapshot(ctx context.Context, a verb.SnapshotArgs) error {
+	e.endCompare()
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(a.Seconds*float64(time.Second)))
+	defer cancel()
+	for {
+		at, err := e.text(ctx, "select @@global.gtid_binlog_pos")
+		if err != nil {
+			return fmt.Errorf("%s has not applied %s within the hold: %w", e.cfg.Name, a.Hold.At, err)
+		}
+		if ok, _ := position.Reaches(position.EngineMariaDB, at, a.Hold.At); ok {
+			break
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+	e.compare.Lock()
+	defer e.compare.Unlock()
+	return e.openView(ctx)
+}
+
+// Release implements engine.Comparer. It fails when the deadline had ended the
+// hold before: then the views may stand at different positions.
+func (e *Engine) Release(context.Context) error {
+	e.compare.Lock()
+	defer e.compare.Unlock()
+	if e.compare.late || e.compare.holder != nil && time.Now().After(e.compare.heldTill) {
+		end(e.compare.holder)
+		e.compare.holder = nil
+		return fmt.Errorf("the hold on %s ended before every server had opened its view: ask again", e.cfg.Name)
+	}
+	if e.compare.holder == nil {
+		return fmt.Errorf("%s holds no writes", e.cfg.Name)
+	}
+	end(e.compare.holder)
+	e.compare.holder = nil
+	return nil
+}
+
+// Forget implements engine.Comparer.
+func (e *Engine) Forget(context.Context) error {
+	e.endCompare()
+	return nil
+}
+
+func (e *Engine) endCompare() {
+	e.compare.Lock()
+	defer e.compare.Unlock()
+	end(e.compare.holder)
+	end(e.compare.view)
+	e.compare.holder, e.compare.view = nil, nil
+}
+
+// tableShape is one table that can be summed.
+type tableShape struct {
+	schema, table string
+	bytes         int64
+	row           string // expression for the text of a whole row
+	key           string // expression for the text of its primary key
+}
+
+func (t tableShape) from() string { return name(t.schema) + "." + name(t.table) }
+
+// shapes lists the users' tables of the transactional engine: of others no
+// moment can be held.
+func shapes(ctx context.Context, c *sql.Conn, where string, args ...any) ([]tableShape, error) {
+	rows, err := c.QueryContext(ctx, "select t.table_schema, t.table_name, coalesce(t.data_length, 0), col.column_name, col.column_key = 'PRI' from information_schema.tables t join information_schema.columns col on col.table_schema = t.table_schema and col.table_name = t.table_name where t.table_type = 'BASE TABLE' and t.engine = 'InnoDB' and t.table_schema not in "+systemSchemas+where+" order by 1, 2, col.ordinal_position", args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []tableShape
+	var columns, keys []string
+	flush := func() {
+		if n := len(out); n > 0 {
+			out[n-1].row = joined(columns)
+			if len(keys) > 0 {
+				out[n-1].key = joined(keys)
+			}
+		}
+		columns, keys = nil, nil
+	}
+	for rows.Next() {
+		var s tableShape
+		var column string
+		var key bool
+		if err := rows.Scan(&s.schema, &s.table, &s.bytes, &column, &key); err != nil {
+			return nil, err
+		}
+		if n := len(out); n == 0 || out[n-1].schema != s.schema || out[n-1].table != s.table {
+			flush()
+			out = append(out, s)
+		}
+		columns = append(columns, name(column))
+		if key {
+			keys = append(keys, name(column))
+		}
+	}
+	flush()
+	return out, rows.Err()
+}
+
+// joined gives an expression for several columns without ambiguity: the bytes
+// of each in hexadecimal, NULL apart from the empty text.
+func joined(columns []string) string {
+	var parts []string
+	for _, c := range columns {
+		parts = append(parts, "ifnull(hex(cast("+c+" as binary)), '-')")
+	}
+	return "concat_ws(',', " + strings.Join(parts, ", ") + ")"
+}
+
+// hashes gives two expressions of 15 hexadecimal digits each of a row's hash.
+func hashes(row string) (string, string) {
+	return "cast(conv(left(md5(" + row + "), 15), 16, 10) as unsigned)", "cast(conv(right(md5(" + row + "), 15), 16, 10) as unsigned)"
+}
+
+// Sums implements engine.Comparer: for every table the number of rows and the
+// sums of two hashes a row, which no order of rows changes.
+func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.TableSum, error) {
+	e.compare.Lock()
+	defer e.compare.Unlock()
+	if e.compare.view == nil {
+		return nil, fmt.Errorf("%s has no open view of its data", e.cfg.Name)
+	}
+	tables, err := shapes(ctx, e.compare.view, "")
+	if err != nil {
+		return nil, e.explain(err)
+	}
+	var done, total int64
+	for _, t := range tables {
+		total += t.bytes
+	}
+	out := []verb.TableSum{}
+	for _, t := range tables {
+		s := verb.TableSum{Table: t.schema + "." + t.table, Bytes: t.bytes}
+		progress("summing "+s.Table, done, total)
+		a, b := hashes(t.row)
+		if err := e.compare.view.QueryRowContext(ctx, "select count(*), concat(coalesce(sum("+a+"), 0), ' ', coalesce(sum("+b+"), 0)) from "+t.from()).Scan(&s.Rows, &s.Sum); err != nil {
+			return nil, fmt.Errorf("sum %s on %s: %w", s.Table, e.cfg.Name, err)
+		}
+		done += t.bytes
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// bucketCount is into how many parts a table's keys are spread to find the rows
+// that differ.
+const bucketCount = 1024
+
+// Rows implements engine.Comparer.
+func (e *Engine) Rows(ctx context.Context, a verb.RowsArgs) (verb.RowsResult, error) {
+	e.compare.Lock()
+	defer e.compare.Unlock()
+	var out verb.RowsResult
+	if e.compare.view == nil {
+		return out, fmt.Errorf("%s has no open view of its data", e.cfg.Name)
+	}
+	schema, table, _ := strings.Cut(a.Table, ".")
+	list, err := shapes(ctx, e.compare.view, " and t.table_schema = ? and t.table_name = ?", schema, table)
+	if err != nil || len(list) != 1 {
+		return out, e.explain(errors.Join(err, missing(len(list), a.Table)))
+	}
+	t := list[0]
+	if t.key == "" {
+		return verb.RowsResult{NoKey: true}, nil
+	}
+	bucket := fmt.Sprintf("crc32(%s) & %d", t.key, bucketCount-1)
+	h, _ := hashes(t.row)
+	if len(a.Buckets) == 0 {
+		out.Buckets = map[int]string{}
+		return out, eachRow(ctx, e.compare.view, "select "+bucket+", concat(count(*), ' ', sum("+h+")) from "+t.from()+" group by 1", func(k int, v string) { out.Buckets[k] = v })
+	}
+	out.Rows = map[string]string{}
+	in := strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Buckets), " ", ","), "[]")
+	// Keys are shown as a person writes them.
+	shown := strings.ReplaceAll(strings.ReplaceAll(t.key, "hex(cast(", "cast("), " as binary))", " as char)")
+	return out, eachRow(ctx, e.compare.view, "select "+shown+", "+h+" from "+t.from()+" where "+bucket+" in ("+in+") limit 100000", func(k, v string) { out.Rows[k] = v })
+}
+
+func missing(n int, table string) error {
+	if n != 1 {
+		return fmt.Errorf("there is no table %s", table)
+	}
+	return nil
+}
+
+// eachRow reads rows of a key and a text.
+func eachRow[K any](ctx context.Context, c *sql.Conn, query string, each func(K, string)) error {
+	rows, err := c.QueryContext(ctx, query)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var k K
+		var v string
+		if err := rows.Scan(&k, &v); err != nil {
+			return err
+		}
+		each(k, v)
+	}
+	return rows.Err()
+}

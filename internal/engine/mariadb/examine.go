@@ -1,0 +1,240 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"crosstwin/internal/core/binlog"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+)
+
+// Examine implements engine.Engine. It reads this server's own log, asks the
+// primary's agent for the transactions there, and compares them one by one, by
+// content: equal numbers prove nothing (measured: a number may be used twice).
+func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examination, error) {
+	o := e.Observe(ctx, false)
+	x := &verb.Examination{Running: o.Running, Role: string(o.Role), State: o.DataState, Clean: o.DataState == stateClean, Line: o.Line, System: o.System, Unfinished: o.Unfinished, Empty: o.DataEmpty}
+	if x.Empty {
+		x.WhyNot = "it holds no database"
+		return x, nil
+	}
+	if x.Unfinished == "rewind" {
+		// The undo wrote down what it is about: it is done or not, never half.
+		x.Fork, x.End, x.Rewindable, x.Kinship = e.memory.Fingerprint(rememberFork), e.memory.Fingerprint(rememberEnd), true, string(position.Kin)
+		return x, nil
+	}
+	if x.Unfinished != "" {
+		x.WhyNot = "a " + x.Unfinished + " broke off here"
+		return x, nil
+	}
+	if a.Line.System != "" && o.System != "" && a.Line.System != o.System {
+		x.WhyNot = "it is a copy of another cluster"
+		return x, nil
+	}
+	primary, err := e.fetchState(ctx, a.Primary)
+	if err != nil {
+		return nil, fmt.Errorf("ask %s's agent for its history: %w", a.Primary.Name, err)
+	}
+	c, err := e.compareLogs(ctx, a.Primary, primary)
+	if err != nil {
+		return nil, err
+	}
+	c.report(x)
+	return x, nil
+}
+
+// comparison is this server's log held against the primary's.
+type comparison struct {
+	end      position.GTIDPosition
+	fork     position.GTIDPosition
+	state    position.GTIDState // of the own log at the fork
+	kin      position.Kinship
+	why      string // why kinship is not known
+	tail     []tailGroup
+	tailSize int64
+}
+
+// tailGroup is a transaction that only this server has, with its place.
+type tailGroup struct {
+	file  string
+	group *binlog.Group
+}
+
+// compareLogs finds the fork. It begins at the newest mark that both servers
+// hold; without one, at the beginning of the logs.
+func (e *Engine) compareLogs(ctx context.Context, peer verb.Peer, primary sharedState) (*comparison, error) {
+	anchor, proven := e.anchor(primary)
+	mine, start, end, err := e.ownEntries(anchor)
+	if err != nil {
+		return nil, err
+	}
+	if proven && len(anchor.Missing(end)) == 0 && len(end.Missing(anchor)) > 0 {
+		// The log ends before the mark: its newest part is lost.
+		anchor, proven = nil, false
+		if mine, start, end, err = e.ownEntries(nil); err != nil {
+			return nil, err
+		}
+	}
+	if anchor == nil {
+		anchor = lastOf(start)
+	}
+	theirs, err := e.fetchEntries(ctx, peer, anchor)
+	if err != nil {
+		return nil, err
+	}
+	c := &comparison{end: end, kin: position.Kin}
+	shared := sharedCounts(mine, theirs)
+	known := false
+	for _, s := range shared {
+		known = known || s.matched > 0
+		if s.gap {
+			c.kin, c.why = position.Unknown, "the primary's log does not go back to where this server's begins to be unproven"
+		}
+	}
+	if !proven && !known && len(mine) > 0 && c.kin == position.Kin {
+		c.kin, c.why = position.Unknown, "no transaction of its log is in the primary's, and no mark of Cross Twin's was found on it"
+	}
+	if !proven && len(mine) == 0 && len(end) > 0 {
+		c.kin, c.why = position.Unknown, "its log holds no transaction to compare, and no mark of Cross Twin's was found on it"
+	}
+	c.fork, c.state = anchor, start
+	return c, e.collectTail(c, anchor, shared)
+}
+
+// anchor gives the position of the newest mark found here, if the primary
+// holds that mark too.
+func (e *Engine) anchor(primary sharedState) (position.GTIDPosition, bool) {
+	m := e.found()
+	if m.ID == "" || !slices.Contains(primary.Marks, m.ID) {
+		return nil, false
+	}
+	p, err := position.ParseGTIDPosition(m.At)
+	return p, err == nil
+}
+
+// ownEntries reads the own log after a position: the entries, the state of the
+// log before the first of them, and where it ends.
+func (e *Engine) ownEntries(after position.GTIDPosition) (out []entry, start position.GTIDState, end position.GTIDPosition, err error) {
+	files, err := e.logFiles()
+	if err != nil || len(files) == 0 {
+		return nil, nil, nil, err
+	}
+	i, err := startFile(files, after)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if start, err = stateBefore(files[i]); err != nil {
+		return nil, nil, nil, err
+	}
+	state := start
+	err = eachGroup(files[i:], func(_ string, g *binlog.Group) error {
+		if !g.Complete {
+			return nil // a torn one is taken back by the server's own recovery
+		}
+		state = state.With(g.GTID.GTID)
+		if had, ok := after.In(g.GTID.Domain); ok && g.GTID.Seq <= had.Seq {
+			start = state
+			return nil
+		}
+		out = append(out, entryOf(g))
+		return nil
+	})
+	return out, start, lastOf(state), err
+}
+
+// sharing tells of one domain how much of the own log the primary has too.
+type sharing struct {
+	matched int  // entries of ours that are the same there
+	first   bool // nothing before the first entry of ours was compared
+	gap     bool // the two logs do not overlap, though they should
+}
+
+// sharedCounts compares the two logs domain by domain.
+func sharedCounts(mine, theirs []entry) map[uint32]sharing {
+	number := func(x entry) uint64 { return x.GTID.Seq }
+	by := func(list []entry) map[uint32][]entry {
+		out := map[uint32][]entry{}
+		for _, x := range list {
+			out[x.GTID.Domain] = append(out[x.GTID.Domain], x)
+		}
+		return out
+	}
+	ours, others := by(mine), by(theirs)
+	out := map[uint32]sharing{}
+	for d, list := range ours {
+		o := others[d]
+		inA, _, ok := position.ForkOf(list, o, number, entry.same)
+		switch {
+		case ok:
+			out[d] = sharing{matched: inA}
+		case len(o) == 0 || number(o[0]) > number(list[len(list)-1]):
+			// The primary has nothing of these numbers: all of it is ours alone,
+			// unless its log was cut off behind them.
+			out[d] = sharing{gap: len(o) > 0}
+		default:
+			out[d] = sharing{gap: true}
+		}
+	}
+	return out
+}
+
+// collectTail reads the transactions beyond what is shared, and the state of
+// the log at the fork.
+func (e *Engine) collectTail(c *comparison, anchor position.GTIDPosition, shared map[uint32]sharing) error {
+	count := map[uint32]int{}
+	fork := append(position.GTIDPosition(nil), anchor...)
+	state := c.state
+	err := e.groupsAfter(anchor, func(file string, g *binlog.Group) error {
+		if !g.Complete {
+			return nil
+		}
+		d := g.GTID.Domain
+		count[d]++
+		if count[d] <= shared[d].matched {
+			fork = advance(fork, g.GTID.GTID)
+			state = state.With(g.GTID.GTID)
+			return nil
+		}
+		c.tail = append(c.tail, tailGroup{file, g})
+		c.tailSize += int64(g.To) - int64(g.From)
+		return nil
+	})
+	c.fork, c.state = fork, state
+	return err
+}
+
+// advance moves a position forward to a transaction.
+func advance(p position.GTIDPosition, g position.GTID) position.GTIDPosition {
+	for i := range p {
+		if p[i].Domain == g.Domain {
+			p[i] = g
+			return p
+		}
+	}
+	return append(p, g)
+}
+
+// report puts a comparison into an examination.
+func (c *comparison) report(x *verb.Examination) {
+	x.End, x.Fork, x.Kinship, x.TailBytes = c.end.String(), c.fork.String(), string(c.kin), c.tailSize
+	if c.kin != position.Kin {
+		x.WhyNot = c.why
+	}
+	if len(c.tail) == 0 {
+		return
+	}
+	x.Tail = c.listing()
+	x.Rewindable, x.WhyNot = true, orElse(x.WhyNot, "")
+	if c.kin != position.Kin {
+		x.Rewindable = false
+		return
+	}
+	for _, t := range x.Tail.Transactions {
+		if t.WhyNotUndone != "" {
+			x.Rewindable, x.WhyNot = false, fmt.Sprintf("transaction %s cannot be undone: %s", t.GTID, t.WhyNotUndone)
+			return
+		}
+	}
+}

@@ -1,0 +1,236 @@
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"crosstwin/internal/core/binlog"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/host"
+)
+
+// link is what the server says of the one connection through which it follows.
+type link map[string]string
+
+// link gives the state of replication; nil when it follows nobody.
+func (e *Engine) link(ctx context.Context) (link, error) {
+	rows, err := e.query(ctx, "show all slaves status")
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	for _, r := range rows {
+		if r["Connection_name"] == "" {
+			return r, nil
+		}
+	}
+	return nil, fmt.Errorf("%s follows by a named connection (%s): only the unnamed one is handled", e.cfg.Name, rows[0]["Connection_name"])
+}
+
+func (l link) at(host string, port int) bool {
+	return l["Master_Host"] == host && l["Master_Port"] == strconv.Itoa(port)
+}
+
+// Follow implements engine.Engine on a running server. What was received is
+// applied before anything is changed: the server throws a relay log away when
+// both threads stop.
+func (e *Engine) Follow(ctx context.Context, a verb.FollowArgs) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if _, ok := e.running(); !ok {
+		return fmt.Errorf("%s does not run: it is started before it follows", e.cfg.Name)
+	}
+	l, err := e.link(ctx)
+	if err != nil {
+		return err
+	}
+	if a.Upstream.Host == "" {
+		if l == nil {
+			return nil
+		}
+		if err := e.drain(ctx); err != nil {
+			return err
+		}
+		return e.exec(ctx, "stop all slaves; reset slave all")
+	}
+	if l != nil && l.at(a.Upstream.Host, a.Upstream.Port) && l["Slave_IO_Running"] == "Yes" && l["Slave_SQL_Running"] == "Yes" {
+		return nil
+	}
+	var readOnly bool
+	if err := e.db.QueryRowContext(ctx, "select @@global.read_only").Scan(&readOnly); err != nil {
+		return e.explain(err)
+	}
+	if !readOnly {
+		return fmt.Errorf("%s is open for writes: it must be closed before it follows", e.cfg.Name)
+	}
+	if l != nil {
+		if err := e.drain(ctx); err != nil {
+			return err
+		}
+	}
+	return e.attach(ctx, a.Upstream)
+}
+
+// attach points the server at an upstream, from what its own log holds on.
+func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
+	e.seen.Lock()
+	acc := e.seen.account
+	e.seen.Unlock()
+	if acc.User == "" {
+		return fmt.Errorf("%s does not know the replication account yet", e.cfg.Name)
+	}
+	at := e.heldAt(ctx)
+	e.dropHold(ctx)
+	var now string
+	if err := e.db.QueryRowContext(ctx, "select @@global.gtid_binlog_pos").Scan(&now); err != nil {
+		return e.explain(err)
+	}
+	if at != "" && at != now {
+		return fmt.Errorf("%s took a write after it was closed: it stands at %s, not at %s; crosstwin rejoin shows what it was", e.cfg.Name, now, at)
+	}
+	if err := e.disableEvents(ctx); err != nil {
+		return fmt.Errorf("switch its events off: %w", err)
+	}
+	// Its own log is the truth about what it holds: every server logs what it
+	// applies. Semi-sync on the replica's side makes it take back transactions
+	// of its own server id, which it would pass over otherwise (measured).
+	var slavePos string
+	if err := e.db.QueryRowContext(ctx, "select @@global.gtid_slave_pos").Scan(&slavePos); err != nil {
+		return e.explain(err)
+	}
+	statements := "stop all slaves; set global rpl_semi_sync_slave_enabled = 1; set global gtid_strict_mode = 1; "
+	if p := later(now, slavePos); p != slavePos {
+		statements += "set global gtid_slave_pos = " + literal(p) + "; "
+	}
+	statements += fmt.Sprintf("change master to master_host = %s, master_port = %d, master_user = %s, master_password = %s, master_use_gtid = slave_pos, master_connect_retry = 1, master_retry_count = 0, master_heartbeat_period = 1; start slave",
+		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password))
+	if err := e.exec(ctx, statements); err != nil {
+		return fmt.Errorf("follow %s: %w", up.Name, err)
+	}
+	return nil
+}
+
+// drainLimit bounds the wait for a relay log to be applied.
+const drainLimit = 10 * time.Minute
+
+// drain applies all that was received. The applier must run for it: started
+// while the receiver still tries to connect it goes on where it was, but once
+// both have stopped the server would throw the relay log away, so then its
+// transactions are handed over by hand (measured).
+func (e *Engine) drain(ctx context.Context) error {
+	l, err := e.link(ctx)
+	if err != nil || l == nil {
+		return err
+	}
+	if l["Slave_SQL_Running"] != "Yes" && l["Slave_IO_Running"] != "No" && l["Last_SQL_Errno"] == "0" {
+		if err := e.exec(ctx, "start slave sql_thread"); err != nil {
+			return err
+		}
+		if l, err = e.link(ctx); err != nil {
+			return err
+		}
+	}
+	if l["Slave_SQL_Running"] != "Yes" {
+		return e.rescue(ctx, l)
+	}
+	// The receiver stops first, so that the end of the relay log stands still.
+	if err := e.exec(ctx, "stop slave io_thread"); err != nil {
+		return err
+	}
+	if l, err = e.link(ctx); err != nil || l["Gtid_IO_Pos"] == "" {
+		return err
+	}
+	end := time.Now().Add(drainLimit)
+	for {
+		at, err := e.text(ctx, "select concat(master_gtid_wait("+literal(l["Gtid_IO_Pos"])+", 1), '')")
+		if err == nil && at == "0" {
+			return nil
+		}
+		if now, lerr := e.link(ctx); lerr == nil && now["Slave_SQL_Running"] != "Yes" {
+			return fmt.Errorf("%s stopped applying what it had received: error %s: %s", e.cfg.Name, now["Last_SQL_Errno"], now["Last_SQL_Error"])
+		}
+		if ctx.Err() != nil || time.Now().After(end) {
+			return fmt.Errorf("%s has not applied what it received, up to %s, in time", e.cfg.Name, l["Gtid_IO_Pos"])
+		}
+	}
+}
+
+// rescue applies the complete transactions of the relay log with the server's
+// own dump utility, which keeps their GTIDs. An applier that stopped at an
+// error would stop at it again: then it is an error here.
+func (e *Engine) rescue(ctx context.Context, l link) error {
+	held, err := e.text(ctx, "select @@global.gtid_binlog_pos")
+	if err != nil {
+		return err
+	}
+	have, err := position.ParseGTIDPosition(held)
+	if err != nil {
+		return err
+	}
+	base, err := e.text(ctx, "select @@global.relay_log_basename")
+	if err != nil {
+		return err
+	}
+	files, err := indexed(base+".index", e.cfg.DataDir)
+	if err != nil {
+		return err
+	}
+	more := 0
+	err = eachGroup(files, func(_ string, g *binlog.Group) error {
+		if mine, ok := have.In(g.GTID.Domain); g.Complete && (!ok || g.GTID.Seq > mine.Seq) {
+			more++
+		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("read the relay log of %s: %w", e.cfg.Name, err)
+	}
+	if more == 0 {
+		return nil
+	}
+	if l["Last_SQL_Errno"] != "0" {
+		return fmt.Errorf("%s holds %d received transactions that it cannot apply: error %s: %s", e.cfg.Name, more, l["Last_SQL_Errno"], l["Last_SQL_Error"])
+	}
+	return e.applyFiles(ctx, files, held)
+}
+
+// applyFiles pipes log files from a GTID position on into the server.
+func (e *Engine) applyFiles(ctx context.Context, files []string, after string) error {
+	r, w, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	args := append([]string{"--no-defaults", "--start-position=" + after}, files...)
+	dumped := make(chan error, 1)
+	go func() {
+		err := e.RunWatched(ctx, func(string) {}, host.Piped{Stdout: w, AsAgent: true}, "mariadb-binlog", args...)
+		w.Close()
+		dumped <- err
+	}()
+	err = e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r, AsAgent: true}, "mariadb", "--no-defaults", "--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser, "--binary-mode")
+	if err = errors.Join(err, <-dumped); err != nil {
+		return fmt.Errorf("apply the relay log of %s: %w", e.cfg.Name, err)
+	}
+	return nil
+}
+
+// base gives the path of the log without its number: as the server says, or as
+// it said when it last ran.
+func (e *Engine) logBase() string {
+	if b := e.memory.Fingerprint(rememberLogs); b != "" {
+		return b
+	}
+	// Never seen running: the one index in the data directory that is not the
+	// relay log's.
+	list, _ := filepath.Glob(e.Path("*-bin.index"))
+	if len(list) == 1 {
+		return list[0][:len(list[0])-len(".index")]
+	}
+	return ""
+}

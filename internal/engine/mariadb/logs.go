@@ -1,0 +1,222 @@
+package mariadb
+
+import (
+	"encoding/binary"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"crosstwin/internal/core/binlog"
+	"crosstwin/internal/core/position"
+)
+
+// indexed reads the list of a log's files, oldest first. Names in it are
+// relative to the data directory.
+func indexed(index, dataDir string) ([]string, error) {
+	b, err := os.ReadFile(index)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, line := range strings.Split(string(b), "\n") {
+		if line = strings.TrimSpace(line); line == "" {
+			continue
+		}
+		if !filepath.IsAbs(line) {
+			line = filepath.Join(dataDir, line)
+		}
+		out = append(out, line)
+	}
+	return out, nil
+}
+
+// logFiles gives the files of the server's own log.
+func (e *Engine) logFiles() ([]string, error) {
+	base := e.logBase()
+	if base == "" {
+		return nil, fmt.Errorf("where %s keeps its binary log is not known: it was never seen running with one", e.cfg.Name)
+	}
+	return indexed(base+".index", e.cfg.DataDir)
+}
+
+// mapped hands over a file's content without copying it into memory. Log
+// files only grow or go as a whole.
+func mapped(path string, do func([]byte) error) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	fi, err := f.Stat()
+	if err != nil || fi.Size() == 0 {
+		return err
+	}
+	b, err := syscall.Mmap(int(f.Fd()), 0, int(fi.Size()), syscall.PROT_READ, syscall.MAP_SHARED)
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	defer syscall.Munmap(b)
+	return do(b)
+}
+
+// eachGroup reads the transactions of log files in order.
+func eachGroup(files []string, each func(file string, g *binlog.Group) error) error {
+	for _, f := range files {
+		err := mapped(f, func(b []byte) error {
+			_, err := binlog.NewGroups().Read(b, func(g *binlog.Group) error { return each(f, g) })
+			return err
+		})
+		if err != nil {
+			return fmt.Errorf("%s: %w", filepath.Base(f), err)
+		}
+	}
+	return nil
+}
+
+// stateBefore gives what the log held before a file began, by the list at its
+// beginning.
+func stateBefore(file string) (state position.GTIDState, err error) {
+	err = mapped(file, func(b []byte) error {
+		s := binlog.NewReader()
+		for at := 0; at < len(b); {
+			ev, n, err := s.Next(b[at:])
+			if err != nil {
+				return err
+			}
+			if ev.Type == binlog.GTIDListEvent {
+				state, err = binlog.ParseGTIDList(ev)
+				return err
+			}
+			if ev.Type == binlog.GTIDEvent {
+				return nil
+			}
+			at += n
+		}
+		return nil
+	})
+	return state, err
+}
+
+// startFile gives the index of the newest file that begins at or before a
+// position: everything after the position stands in it and in those after it.
+func startFile(files []string, from position.GTIDPosition) (int, error) {
+	for i := len(files) - 1; i > 0; i-- {
+		state, err := stateBefore(files[i])
+		if err != nil {
+			return 0, err
+		}
+		if before := lastOf(state); len(from.Missing(before)) == 0 {
+			return i, nil
+		}
+	}
+	return 0, nil
+}
+
+// lastOf gives the position of a state: the newest number of each domain.
+func lastOf(state position.GTIDState) position.GTIDPosition {
+	var out position.GTIDPosition
+	for _, g := range state {
+		found := false
+		for i := range out {
+			if out[i].Domain == g.Domain {
+				found = true
+				if g.Seq > out[i].Seq {
+					out[i] = g
+				}
+			}
+		}
+		if !found {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+// stoppedState is what the files of a stopped server say.
+type stoppedState struct {
+	file  string
+	size  int64
+	at    string
+	state position.GTIDState
+	clean bool
+}
+
+// stoppedLog reads the end of the log of a server that does not answer. It is
+// read again only when the newest file has changed.
+func (e *Engine) stoppedLog() (stoppedState, error) {
+	files, err := e.logFiles()
+	if err != nil {
+		return stoppedState{}, err
+	}
+	if len(files) == 0 {
+		return stoppedState{}, fmt.Errorf("the index of its log names no file")
+	}
+	last := files[len(files)-1]
+	fi, err := os.Stat(last)
+	if err != nil {
+		return stoppedState{}, err
+	}
+	e.seen.Lock()
+	known := e.seen.stopped
+	e.seen.Unlock()
+	if known.file == last && known.size == fi.Size() && known.clean == cleanFile(last) {
+		return known, nil
+	}
+	st := stoppedState{file: last, size: fi.Size(), clean: cleanFile(last)}
+	if st.state, err = stateBefore(last); err != nil {
+		return st, err
+	}
+	err = eachGroup(files[len(files)-1:], func(_ string, g *binlog.Group) error {
+		if g.Complete {
+			st.state = st.state.With(g.GTID.GTID)
+		}
+		return nil
+	})
+	if err != nil {
+		return st, err
+	}
+	st.at = lastOf(st.state).String()
+	e.seen.Lock()
+	e.seen.stopped = st
+	e.seen.Unlock()
+	return st, nil
+}
+
+// cleanFile tells whether the server closed its log in an orderly way: the
+// flag "in use" of the first event is cleared then.
+func cleanFile(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	var head [23]byte
+	if _, err := f.ReadAt(head[:], 0); err != nil {
+		return false
+	}
+	return binary.LittleEndian.Uint16(head[21:])&1 == 0
+}
+
+// entry is one transaction as two servers compare it.
+type entry struct {
+	GTID        position.GTID `json:"g"`
+	Fingerprint string        `json:"f"`
+	At          int64         `json:"t"`
+	// Statements: it was not logged as rows alone. Another server may have
+	// logged it in another form, so only number and time compare.
+	Statements bool `json:"s,omitempty"`
+}
+
+func entryOf(g *binlog.Group) entry {
+	return entry{g.GTID.GTID, g.Fingerprint, g.At.Unix(), g.HasStatements()}
+}
+
+func (x entry) same(o entry) bool {
+	return x.GTID == o.GTID && x.At == o.At && (x.Statements || o.Statements || x.Fingerprint == o.Fingerprint)
+}
+
+// secondsOf is for showing.
+func secondsOf(at int64) time.Time { return time.Unix(at, 0).UTC() }

@@ -1,0 +1,284 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+)
+
+// probeTimeout bounds the query of an observation.
+const probeTimeout = 3 * time.Second
+
+// observeSQL asks for the facts of every second, in one round trip.
+const observeSQL = `select @@global.read_only ro, @@version version, @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos, @@global.gtid_binlog_state state,
+ @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
+ (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler') and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
+show all slaves status;
+show master status;
+show slave hosts`
+
+// Observe implements engine.Engine.
+func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
+	o := &observation.Server{At: time.Now().UTC(), Engine: position.EngineMariaDB, Address: e.address(), DataEmpty: e.Empty(), Unfinished: e.memory.Unfinished(), DiskFreeBytes: e.DiskFree()}
+	o.Version = e.memory.Fingerprint(rememberVersion)
+	if b, err := os.ReadFile(e.cfg.ConfigFile); err == nil {
+		o.ClosedByDefault = closedByFile(string(b))
+	}
+	_, o.Running = e.running()
+	if o.Running {
+		err := e.observeRunning(ctx, o)
+		if err != nil {
+			err = e.observeRunning(ctx, o) // the session may have been one that was cut off
+		}
+		if err == nil && thorough {
+			err = e.observeSettings(ctx, o)
+		}
+		if err != nil {
+			o.Problem = "it does not answer: " + plain(err)
+		}
+	}
+	if !o.Accepting && !o.DataEmpty {
+		e.observeStopped(o)
+		if o.Running && e.memory.Fingerprint(rememberRole) == string(observation.Primary) {
+			// It hangs, and could go on at any moment: what it was open for
+			// counts, not that it does not answer now.
+			o.Role, o.Writable = observation.Primary, true
+		}
+	}
+	o.MajorVersion = major(o.Version)
+	o.DataBytes = e.Bytes(thorough)
+	return o
+}
+
+// rememberRole is as what the server was last seen to run.
+const rememberRole = "role"
+
+// major gives 1011 for version 10.11.19.
+func major(version string) int {
+	f := strings.Split(version, ".")
+	if len(f) < 2 {
+		return 0
+	}
+	a, _ := strconv.Atoi(f[0])
+	b, _ := strconv.Atoi(f[1])
+	return a*100 + b
+}
+
+// plain takes the wrapping off an error.
+func plain(err error) string { return strings.TrimSpace(err.Error()) }
+
+func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) error {
+	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
+	defer cancel()
+	rows, err := e.db.QueryContext(ctx, observeSQL)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var sets [4][]map[string]string
+	for i := range sets {
+		if sets[i], err = records(rows); err != nil {
+			return err
+		}
+		if i < len(sets)-1 && !rows.NextResultSet() {
+			return fmt.Errorf("the server gave %d answers of %d: %w", i+1, len(sets), rows.Err())
+		}
+	}
+	if len(sets[0]) != 1 {
+		return fmt.Errorf("the server says nothing of itself")
+	}
+	e.readFacts(o, sets[0][0])
+	e.readLink(o, sets[1])
+	if len(sets[2]) == 1 {
+		o.WrittenAt = sets[2][0]["File"] + ":" + sets[2][0]["Position"]
+	}
+	for _, r := range sets[3] {
+		o.Downstreams = append(o.Downstreams, observation.Downstream{Name: r["Host"], State: "streaming"})
+	}
+	if o.Role == observation.Primary {
+		o.Written = sets[0][0]["binlog_pos"]
+		if err := e.readLogFiles(ctx, o); err != nil {
+			return err
+		}
+	} else {
+		o.ShutdownAt = e.heldAt(ctx)
+	}
+	o.Accepting = true
+	e.rememberFacts(o, sets[0][0])
+	return e.observeLine(ctx, o)
+}
+
+func (e *Engine) readFacts(o *observation.Server, f map[string]string) {
+	o.Version, _, _ = strings.Cut(f["version"], "-")
+	n, _ := strconv.ParseUint(f["server_id"], 10, 32)
+	o.ServerID = uint32(n)
+	o.GTIDState = f["state"]
+	o.ConnectedClients, _ = strconv.Atoi(f["clients"])
+	o.Role, o.Writable = observation.Primary, true
+	if f["ro"] != "0" {
+		o.Role, o.Writable = observation.Replica, false
+		o.Applied = later(f["binlog_pos"], f["slave_pos"])
+		o.Received = o.Applied
+	}
+}
+
+// readLink takes in what the server says of its upstream. Its own measure of
+// lag is not read: it says 0 while megabytes behind, and nothing when stopped
+// (measured).
+func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
+	for _, l := range rows {
+		port, _ := strconv.Atoi(l["Master_Port"])
+		delay, _ := strconv.Atoi(l["SQL_Delay"])
+		u := &observation.Upstream{Host: l["Master_Host"], Port: port, Connected: l["Slave_IO_Running"] == "Yes", State: strings.ToLower(l["Slave_IO_Running"]), DelaySeconds: delay}
+		if n := l["Last_IO_Errno"]; n != "0" && n != "" {
+			u.Problem = "error " + n + ": " + l["Last_IO_Error"]
+		} else if l["Slave_IO_Running"] == "No" {
+			u.Problem = "the receiver is stopped"
+		}
+		if n := l["Last_SQL_Errno"]; n != "0" && n != "" {
+			u.ApplierProblem = "error " + n + ": " + l["Last_SQL_Error"]
+		}
+		o.ReplayPaused = l["Slave_SQL_Running"] != "Yes" && u.ApplierProblem == ""
+		o.Upstream = u
+		if o.Role == observation.Replica {
+			o.Received = later(o.Applied, l["Gtid_IO_Pos"])
+		}
+		o.ReceivedAt = l["Master_Log_File"] + ":" + l["Read_Master_Log_Pos"]
+		o.AppliedAt = l["Relay_Master_Log_File"] + ":" + l["Exec_Master_Log_Pos"]
+	}
+}
+
+func (e *Engine) readLogFiles(ctx context.Context, o *observation.Server) error {
+	rows, err := e.db.QueryContext(ctx, "show binary logs")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var f position.LogFile
+		if err := rows.Scan(&f.Name, &f.Bytes); err != nil {
+			return err
+		}
+		o.LogFiles = append(o.LogFiles, f)
+	}
+	return rows.Err()
+}
+
+// rememberFacts keeps what a stopped server cannot say.
+func (e *Engine) rememberFacts(o *observation.Server, f map[string]string) {
+	e.remember(rememberVersion, o.Version)
+	e.remember(rememberServerID, fmt.Sprint(o.ServerID))
+	e.remember(rememberLogs, f["log_base"])
+	e.remember(rememberRelay, f["relay_base"])
+	e.remember(rememberRole, string(o.Role))
+}
+
+// observeLine finds identity and history; a server that Cross Twin never
+// prepared has none yet.
+func (e *Engine) observeLine(ctx context.Context, o *observation.Server) error {
+	l, err := e.line(ctx, e.db)
+	if n := number(err); n == 1146 || n == 1049 || err != nil && strings.Contains(err.Error(), sql.ErrNoRows.Error()) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	o.Line, o.System = l, l.System
+	b, err := json.Marshal(l)
+	if err != nil {
+		return err
+	}
+	e.remember(rememberSystem, l.System)
+	e.remember(rememberLine, string(b))
+	return nil
+}
+
+// observeStopped tells what a server that does not answer holds, by its files
+// and the agent's memory.
+func (e *Engine) observeStopped(o *observation.Server) {
+	o.System = e.memory.Fingerprint(rememberSystem)
+	json.Unmarshal([]byte(e.memory.Fingerprint(rememberLine)), &o.Line)
+	n, _ := strconv.ParseUint(e.memory.Fingerprint(rememberServerID), 10, 32)
+	o.ServerID = uint32(n)
+	st, err := e.stoppedLog()
+	if err != nil {
+		o.Problem = orElse(o.Problem, "its log cannot be read: "+err.Error())
+		return
+	}
+	o.GTIDState = st.state.String()
+	o.DataState = stateCrashed
+	if st.clean {
+		o.DataState = stateClean
+		if !o.Running {
+			o.ShutdownAt = st.at
+		}
+	}
+}
+
+// What a stopped server's log says of its end.
+const (
+	stateClean   = "shut down"
+	stateCrashed = "in use"
+)
+
+func orElse(s, other string) string {
+	if s != "" {
+		return s
+	}
+	return other
+}
+
+// observedSettings are those that matter at a role change.
+var observedSettings = []string{"log_bin", "log_slave_updates", "binlog_format", "binlog_row_image", "binlog_row_metadata", "gtid_domain_id", "gtid_strict_mode", "sync_binlog",
+	"innodb_flush_log_at_trx_commit", "lower_case_table_names", "max_connections", "event_scheduler", "slave_exec_mode", "read_only", "rpl_semi_sync_master_enabled",
+	"binlog_expire_logs_seconds", "slave_parallel_threads", "slave_parallel_mode", "innodb_buffer_pool_size", "max_allowed_packet", "character_set_server", "collation_server", "datadir"}
+
+// systemSchemas are not the users' own.
+const systemSchemas = "('mysql', 'information_schema', 'performance_schema', 'sys', 'crosstwin')"
+
+// facts counts what a thorough observation counts.
+var facts = map[string]string{
+	"tables_without_key":       "select count(*) from information_schema.tables t where table_type = 'BASE TABLE' and table_schema not in " + systemSchemas + " and not exists (select * from information_schema.table_constraints c where c.table_schema = t.table_schema and c.table_name = t.table_name and constraint_type = 'PRIMARY KEY')",
+	"tables_not_transactional": "select count(*) from information_schema.tables where table_type = 'BASE TABLE' and engine <> 'InnoDB' and table_schema not in " + systemSchemas,
+	"events_enabled":           "select count(*) from information_schema.events where status = 'ENABLED'",
+	"privileged_writers":       "select count(distinct grantee) from information_schema.user_privileges where privilege_type = 'READ ONLY ADMIN' and grantee not like \"'root'@%\" and grantee not like \"'mysql'@%\" and grantee not like \"'mariadb.sys'@%\"",
+	"long_statements":          "select count(*) from information_schema.processlist where command = 'Query' and time_ms > 5000 and user <> 'system user'",
+}
+
+func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) error {
+	o.Settings, o.Facts = map[string]string{}, map[string]int64{}
+	rows, err := e.query(ctx, "show global variables where variable_name in ('"+strings.Join(observedSettings, "','")+"')")
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		o.Settings[r["Variable_name"]] = r["Value"]
+	}
+	for k, q := range facts {
+		s, err := e.text(ctx, q)
+		if err != nil {
+			return fmt.Errorf("%s: %w", k, err)
+		}
+		if o.Facts[k], err = strconv.ParseInt(s, 10, 64); err != nil {
+			return fmt.Errorf("%s: %w", k, err)
+		}
+	}
+	if o.Settings["accounts"], err = e.text(ctx, "select md5(group_concat(user, '@', host, md5(priv) order by user, host)) from mysql.global_priv where user not in ('root', 'mysql', 'mariadb.sys')"); err != nil {
+		return err
+	}
+	if len(o.LogFiles) > 0 {
+		if o.Settings["oldest_position"], err = e.text(ctx, "select binlog_gtid_pos(?, 4)", filepath.Base(o.LogFiles[0].Name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}

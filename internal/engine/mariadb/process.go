@@ -1,0 +1,234 @@
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"crosstwin/internal/engine/host"
+)
+
+// telling are the words that make a line of the log worth repeating.
+var telling = []string{"[ERROR]", "unknown variable", "unknown option", "Permission denied", "No space"}
+
+// running gives the server's process, if there is one.
+func (e *Engine) running() (int, bool) {
+	e.seen.Lock()
+	pid := e.seen.pid
+	e.seen.Unlock()
+	if pid > 0 && e.Ours(pid) && host.Alive(pid) {
+		return pid, true
+	}
+	left := e.Processes()
+	if len(left) == 0 {
+		return 0, false
+	}
+	e.seen.Lock()
+	e.seen.pid = left[0]
+	e.seen.Unlock()
+	return left[0], true
+}
+
+// Start implements engine.Engine. A replica is started read-only and without
+// replication: whom it follows is another verb.
+func (e *Engine) Start(ctx context.Context, as string) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if u := e.memory.Unfinished(); u != "" {
+		return fmt.Errorf("%s: a %s broke off in %s: its data belongs to no single moment and it must not be started; seed or rejoin it again", e.cfg.Name, u, e.cfg.DataDir)
+	}
+	if err := e.launch(ctx); err != nil {
+		return err
+	}
+	if as == "primary" {
+		return e.open(ctx)
+	}
+	return nil
+}
+
+// open makes a server that runs the primary: it follows nobody and takes writes.
+func (e *Engine) open(ctx context.Context) error {
+	// Following ends first: a primary must not apply another server's writes.
+	if err := e.exec(ctx, "stop all slaves; reset slave all"); err != nil {
+		return fmt.Errorf("end replication: %w", err)
+	}
+	e.dropHold(ctx)
+	if err := e.exec(ctx, "set global read_only = 0"); err != nil {
+		return fmt.Errorf("open it for writes: %w", err)
+	}
+	return errors.Join(e.restoreEvents(ctx), e.Close())
+}
+
+// launch starts the server process, read-only and without replication, and
+// waits until it answers. It is a child of the agent, so it is reaped at once,
+// but in a session of its own: it outlives the agent.
+func (e *Engine) launch(ctx context.Context) error {
+	if _, ok := e.running(); ok {
+		return e.answers(ctx, nil, 0)
+	}
+	if e.Empty() {
+		return fmt.Errorf("%s holds no database: seed it first", e.cfg.DataDir)
+	}
+	id, err := e.Owner()
+	if err != nil {
+		return err
+	}
+	c, err := e.Command(context.Background(), daemon, e.arguments("--read-only=1", "--skip-slave-start")...)
+	if err != nil {
+		return err
+	}
+	log, err := os.OpenFile(e.cfg.LogFile, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("log file of %s: %w", e.cfg.Name, err)
+	}
+	defer log.Close()
+	os.Chown(e.cfg.LogFile, int(id.UID), int(id.GID))
+	from, _ := log.Seek(0, io.SeekEnd)
+	c.Stdout, c.Stderr = log, log
+	if err := c.Start(); err != nil {
+		return fmt.Errorf("start %s: %w", e.cfg.Name, err)
+	}
+	exited := make(chan struct{})
+	go func() { c.Wait(); close(exited) }()
+	return e.answers(ctx, exited, from)
+}
+
+// arguments are what the agent knows better than the configuration file: where
+// this server lives and that it starts closed.
+func (e *Engine) arguments(more ...string) []string {
+	return append([]string{"--defaults-file=" + e.cfg.ConfigFile, "--datadir=" + e.cfg.DataDir, "--socket=" + e.cfg.Socket, "--port=" + strconv.Itoa(e.cfg.Port),
+		"--bind-address=" + e.cfg.Listen, "--report-host=" + e.cfg.Name}, more...)
+}
+
+// answers waits until the server takes a query over its socket.
+func (e *Engine) answers(ctx context.Context, exited <-chan struct{}, from int64) error {
+	for {
+		try, cancel := context.WithTimeout(ctx, time.Second)
+		_, err := e.text(try, "select 1")
+		cancel()
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-exited:
+			return fmt.Errorf("start %s: the server ended again; its log says: %s", e.cfg.Name, host.LogSince(e.cfg.LogFile, from, telling...))
+		case <-ctx.Done():
+			return fmt.Errorf("start %s: it does not answer in time (%v); its log says: %s", e.cfg.Name, err, host.LogSince(e.cfg.LogFile, from, telling...))
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// Close implements engine.Engine: the configuration file says that a start is
+// read-only.
+func (e *Engine) Close() error {
+	b, err := os.ReadFile(e.cfg.ConfigFile)
+	if err != nil {
+		return err
+	}
+	if closedByFile(string(b)) {
+		return nil
+	}
+	text := strings.TrimRight(string(b), "\n") + "\n\n[mariadbd]\n# Whoever starts this server gets it read-only: Cross Twin's agent opens the primary.\nread_only = 1\n"
+	fi, err := os.Stat(e.cfg.ConfigFile)
+	if err != nil {
+		return err
+	}
+	st := fi.Sys().(*syscall.Stat_t)
+	tmp := e.cfg.ConfigFile + ".crosstwin-new"
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, fi.Mode().Perm())
+	if err != nil {
+		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
+	}
+	_, err = f.WriteString(text)
+	if os.Geteuid() == 0 {
+		err = errors.Join(err, f.Chown(int(st.Uid), int(st.Gid)))
+	}
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(tmp, e.cfg.ConfigFile)
+	}
+	if err != nil {
+		os.Remove(tmp)
+		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
+	}
+	return nil
+}
+
+// closedByFile tells whether the last word of a configuration file on
+// read_only is yes. Included files are not followed: the file itself must say it.
+func closedByFile(text string) bool {
+	closed, ours := false, false
+	for _, line := range strings.Split(text, "\n") {
+		line = strings.TrimSpace(line)
+		if strings.HasPrefix(line, "[") {
+			group := strings.ToLower(strings.Trim(line, "[]"))
+			ours = group == "mysqld" || group == "mariadbd" || group == "server" || group == "mariadb" || group == "mysqld-10.11" || group == "mariadb-10.11" || group == "mariadbd-10.11"
+			continue
+		}
+		if !ours || line == "" || line[0] == '#' || line[0] == ';' {
+			continue
+		}
+		key, value, has := strings.Cut(line, "=")
+		key = strings.ReplaceAll(strings.ToLower(strings.TrimSpace(key)), "-", "_")
+		value = strings.ToLower(strings.TrimSpace(value))
+		if key == "read_only" {
+			closed = !has || value == "1" || value == "on" || value == "true"
+		}
+	}
+	return closed
+}
+
+// How long a leaving server is given before it is pressed.
+const (
+	sendGrace = time.Second
+	stopGrace = 5 * time.Second
+)
+
+// Fence implements engine.Engine. Gently: writes end, the replicas get what
+// is there, the server leaves in an orderly way. Then whatever is left is
+// killed: a frozen process too takes no write after that (measured).
+func (e *Engine) Fence(ctx context.Context, gently bool) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if _, ok := e.running(); ok && gently {
+		soft, cancel := context.WithTimeout(ctx, stopGrace)
+		if e.quiesce(soft) == nil {
+			e.awaitSent(soft)
+			e.dropHold(soft)
+		}
+		if e.exec(soft, "shutdown") == nil {
+			for soft.Err() == nil && len(e.Processes()) > 0 {
+				time.Sleep(10 * time.Millisecond)
+			}
+		}
+		cancel()
+	}
+	e.forgetHold()
+	for range 500 {
+		left := e.Processes()
+		if len(left) == 0 {
+			return e.Close()
+		}
+		for _, pid := range left {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return fmt.Errorf("%s could not be fenced: processes %v do not end", e.cfg.Name, e.Processes())
+}
+
+// awaitSent waits a moment until every connected replica has been sent all.
+func (e *Engine) awaitSent(ctx context.Context) {
+	for end := time.Now().Add(sendGrace); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		n, err := e.text(ctx, "select count(*) from information_schema.processlist where command = 'Binlog Dump' and state not like '%has sent all binlog%'")
+		if err != nil || n == "0" {
+			return
+		}
+	}
+}

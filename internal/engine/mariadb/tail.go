@@ -1,0 +1,189 @@
+package mariadb
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"crosstwin/internal/core/binlog"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+)
+
+// shownRows bounds the rows with values in a listing; the saved file has all.
+const shownRows = 500
+
+// listing gives the tail as a person reads it.
+func (c *comparison) listing() *verb.Tail {
+	t := &verb.Tail{From: c.fork.String(), To: c.end.String(), Bytes: c.tailSize}
+	rows := 0
+	for _, tg := range c.tail {
+		x := transactionOf(tg.group)
+		for _, r := range tg.group.Rows {
+			for _, ch := range r.Changes {
+				if rows++; rows <= shownRows {
+					x.Rows = append(x.Rows, rowOf(r, ch))
+				}
+			}
+		}
+		t.Transactions = append(t.Transactions, x)
+	}
+	return t
+}
+
+func transactionOf(g *binlog.Group) verb.Transaction {
+	x := verb.Transaction{GTID: g.GTID.String(), At: g.At, Outcome: "committed", First: g.GTID.String(), Last: g.GTID.String(), Schema: g.GTID.Flags&binlog.DDL != 0, Changes: []verb.Change{}, WhyNotUndone: g.WhyNotUndone()}
+	if g.HasStatements() {
+		for _, q := range g.Statements {
+			x.Statements = append(x.Statements, strings.Join(strings.Fields(q.Text), " "))
+		}
+	}
+	at := map[string]int{}
+	for _, r := range g.Rows {
+		table := r.Table.Database + "." + r.Table.Name
+		i, ok := at[table]
+		if !ok {
+			i = len(x.Changes)
+			at[table] = i
+			x.Changes = append(x.Changes, verb.Change{Table: table})
+		}
+		switch r.Kind {
+		case "insert":
+			x.Changes[i].Inserts += len(r.Changes)
+		case "update":
+			x.Changes[i].Updates += len(r.Changes)
+		case "delete":
+			x.Changes[i].Deletes += len(r.Changes)
+		}
+	}
+	return x
+}
+
+func rowOf(r *binlog.Rows, ch binlog.Change) verb.RowChange {
+	out := verb.RowChange{Table: r.Table.Database + "." + r.Table.Name, Kind: r.Kind, Columns: columnNames(r.Table)}
+	out.Before, out.After = texts(ch.Before), texts(ch.After)
+	return out
+}
+
+// columnNames gives names, or numbers where the log holds no names.
+func columnNames(t *binlog.Table) []string {
+	var out []string
+	for i, c := range t.Columns {
+		n := c.Name
+		if n == "" {
+			n = fmt.Sprintf("@%d", i+1)
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+func texts(row []binlog.Value) []string {
+	var out []string
+	for _, v := range row {
+		out = append(out, v.SQL())
+	}
+	return out
+}
+
+// Names implements engine.Salvager: the log names its tables itself.
+func (e *Engine) Names(context.Context, []string) (map[string]string, error) {
+	return map[string]string{}, nil
+}
+
+// Salvage implements engine.Salvager. It writes every transaction of the tail
+// with its rows before and after, as statements that load them into tables of
+// their own, never over live ones.
+func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, progress engine.Progress) (*verb.Tail, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	progress("reading the log after the fork", 0, 0)
+	primary, err := e.fetchState(ctx, a.Primary)
+	if err != nil {
+		return nil, err
+	}
+	c, err := e.compareLogs(ctx, a.Primary, primary)
+	if err != nil {
+		return nil, err
+	}
+	if c.fork.String() != a.Fork {
+		return nil, fmt.Errorf("the fork of %s is at %s now, not at %s: look again", e.cfg.Name, c.fork, a.Fork)
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	path := filepath.Join(dir, fmt.Sprintf("%s-%s.sql", a.Name, time.Now().UTC().Format("20060102T150405")))
+	if err := c.save(path, e.cfg.Name); err != nil {
+		return nil, fmt.Errorf("save the tail of %s: %w", e.cfg.Name, err)
+	}
+	t := c.listing()
+	t.Saved = path
+	return t, nil
+}
+
+// save writes the file and syncs it.
+func (c *comparison) save(path, server string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	w := bufio.NewWriter(f)
+	fmt.Fprintf(w, "-- What only %s held: %d transactions after %s, up to %s.\n", server, len(c.tail), c.fork, c.end)
+	fmt.Fprintf(w, "-- Loading this file fills tables in the database crosstwin_salvage and touches no other: mariadb < FILE\n")
+	fmt.Fprintf(w, "-- Each changed row stands there before and after, with the transaction that changed it.\n")
+	fmt.Fprintf(w, "create database if not exists crosstwin_salvage;\n")
+	made := map[string]bool{}
+	for _, tg := range c.tail {
+		saveGroup(w, tg.group, made)
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return f.Sync()
+}
+
+func saveGroup(w *bufio.Writer, g *binlog.Group, made map[string]bool) {
+	x := transactionOf(g)
+	fmt.Fprintf(w, "\n-- transaction %s committed at %s\n", x.GTID, x.At.Format(time.RFC3339))
+	if x.WhyNotUndone != "" {
+		fmt.Fprintf(w, "--   cannot be undone from the log: %s\n", x.WhyNotUndone)
+	}
+	for _, s := range x.Statements {
+		fmt.Fprintf(w, "--   statement: %s\n", s)
+	}
+	for _, r := range g.Rows {
+		table := name("crosstwin_salvage") + "." + name(r.Table.Database+"."+r.Table.Name)
+		if !made[table] {
+			made[table] = true
+			fmt.Fprintf(w, "create table if not exists %s (`ct gtid` varchar(60), `ct change` varchar(10), `ct image` varchar(10)", table)
+			for _, n := range columnNames(r.Table) {
+				fmt.Fprintf(w, ", %s longblob", name(n))
+			}
+			fmt.Fprintf(w, ");\n")
+		}
+		for _, ch := range r.Changes {
+			saveImage(w, table, x.GTID, r.Kind, "before", ch.Before)
+			saveImage(w, table, x.GTID, r.Kind, "after", ch.After)
+		}
+	}
+}
+
+func saveImage(w *bufio.Writer, table, gtid, kind, image string, row []binlog.Value) {
+	if len(row) == 0 {
+		return
+	}
+	fmt.Fprintf(w, "insert into %s values ('%s', '%s', '%s'", table, gtid, kind, image)
+	for _, v := range row {
+		if v.Absent {
+			fmt.Fprint(w, ", null")
+			continue
+		}
+		fmt.Fprint(w, ", ", v.SQL())
+	}
+	fmt.Fprint(w, ");\n")
+}
