@@ -73,7 +73,7 @@ func (f *fakeEngine) FindMark(context.Context, verb.MarkResult) error { return f
 func (f *fakeEngine) Examine(context.Context, verb.ExamineArgs) (*verb.Examination, error) {
 	return &verb.Examination{}, nil
 }
-func (f *fakeEngine) Mark(_ context.Context, id, _ string) (verb.MarkResult, error) {
+func (f *fakeEngine) Mark(_ context.Context, id string, _ int64, _ string) (verb.MarkResult, error) {
 	return verb.MarkResult{ID: id, At: "0/1"}, nil
 }
 func (f *fakeEngine) Seed(ctx context.Context, _ verb.SeedArgs, p engine.Progress) error {

@@ -272,6 +272,10 @@ func (a *Agent) prepare(ctx context.Context, x engine.Accounter, v verb.PrepareA
 	if err != nil {
 		return err
 	}
+	// The roles swap: whoever made the account will follow by it too.
+	if err := x.Remember(acc); err != nil {
+		return err
+	}
 	return x.Prepare(ctx, v, acc)
 }
 

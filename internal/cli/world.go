@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,9 +17,10 @@ import (
 func (a *app) demoCommand() *cobra.Command {
 	var dir string
 	var clients int
+	var clusters []string
 	var rest time.Duration
 	c := &cobra.Command{Use: "demo", Short: "Run the Skerry Line world on this machine until Ctrl-C", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		w, err := a.buildWorld(cmd.Context(), dir)
+		w, err := a.buildWorld(cmd.Context(), dir, clusters)
 		if err != nil {
 			return err
 		}
@@ -26,22 +28,25 @@ func (a *app) demoCommand() *cobra.Command {
 			fmt.Fprintln(a.out, "\nstopping the workload, the service, the agents and the databases")
 			w.Stop()
 		}()
-		if err := w.SeedAll(cmd.Context(), a.seedProgress()); err != nil {
-			return err
+		for _, c := range w.Clusters {
+			if err := c.SeedAll(cmd.Context(), a.seedProgress()); err != nil {
+				return err
+			}
+			load := c.Load(clients, rest)
+			defer load.Stop()
 		}
-		load := w.Load(clients, rest)
-		defer load.Stop()
 		a.demoHints(w)
 		<-cmd.Context().Done()
 		return nil
 	}}
 	c.Flags().StringVar(&dir, "dir", demo.DefaultDir(), "directory of the world; an earlier one there is cleared")
-	c.Flags().IntVar(&clients, "clients", 2, "clients that sell seats")
-	c.Flags().DurationVar(&rest, "rest", 50*time.Millisecond, "rest of each client between two sales")
+	c.Flags().IntVar(&clients, "clients", 2, "clients that write to each cluster")
+	c.Flags().DurationVar(&rest, "rest", 50*time.Millisecond, "rest of each client between two writes")
+	c.Flags().StringSliceVar(&clusters, "cluster", nil, "build only this cluster: bookings (PostgreSQL) or cargo (MariaDB)")
 	return c
 }
 
-func (a *app) buildWorld(ctx context.Context, dir string) (*demo.World, error) {
+func (a *app) buildWorld(ctx context.Context, dir string, clusters []string) (*demo.World, error) {
 	exe, err := os.Executable()
 	if err != nil {
 		return nil, err
@@ -49,7 +54,7 @@ func (a *app) buildWorld(ctx context.Context, dir string) (*demo.World, error) {
 	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
-	return demo.Build(ctx, demo.Options{Dir: dir, Binary: exe, Log: func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }})
+	return demo.Build(ctx, demo.Options{Dir: dir, Binary: exe, Clusters: clusters, Log: func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }})
 }
 
 func (a *app) seedProgress() func(store.Operation) {
@@ -69,9 +74,14 @@ func (a *app) seedProgress() func(store.Operation) {
 }
 
 func (a *app) demoHints(w *demo.World) {
+	up := ""
+	for _, c := range w.Clusters {
+		up += fmt.Sprintf("  %-10s %-11s %s\n", c.Name, c.Engine, strings.Join(c.Names(), ", "))
+	}
+	name := w.Clusters[0].Name
 	fmt.Fprintf(a.out, `
-The Skerry Line is up: cluster bookings with gull, tern and heron, and a workload selling seats.
-
+The Skerry Line is up:
+%s
   service      %s
   connections  %s
   directory    %s
@@ -80,19 +90,20 @@ In another terminal:
 
   . %s/env
   crosstwin status                     who is primary, who is in step
-  crosstwin watch bookings             the same, live
-  crosstwin switchover bookings        move the primary role; watch the pause
+  crosstwin watch %-20s the same, live
+  crosstwin switchover %-15s move the primary role; watch the pause
 
-Then break something: kill -9 the database of the primary, and crosstwin failover bookings.
+Then break something: kill -9 the database of the primary, and crosstwin failover %s.
 Ctrl-C here stops everything.
-`, w.URL, filepath.Join(w.Dir, "connections.json"), w.Dir, w.Dir)
+`, up, w.URL, filepath.Join(w.Dir, "connections.json"), w.Dir, w.Dir, name, name, name)
 }
 
 func (a *app) tourCommand() *cobra.Command {
 	var dir string
 	var keep bool
+	var clusters []string
 	c := &cobra.Command{Use: "tour", Short: "Run the whole story by itself on the Skerry Line world", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		w, err := a.buildWorld(cmd.Context(), dir)
+		w, err := a.buildWorld(cmd.Context(), dir, clusters)
 		if err != nil {
 			return err
 		}
@@ -107,6 +118,7 @@ func (a *app) tourCommand() *cobra.Command {
 		return nil
 	}}
 	c.Flags().StringVar(&dir, "dir", demo.DefaultDir()+"-tour", "directory of the world; an earlier one there is cleared")
+	c.Flags().StringSliceVar(&clusters, "cluster", nil, "tell only this cluster's story: bookings (PostgreSQL) or cargo (MariaDB)")
 	c.Flags().BoolVar(&keep, "keep", false, "keep the directory at the end")
 	return c
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/store"
@@ -21,29 +22,42 @@ import (
 // tour tells the story and checks it: every chapter looks at the servers
 // themselves, not only at what the service says.
 type tour struct {
-	w    *World
-	out  io.Writer
-	load *Workload
+	w *Cluster
+	// first is primary at the beginning, second takes over, third never does.
+	first, second, third string
+	out                  io.Writer
+	load                 *Workload
 	// tail is what the crashed primary alone had acknowledged.
 	tail []string
 }
 
-// Tour runs the whole story on a freshly built world.
+// Tour runs the whole story on a freshly built world, once for each cluster.
 func Tour(ctx context.Context, w *World, out io.Writer) error {
-	t := &tour{w: w, out: out}
+	for _, c := range w.Clusters {
+		fmt.Fprintf(out, "\n%s, on %s\n", c.Name, map[string]string{position.EnginePostgres: "PostgreSQL", position.EngineMariaDB: "MariaDB"}[c.Engine])
+		if err := tourOf(ctx, c, out); err != nil {
+			return fmt.Errorf("%s: %w", c.Name, err)
+		}
+	}
+	return nil
+}
+
+func tourOf(ctx context.Context, w *Cluster, out io.Writer) error {
+	n := w.Names()
+	t := &tour{w: w, first: n[0], second: n[1], third: n[2], out: out}
 	began := time.Now()
 	chapters := []struct {
 		title string
 		run   func(context.Context) (string, error)
 	}{
-		{"Seed two replicas while seats are being sold", t.seed},
+		{"Seed two replicas while writes go on", t.seed},
 		{"Watch: everybody in step", t.watch},
-		{"Switch over to tern", func(ctx context.Context) (string, error) { return t.switchover(ctx, "tern") }},
-		{"And back to gull", func(ctx context.Context) (string, error) { return t.switchover(ctx, "gull") }},
-		{"gull crashes with writes that nobody else got", t.crash},
+		{"Switch over to " + t.second, func(ctx context.Context) (string, error) { return t.switchover(ctx, t.second) }},
+		{"And back to " + t.first, func(ctx context.Context) (string, error) { return t.switchover(ctx, t.first) }},
+		{t.first + " crashes with writes that nobody else got", t.crash},
 		{"Fail over", t.failover},
-		{"Show and save what only gull has", t.showTail},
-		{"Rejoin gull", t.rejoin},
+		{"Show and save what only " + t.first + " has", t.showTail},
+		{"Rejoin " + t.first, t.rejoin},
 		{"Compare all data", t.compare},
 	}
 	t.load = w.Load(2, 20*time.Millisecond)
@@ -57,7 +71,7 @@ func Tour(ctx context.Context, w *World, out io.Writer) error {
 		}
 		fmt.Fprintf(out, "   %s  [%.1f s]\n", strings.ReplaceAll(breakLines(text), "\n", "\n   "), time.Since(from).Seconds())
 	}
-	fmt.Fprintf(out, "\nThe whole story took %.0f s. %d bookings were acknowledged; none was lost but the %d that only the crashed server had, and those were saved.\n", time.Since(began).Seconds(), len(t.load.Acked()), len(t.tail))
+	fmt.Fprintf(out, "\nThe whole story of %s took %.0f s. %d writes were acknowledged; none was lost but the %d that only the crashed server had, and those were saved.\n", w.Name, time.Since(began).Seconds(), len(t.load.Acked()), len(t.tail))
 	return nil
 }
 
@@ -80,7 +94,7 @@ func breakLines(text string) string {
 
 func (t *tour) seed(ctx context.Context) (string, error) {
 	var took []string
-	for _, name := range []string{"tern", "heron"} {
+	for _, name := range []string{t.second, t.third} {
 		op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Seed, Server: name}, nil)
 		if err != nil {
 			return "", err
@@ -106,7 +120,7 @@ func (t *tour) inStep(ctx context.Context) (string, error) {
 
 func (t *tour) watch(ctx context.Context) (string, error) { return t.inStep(ctx) }
 
-// everywhere checks that no acknowledged booking is missing on any server and
+// everywhere checks that no acknowledged write is missing on any server and
 // that the promise of the data holds.
 func (t *tour) everywhere(ctx context.Context, names ...string) error {
 	acked := t.load.Acked()
@@ -118,7 +132,7 @@ func (t *tour) everywhere(ctx context.Context, names ...string) error {
 		s := t.w.Server(n)
 		deadline := time.Now().Add(20 * time.Second)
 		for {
-			missing, err := Missing(ctx, s, acked)
+			missing, err := s.Missing(ctx, acked)
 			if err != nil {
 				return fmt.Errorf("%s: %w", n, err)
 			}
@@ -132,16 +146,12 @@ func (t *tour) everywhere(ctx context.Context, names ...string) error {
 				break
 			}
 			if time.Now().After(deadline) {
-				return fmt.Errorf("%d acknowledged bookings are missing on %s", real, n)
+				return fmt.Errorf("%d acknowledged writes are missing on %s", real, n)
 			}
 			time.Sleep(50 * time.Millisecond)
 		}
-		bookings, seats, err := Promise(ctx, s)
-		if err != nil {
+		if err := s.Promise(ctx); err != nil {
 			return err
-		}
-		if bookings != seats {
-			return fmt.Errorf("%s holds %d bookings and %d seats sold", n, bookings, seats)
 		}
 	}
 	return nil
@@ -160,34 +170,36 @@ func (t *tour) switchover(ctx context.Context, to string) (string, error) {
 		return "", err
 	}
 	gap := t.load.Gap()
-	if err := t.everywhere(ctx, "gull", "tern", "heron"); err != nil {
+	if err := t.everywhere(ctx, t.first, t.second, t.third); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s\nthe workload felt a pause of %d ms; every acknowledged booking is on every server", op.Message, gap.Milliseconds()), nil
+	return fmt.Sprintf("%s\nthe workload felt a pause of %d ms; every acknowledged write is on every server", op.Message, gap.Milliseconds()), nil
 }
 
 // crash stops the senders of the primary, so that its replicas get nothing
-// more, lets some bookings be acknowledged, and kills every process of it.
+// more, lets some writes be acknowledged, and kills every process of it.
 func (t *tour) crash(ctx context.Context) (string, error) {
 	if _, err := t.inStep(ctx); err != nil {
 		return "", err
 	}
 	before := len(t.load.Acked())
-	FreezeSenders(t.w.Server("gull"))
+	if err := t.w.Server(t.first).Starve(ctx); err != nil {
+		return "", err
+	}
 	if err := t.load.AwaitAcks(ctx, 20); err != nil {
 		return "", err
 	}
-	KillDatabase(t.w.Server("gull"))
+	KillDatabase(t.w.Server(t.first))
 	after := t.load.Acked()
-	err := t.w.Await(ctx, func(v view.View) bool { return v.Find("gull").Health == view.Stopped })
+	err := t.w.Await(ctx, func(v view.View) bool { return v.Find(t.first).Health == view.Stopped })
 	if err != nil {
 		return "", err
 	}
-	v, err := t.w.Client.Cluster(ctx, Cluster)
+	v, err := t.w.Client.Cluster(ctx, t.w.Name)
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%d bookings were acknowledged while its replicas got nothing; then kill -9\n%s", len(after)-before, v.Sentence), nil
+	return fmt.Sprintf("%d writes were acknowledged while its replicas got nothing; then kill -9\n%s", len(after)-before, v.Sentence), nil
 }
 
 func (t *tour) failover(ctx context.Context) (string, error) {
@@ -198,33 +210,33 @@ func (t *tour) failover(ctx context.Context) (string, error) {
 	if err := t.load.AwaitAcks(ctx, 5); err != nil {
 		return "", err
 	}
-	if t.tail, err = Missing(ctx, t.w.Server(op.Plan.Candidate), t.load.Acked()); err != nil {
+	if t.tail, err = t.w.Server(op.Plan.Candidate).Missing(ctx, t.load.Acked()); err != nil {
 		return "", err
 	}
-	v, err := t.w.Client.Cluster(ctx, Cluster)
+	v, err := t.w.Client.Cluster(ctx, t.w.Name)
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s\nthe plan had said: %s\nthe workload felt a pause of %.1f s; %d acknowledged bookings are not there\n%s", op.Message, op.Plan.Summary, t.load.Gap().Seconds(), len(t.tail), v.Sentence), nil
+	return fmt.Sprintf("%s\nthe plan had said: %s\nthe workload felt a pause of %.1f s; %d acknowledged writes are not there\n%s", op.Message, op.Plan.Summary, t.load.Gap().Seconds(), len(t.tail), v.Sentence), nil
 }
 
 func (t *tour) showTail(ctx context.Context) (string, error) {
-	x, err := t.w.Client.Tail(ctx, Cluster, "gull")
+	x, err := t.w.Client.Tail(ctx, t.w.Name, t.first)
 	if err != nil {
 		return "", err
 	}
 	if x.Tail == nil {
-		return "", fmt.Errorf("no tail was found on gull, and %d bookings are missing", len(t.tail))
+		return "", fmt.Errorf("no tail was found on %s, and %d writes are missing", t.first, len(t.tail))
 	}
 	n, ins, upd, _ := x.Tail.Counts()
 	if ins < len(t.tail) {
-		return "", fmt.Errorf("the tail shows %d inserts, and %d bookings are missing", ins, len(t.tail))
+		return "", fmt.Errorf("the tail shows %d inserts, and %d writes are missing", ins, len(t.tail))
 	}
 	return fmt.Sprintf("fork at %s; after it %s of log with %d committed transactions: %d inserts, %d updates", x.Fork, view.Size(x.TailBytes), n, ins, upd), nil
 }
 
 func (t *tour) rejoin(ctx context.Context) (string, error) {
-	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Rejoin, Server: "gull"}, nil)
+	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Rejoin, Server: t.first}, nil)
 	if err != nil {
 		return "", err
 	}
@@ -234,10 +246,10 @@ func (t *tour) rejoin(ctx context.Context) (string, error) {
 	}
 	for _, r := range t.tail {
 		if !strings.Contains(saved, r) {
-			return "", fmt.Errorf("the lost booking %s is not in the saved tail", r)
+			return "", fmt.Errorf("the lost write %s is not in the saved tail", r)
 		}
 	}
-	if err := t.everywhere(ctx, "gull", "tern", "heron"); err != nil {
+	if err := t.everywhere(ctx, t.first, t.second, t.third); err != nil {
 		return "", err
 	}
 	way := ""
@@ -246,7 +258,7 @@ func (t *tour) rejoin(ctx context.Context) (string, error) {
 			way = w.Name
 		}
 	}
-	return fmt.Sprintf("%s (way: %s)\nall %d lost bookings stand in the saved tail", op.Message, way, len(t.tail)), nil
+	return fmt.Sprintf("%s (way: %s)\nall %d lost writes stand in the saved tail", op.Message, way, len(t.tail)), nil
 }
 
 func (t *tour) fetchSalvage(ctx context.Context, op store.Operation) (string, error) {
@@ -254,13 +266,13 @@ func (t *tour) fetchSalvage(ctx context.Context, op store.Operation) (string, er
 	if err := unmarshal(op.Facts["tail"], &tail); err != nil {
 		return "", fmt.Errorf("the rejoin kept no tail: %w", err)
 	}
-	path := filepath.Join(t.w.Dir, "gull-tail.sql")
+	path := filepath.Join(t.w.Dir, t.first+"-tail.sql")
 	f, err := os.Create(path)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
-	if err := t.w.Client.Salvage(ctx, Cluster, "gull", filepath.Base(tail.Saved), f); err != nil {
+	if err := t.w.Client.Salvage(ctx, t.w.Name, t.first, filepath.Base(tail.Saved), f); err != nil {
 		return "", err
 	}
 	b, err := os.ReadFile(path)
@@ -284,15 +296,6 @@ func (t *tour) compare(ctx context.Context) (string, error) {
 	}
 	sentence, err := t.inStep(ctx)
 	return fmt.Sprintf("%d tables, %d rows: %s\n%s", len(c.Tables), c.Rows, op.Message, sentence), err
-}
-
-// FreezeSenders stops the processes through which a primary feeds its replicas.
-func FreezeSenders(s *Server) {
-	eachProcess(func(pid int, cmdline, cwd string) {
-		if cwd == s.DataDir && strings.Contains(cmdline, "walsender") {
-			syscall.Kill(pid, syscall.SIGSTOP)
-		}
-	})
 }
 
 // KillDatabase ends every process of a server with kill -9 and waits until

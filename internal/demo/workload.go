@@ -5,17 +5,19 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"strings"
 	"sync"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 )
 
-// Workload sells seats: each transaction inserts a booking and raises the
-// seats sold of its sailing. It connects the way an application would, with
-// all servers in one address, and remembers every booking whose commit was
-// acknowledged.
+// session is an application's connection to the server that takes writes.
+type session interface {
+	// write commits one write that can be found again by its reference.
+	write(ctx context.Context, reference string) error
+	close()
+}
+
+// Workload writes all the time, the way an application would, and remembers
+// every write whose commit was acknowledged.
 type Workload struct {
 	cancel context.CancelFunc
 	done   sync.WaitGroup
@@ -28,13 +30,8 @@ type Workload struct {
 	failed  int
 }
 
-// Load begins selling with some clients, each resting between two sales.
-func (w *World) Load(clients int, rest time.Duration) *Workload {
-	var hosts []string
-	for _, s := range w.Servers {
-		hosts = append(hosts, fmt.Sprintf("%s:%d", s.Host, s.Port))
-	}
-	url := fmt.Sprintf("postgresql://%s:%s@%s/%s?target_session_attrs=read-write&connect_timeout=2&application_name=skerry", application, appPassword, strings.Join(hosts, ","), database)
+// Load begins writing with some clients, each resting between two writes.
+func (c *Cluster) Load(clients int, rest time.Duration) *Workload {
 	ctx, cancel := context.WithCancel(context.Background())
 	l := &Workload{cancel: cancel}
 	l.Reset()
@@ -42,7 +39,7 @@ func (w *World) Load(clients int, rest time.Duration) *Workload {
 		l.done.Add(1)
 		go func() {
 			defer l.done.Done()
-			l.client(ctx, url, i, rest)
+			l.client(ctx, c.house, i, rest)
 		}()
 	}
 	return l
@@ -72,14 +69,14 @@ func (l *Workload) Gap() time.Duration {
 	return l.gap
 }
 
-// Acked gives the references of all bookings that were acknowledged.
+// Acked gives the references of all writes that were acknowledged.
 func (l *Workload) Acked() []string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return append([]string(nil), l.acked...)
 }
 
-// AwaitAcks waits for n further acknowledged bookings.
+// AwaitAcks waits for n further acknowledged writes.
 func (l *Workload) AwaitAcks(ctx context.Context, n int) error {
 	l.mu.Lock()
 	want := len(l.acked) + n
@@ -115,9 +112,13 @@ func (l *Workload) ack(reference string) {
 // reconnectRest is how long a client waits before it connects anew.
 const reconnectRest = 5 * time.Millisecond
 
-func (l *Workload) client(ctx context.Context, url string, id int, rest time.Duration) {
+// writeLimit bounds one write: a server that hangs must not hold the
+// application for ever.
+const writeLimit = 5 * time.Second
+
+func (l *Workload) client(ctx context.Context, h house, id int, rest time.Duration) {
 	for n := 0; ctx.Err() == nil; {
-		c, err := pgx.Connect(ctx, url)
+		c, err := h.session(ctx)
 		if err != nil {
 			sleep(ctx, reconnectRest)
 			continue
@@ -125,7 +126,10 @@ func (l *Workload) client(ctx context.Context, url string, id int, rest time.Dur
 		for ctx.Err() == nil {
 			n++
 			reference := fmt.Sprintf("W%d-%d-%d", id, n, rand.Int64())
-			if err := Sell(ctx, c, reference); err != nil {
+			limit, cancel := context.WithTimeout(ctx, writeLimit)
+			err := c.write(limit, reference)
+			cancel()
+			if err != nil {
 				l.mu.Lock()
 				l.failed++
 				l.mu.Unlock()
@@ -134,7 +138,7 @@ func (l *Workload) client(ctx context.Context, url string, id int, rest time.Dur
 			l.ack(reference)
 			sleep(ctx, rest)
 		}
-		c.Close(context.WithoutCancel(ctx))
+		c.close()
 	}
 }
 
@@ -146,34 +150,4 @@ func sleep(ctx context.Context, d time.Duration) {
 	case <-ctx.Done():
 	case <-time.After(d):
 	}
-}
-
-// Sell makes one booking.
-func Sell(ctx context.Context, c *pgx.Conn, reference string) error {
-	// Each statement has a deadline: a server that hangs must not hold the
-	// application for ever.
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-	defer cancel()
-	return pgx.BeginFunc(ctx, c, func(tx pgx.Tx) error {
-		sailing := 1 + rand.IntN(600)
-		if _, err := tx.Exec(ctx, "insert into bookings (reference, sailing_id, passenger_id) values ($1, $2, $3)", reference, sailing, 1+rand.IntN(passengerRows)); err != nil {
-			return err
-		}
-		_, err := tx.Exec(ctx, "update sailings set seats_sold = seats_sold + 1 where id = $1", sailing)
-		return err
-	})
-}
-
-// Missing gives the acknowledged bookings that a server does not hold.
-func Missing(ctx context.Context, s *Server, acked []string) ([]string, error) {
-	c, err := pgx.Connect(ctx, s.SuperuserURI)
-	if err != nil {
-		return nil, err
-	}
-	defer c.Close(ctx)
-	rows, err := c.Query(ctx, "select r from unnest($1::text[]) r where not exists (select from bookings where reference = r)", acked)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
 }

@@ -1,9 +1,11 @@
 // Package demo builds the Skerry Line world: a ferry company's bookings on real
-// PostgreSQL servers under one directory, with service, agents and a workload
-// that sells seats. The demo, the tour, the benchmarks and the tests use it.
+// PostgreSQL servers and its cargo on real MariaDB servers, under one
+// directory, with service, agents and a workload. The demo, the tour, the
+// benchmarks and the tests use it.
 //
-// The data keeps a promise that can be checked on every server at every
-// position: the seats sold on all sailings are as many as there are bookings.
+// The data keeps promises that can be checked on every server at every
+// position: as many seats are sold as there are bookings; every port's balance
+// is the sum of its containers' movements, and no container is ever lost.
 package demo
 
 import (
@@ -14,19 +16,14 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
-	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
-	"crosstwin/internal/core/plan"
-	"crosstwin/internal/core/view"
 	"crosstwin/internal/freeport"
-	"crosstwin/internal/store"
 )
 
 // Options say where and how a world is built.
@@ -36,49 +33,24 @@ type Options struct {
 	Log    func(format string, args ...any)
 	// ServiceEnv is added to the service's environment.
 	ServiceEnv []string
-}
-
-// Server is one database server of the world.
-type Server struct {
-	Cluster        string `json:"cluster"`
-	Name           string `json:"name"`
-	Site           string `json:"site"`
-	Rank           int    `json:"rank"` // 0: never
-	Host           string `json:"host"`
-	Port           int    `json:"port"`
-	SocketDir      string `json:"socket_dir"`
-	DataDir        string `json:"data_dir"`
-	AgentAddress   string `json:"agent_address"`
-	AgentDir       string `json:"agent_dir"`
-	LogFile        string `json:"log_file"`
-	SuperuserURI   string `json:"superuser_uri"`
-	ApplicationURI string `json:"application_uri"`
-	primary        bool
-	agent          *exec.Cmd
+	// Clusters names those to build; none: all.
+	Clusters []string
 }
 
 // World is a running world.
 type World struct {
 	Dir        string
 	URL, Token string
-	Servers    []*Server
+	Clusters   []*Cluster
 	Client     *client.Client
 
-	opt      Options
-	owner    *syscall.Credential // nil: as ourselves
-	ownerUID int
-	ownerGID int
-	bin      string // of the database's programs
-	listen   string
-	service  *exec.Cmd
+	opt     Options
+	listen  string
+	service *exec.Cmd
 }
 
 const (
-	// Cluster is the PostgreSQL cluster's name.
-	Cluster = "bookings"
-
 	markerFile  = "skerry-line.json"
-	database    = "bookings"
 	application = "skerry"
 	appPassword = "ferry-to-the-isles" // of a made-up application on loopback
 )
@@ -96,8 +68,8 @@ func DefaultDir() string {
 	return filepath.Join(home, ".local", "share", "crosstwin-demo")
 }
 
-// Build makes a world with a running primary and two empty servers, all
-// enrolled. SeedAll turns the empty ones into replicas.
+// Build makes a world: of each cluster a running primary and two empty servers,
+// all enrolled. SeedAll turns the empty ones into replicas.
 func Build(ctx context.Context, opt Options) (*World, error) {
 	w := &World{Dir: opt.Dir, opt: opt}
 	if opt.Log == nil {
@@ -106,8 +78,11 @@ func Build(ctx context.Context, opt Options) (*World, error) {
 	if err := w.prepare(); err != nil {
 		return nil, err
 	}
-	steps := []func(context.Context) error{w.StartService, w.addMembers, w.makePrimary, w.startAgents, w.awaitPrimary, w.writeConnections}
-	for _, s := range steps {
+	steps := []func(context.Context) error{w.StartService}
+	for _, c := range w.Clusters {
+		steps = append(steps, c.addMembers, c.house.makePrimary, c.startAgents, c.awaitPrimary)
+	}
+	for _, s := range append(steps, w.writeConnections) {
 		if err := s(ctx); err != nil {
 			w.Stop()
 			return nil, err
@@ -117,21 +92,6 @@ func Build(ctx context.Context, opt Options) (*World, error) {
 }
 
 func (w *World) prepare() error {
-	dirs, _ := filepath.Glob("/usr/lib/postgresql/15/bin")
-	if len(dirs) == 0 {
-		return errors.New("PostgreSQL 15 is not installed: apt-get install postgresql-15")
-	}
-	w.bin = dirs[0]
-	w.ownerUID, w.ownerGID = os.Geteuid(), os.Getegid()
-	if os.Geteuid() == 0 {
-		u, err := user.Lookup("postgres")
-		if err != nil {
-			return fmt.Errorf("databases never run as root, and there is no user postgres to run them: %w", err)
-		}
-		w.ownerUID, _ = strconv.Atoi(u.Uid)
-		w.ownerGID, _ = strconv.Atoi(u.Gid)
-		w.owner = &syscall.Credential{Uid: uint32(w.ownerUID), Gid: uint32(w.ownerGID)}
-	}
 	if err := Clear(w.Dir); err != nil {
 		return err
 	}
@@ -143,41 +103,37 @@ func (w *World) prepare() error {
 	}
 	w.listen = fmt.Sprintf("127.0.0.1:%d", freeport.Next())
 	w.URL = "http://" + w.listen
-	for _, s := range []*Server{{Name: "gull", Site: "harbour", Rank: 1, primary: true}, {Name: "tern", Site: "harbour", Rank: 2}, {Name: "heron", Site: "island", Rank: 0}} {
-		w.place(s)
-		w.Servers = append(w.Servers, s)
-		for _, d := range []string{filepath.Dir(s.DataDir), s.SocketDir} {
-			if err := os.MkdirAll(d, 0o755); err != nil {
-				return err
-			}
-			if err := os.Chown(d, w.ownerUID, w.ownerGID); err != nil {
-				return err
-			}
+	names := w.opt.Clusters
+	if len(names) == 0 {
+		names = []string{Bookings, Cargo}
+	}
+	for _, n := range names {
+		c, err := newCluster(w, n)
+		if err != nil {
+			return err
 		}
-		if n := len(s.SocketDir) + len("/.s.PGSQL.65535"); n > 107 {
-			return fmt.Errorf("the path %s is too long for a socket (%d of 107 bytes): choose a shorter --dir", s.SocketDir, n)
+		w.Clusters = append(w.Clusters, c)
+	}
+	return nil
+}
+
+// Cluster finds a cluster by name.
+func (w *World) Cluster(name string) *Cluster {
+	for _, c := range w.Clusters {
+		if c.Name == name {
+			return c
 		}
 	}
 	return nil
 }
 
-func (w *World) place(s *Server) {
-	base := filepath.Join(w.Dir, s.Name)
-	s.Cluster, s.Host, s.Port = Cluster, "127.0.0.1", freeport.Next()
-	s.SocketDir, s.DataDir, s.AgentDir, s.LogFile = filepath.Join(base, "run"), filepath.Join(base, "data"), filepath.Join(base, "agent"), filepath.Join(base, "postgresql.log")
-	s.AgentAddress = fmt.Sprintf("127.0.0.1:%d", freeport.Next())
-	s.SuperuserURI = fmt.Sprintf("postgresql://postgres@/%s?host=%s&port=%d", database, s.SocketDir, s.Port)
-	s.ApplicationURI = fmt.Sprintf("postgresql://%s:%s@%s:%d/%s", application, appPassword, s.Host, s.Port, database)
-}
-
-// Server finds a server by name.
-func (w *World) Server(name string) *Server {
-	for _, s := range w.Servers {
-		if s.Name == name {
-			return s
-		}
+// servers gives those of all clusters.
+func (w *World) servers() []*Server {
+	var out []*Server
+	for _, c := range w.Clusters {
+		out = append(out, c.Servers...)
 	}
-	return nil
+	return out
 }
 
 // spawn starts a crosstwin process that logs to a file.
@@ -248,110 +204,6 @@ func (w *World) WaitServiceGone(ctx context.Context) error {
 	return nil
 }
 
-func (w *World) addMembers(ctx context.Context) error {
-	if _, err := w.Client.AddCluster(ctx, apitype.NewCluster{Name: Cluster}); err != nil {
-		return err
-	}
-	for _, s := range w.Servers {
-		code, err := w.Client.AddServer(ctx, Cluster, apitype.NewServer{Name: s.Name, Rank: s.Rank, Site: s.Site, Primary: s.primary})
-		if err != nil {
-			return err
-		}
-		out, err := exec.CommandContext(ctx, w.opt.Binary, "agent", "enroll", "--service", w.URL, "--code", code.Code, "--dir", s.AgentDir, "--listen", s.AgentAddress, "--advertise", s.AgentAddress,
-			"--data-dir", s.DataDir, "--socket-dir", s.SocketDir, "--host", s.Host, "--port", strconv.Itoa(s.Port), "--log-file", s.LogFile).CombinedOutput()
-		if err != nil {
-			return fmt.Errorf("enroll %s: %w: %s", s.Name, err, out)
-		}
-	}
-	return nil
-}
-
-func (w *World) startAgents(ctx context.Context) error {
-	for _, s := range w.Servers {
-		if err := w.StartAgent(ctx, s.Name); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// StartAgent starts a server's agent.
-func (w *World) StartAgent(_ context.Context, name string) error {
-	s := w.Server(name)
-	c, err := w.spawn(filepath.Join(name, "agent.log"), nil, "agent", "--dir", s.AgentDir)
-	if err != nil {
-		return err
-	}
-	s.agent = c
-	go c.Wait()
-	return nil
-}
-
-// KillAgent ends a server's agent with kill -9.
-func (w *World) KillAgent(name string) error { return w.Server(name).agent.Process.Kill() }
-
-// AgentPID gives the process of a server's agent.
-func (w *World) AgentPID(name string) int { return w.Server(name).agent.Process.Pid }
-
-// awaitPrimary waits until the service has taken the primary under its care.
-func (w *World) awaitPrimary(ctx context.Context) error {
-	return w.Await(ctx, func(v view.View) bool {
-		s := v.Find("gull")
-		return v.Primary == "gull" && s.Health == view.TakesWrites && s.Observation.ClosedByDefault
-	})
-}
-
-// Await waits until the cluster looks as wanted.
-func (w *World) Await(ctx context.Context, ok func(view.View) bool) error {
-	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
-	defer cancel()
-	for {
-		v, err := w.Client.Cluster(ctx, Cluster)
-		if err == nil && ok(v) {
-			return nil
-		}
-		select {
-		case <-ctx.Done():
-			return fmt.Errorf("the cluster did not come to the state that was waited for: %s %v", v.Sentence, err)
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-}
-
-// Operate carries out an operation and waits for its end.
-func (w *World) Operate(ctx context.Context, r plan.Request, each func(store.Operation)) (store.Operation, error) {
-	p, err := w.Client.Preview(ctx, Cluster, r)
-	if err != nil {
-		return store.Operation{}, err
-	}
-	r.ConfirmName = p.ConfirmName
-	op, err := w.Client.Begin(ctx, Cluster, r)
-	if err != nil {
-		return op, err
-	}
-	if each == nil {
-		each = func(store.Operation) {}
-	}
-	op, err = w.Client.Follow(ctx, op.ID, time.Minute, each)
-	if err == nil && op.Outcome != store.OutcomeFinished {
-		err = fmt.Errorf("%s ended as %q: %s", op.Kind, op.Outcome, op.Message)
-	}
-	return op, err
-}
-
-// SeedAll makes replicas of the empty servers.
-func (w *World) SeedAll(ctx context.Context, each func(store.Operation)) error {
-	for _, s := range w.Servers {
-		if s.primary {
-			continue
-		}
-		if _, err := w.Operate(ctx, plan.Request{Kind: plan.Seed, Server: s.Name}, each); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // Connections is the content of connections.json.
 type Connections struct {
 	Service struct {
@@ -364,7 +216,7 @@ type Connections struct {
 
 func (w *World) writeConnections(context.Context) error {
 	var c Connections
-	c.Service.URL, c.Service.Token, c.Service.PID, c.Servers = w.URL, w.Token, w.ServicePID(), w.Servers
+	c.Service.URL, c.Service.Token, c.Service.PID, c.Servers = w.URL, w.Token, w.ServicePID(), w.servers()
 	b, err := json.MarshalIndent(c, "", "  ")
 	if err != nil {
 		return err
@@ -388,7 +240,7 @@ func (w *World) StopManagement() {
 	if w.service != nil {
 		procs = append(procs, w.service)
 	}
-	for _, s := range w.Servers {
+	for _, s := range w.servers() {
 		if s.agent != nil {
 			procs = append(procs, s.agent)
 		}
@@ -464,47 +316,47 @@ func eachProcess(do func(pid int, cmdline, cwd string)) {
 	}
 }
 
-// stopDatabases ends the database servers whose data is below dir, one or two
-// levels down.
+// stopDatabases ends the database servers whose data is below dir: in an
+// orderly way, then whatever is left.
 func stopDatabases(dir string) {
-	list := func() (all []int) {
-		eachProcess(func(pid int, cmdline, cwd string) {
-			if cmdline != "" && strings.HasPrefix(cwd, dir+"/") && strings.HasSuffix(cwd, "/data") {
-				all = append(all, pid)
+	for _, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGQUIT, syscall.SIGKILL} {
+		eachDatabaseProcess(dir, func(pid int, name string) {
+			switch {
+			case sig == syscall.SIGKILL:
+				syscall.Kill(pid, sig)
+			case name == "postgres" && !postmaster(pid):
+			case name == "postgres" && sig == syscall.SIGTERM:
+				syscall.Kill(pid, syscall.SIGINT) // does not wait for its clients
+			case sig == syscall.SIGTERM || name == "postgres":
+				syscall.Kill(pid, sig)
 			}
 		})
-		return all
-	}
-	pids, _ := filepath.Glob(filepath.Join(dir, "*", "data", "postmaster.pid"))
-	if one := filepath.Join(dir, "data", "postmaster.pid"); len(pids) == 0 {
-		pids = []string{one}
-	}
-	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGQUIT, syscall.SIGKILL} {
-		for _, f := range pids {
-			b, err := os.ReadFile(f)
-			if err != nil {
-				continue
+		for end := time.Now().Add(4 * time.Second); time.Now().Before(end); {
+			left := 0
+			eachDatabaseProcess(dir, func(int, string) { left++ })
+			if left == 0 {
+				return
 			}
-			if pid, err := strconv.Atoi(strings.SplitN(string(b), "\n", 2)[0]); err == nil && contains(list(), pid) {
-				syscall.Kill(pid, sig)
-			}
-		}
-		if sig == syscall.SIGKILL {
-			for _, pid := range list() {
-				syscall.Kill(pid, sig)
-			}
-		}
-		for end := time.Now().Add(4 * time.Second); len(list()) > 0 && time.Now().Before(end); {
 			time.Sleep(20 * time.Millisecond)
 		}
 	}
 }
 
-func contains(list []int, n int) bool {
-	for _, x := range list {
-		if x == n {
-			return true
+// eachDatabaseProcess finds the processes that work in a data directory below
+// dir, or in dir itself.
+func eachDatabaseProcess(dir string, do func(pid int, name string)) {
+	eachProcess(func(pid int, cmdline, cwd string) {
+		if cmdline == "" || cwd != filepath.Join(dir, "data") && !(strings.HasPrefix(cwd, dir+"/") && strings.HasSuffix(cwd, "/data")) {
+			return
 		}
-	}
-	return false
+		b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+		do(pid, strings.TrimSpace(string(b)))
+	})
+}
+
+// postmaster tells whether a process is the one that its data's pid file names.
+func postmaster(pid int) bool {
+	cwd, _ := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
+	b, _ := os.ReadFile(filepath.Join(cwd, "postmaster.pid"))
+	return strings.SplitN(string(b), "\n", 2)[0] == strconv.Itoa(pid)
 }

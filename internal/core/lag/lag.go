@@ -101,6 +101,30 @@ func (c *Clock) Behind(position int64, now time.Time) Reading {
 	return Reading{Seconds: since(now, left), Known: true}
 }
 
+// StoodAt gives the position at which the primary stood at a time, interpolated
+// between samples; the newest for a later time, false for one before them all.
+func (c *Clock) StoodAt(t time.Time) (int64, bool) {
+	n := c.Len()
+	if n == 0 || t.Before(c.at(0).At) {
+		return 0, false
+	}
+	if !t.Before(c.at(n - 1).At) {
+		return c.at(n - 1).Position, true
+	}
+	lo, hi := 0, n-1
+	for lo < hi-1 {
+		mid := (lo + hi) / 2
+		if c.at(mid).At.After(t) {
+			hi = mid
+		} else {
+			lo = mid
+		}
+	}
+	a, b := c.at(lo), c.at(hi)
+	share := float64(t.Sub(a.At)) / float64(max(1, b.At.Sub(a.At)))
+	return a.Position + int64(share*float64(b.Position-a.Position)), true
+}
+
 func since(now, then time.Time) float64 { return max(0, now.Sub(then).Seconds()) }
 
 // Stages are the bytes that wait between two neighbouring stages of one replica.

@@ -123,7 +123,7 @@ func measureLag(in Input, m Member, owner *Member, s *Server) {
 		return
 	}
 	if in.Clock != nil {
-		s.Lag = in.Clock.Behind(at, in.Now)
+		s.Lag = in.Clock.Behind(at, m.SeenAt)
 	}
 	s.CatchUp = -1
 	if lacks, ok := position.Lacks(in.Engine, o.Applied, owner.Last.Written); ok {
@@ -140,12 +140,31 @@ func measureLag(in Input, m Member, owner *Member, s *Server) {
 	if !ok1 || !ok2 {
 		return
 	}
+	written = applied + skewed(in, m, at, owner.Last.Written, written-applied)
 	received, ok := sc.received(o)
 	if !ok || received < applied {
 		received = applied
 	}
 	s.LagBytes = max(0, written-applied)
 	s.Stages = stages(sc, m.Name, written, received, applied)
+}
+
+// skewed takes out of a distance in bytes what the primary wrote between the
+// moments at which the two servers were observed, up to a second apart: by the
+// lag clock, which knows where the primary stood when the replica was seen.
+func skewed(in Input, m Member, at int64, written string, bytes int64) int64 {
+	newest, ok1 := position.Order(in.Engine, written)
+	then, ok2 := int64(0), false
+	if in.Clock != nil {
+		then, ok2 = in.Clock.StoodAt(m.SeenAt)
+	}
+	switch {
+	case !ok1 || !ok2 || newest <= at:
+		return bytes
+	case then <= at:
+		return 0
+	}
+	return int64(float64(bytes) * min(1, float64(then-at)/float64(newest-at)))
 }
 
 func stages(sc scale, name string, written, received, applied int64) lag.Stages {
@@ -217,7 +236,7 @@ func stoppedHow(o *observation.Server) string {
 	case strings.HasPrefix(o.DataState, "shut down"):
 		return "its database was stopped in an orderly way"
 	case o.DataState != "":
-		return "its database crashed: it does not run, and its data says " + o.DataState
+		return "its database crashed: it does not run, and its data says: " + o.DataState
 	}
 	return "its database does not run"
 }
@@ -325,10 +344,12 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 		if lacks, known := position.Lacks(in.Engine, s.Observation.Received, owner.Last.Written); known && lacks == 0 {
 			bytes = 0
 		}
+		seen := findMember(in, s.Name)
+		bytes = skewed(in, *seen, at, owner.Last.Written, bytes)
 		if r.Everything || bytes < r.Bytes {
 			r.Everything, r.Bytes, r.On = false, bytes, s.Name
 			if in.Clock != nil {
-				r.Seconds = in.Clock.Behind(at, in.Now).Seconds
+				r.Seconds = in.Clock.Behind(at, seen.SeenAt).Seconds
 			}
 		}
 	}

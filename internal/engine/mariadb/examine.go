@@ -33,6 +33,12 @@ func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examina
 		x.WhyNot = "it is a copy of another cluster"
 		return x, nil
 	}
+	if a.Primary.Name == e.cfg.Name {
+		// The primary itself: there is nobody to compare with, only an end.
+		_, _, end, err := e.ownEntries(lastOf(o.Standing().State))
+		x.End, x.Fork, x.Kinship = end.String(), end.String(), string(position.Kin)
+		return x, err
+	}
 	primary, err := e.fetchState(ctx, a.Primary)
 	if err != nil {
 		return nil, fmt.Errorf("ask %s's agent for its history: %w", a.Primary.Name, err)

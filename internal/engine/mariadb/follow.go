@@ -107,7 +107,7 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 	if p := later(now, slavePos); p != slavePos {
 		statements += "set global gtid_slave_pos = " + literal(p) + "; "
 	}
-	statements += fmt.Sprintf("change master to master_host = %s, master_port = %d, master_user = %s, master_password = %s, master_use_gtid = slave_pos, master_connect_retry = 1, master_retry_count = 0, master_heartbeat_period = 1; start slave",
+	statements += fmt.Sprintf("change master to master_host = %s, master_port = %d, master_user = %s, master_password = %s, master_use_gtid = slave_pos, master_connect_retry = 1, master_heartbeat_period = 1; start slave",
 		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password))
 	if err := e.exec(ctx, statements); err != nil {
 		return fmt.Errorf("follow %s: %w", up.Name, err)

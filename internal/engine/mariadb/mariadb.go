@@ -24,8 +24,10 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -63,6 +65,7 @@ type Engine struct {
 
 	mu      sync.Mutex // guards acts: one at a time
 	db      *sql.DB
+	version string // of the programs
 	compare compareState
 
 	held struct {
@@ -128,7 +131,11 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		cfg.LogFile = filepath.Join(filepath.Dir(cfg.DataDir), cfg.Name+".log")
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "mariadbd", OwnerName: cfg.Owner, DefaultOwner: "mysql"}}
-	if _, err := e.Owner(); err != nil {
+	_, err := e.Owner()
+	if err != nil {
+		return nil, err
+	}
+	if e.version, err = programVersion(); err != nil {
 		return nil, err
 	}
 	c := mysql.NewConfig()
@@ -144,6 +151,21 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	e.db.SetMaxIdleConns(3)
 	e.db.SetConnMaxIdleTime(time.Minute)
 	return e, nil
+}
+
+var versionText = regexp.MustCompile(`Ver (\d+\.\d+\.\d+)`)
+
+// programVersion asks the server's program for its version.
+func programVersion() (string, error) {
+	out, err := exec.Command(daemon, "--no-defaults", "--version").Output()
+	if err != nil {
+		return "", fmt.Errorf("%s --version: %w", daemon, err)
+	}
+	m := versionText.FindSubmatch(out)
+	if m == nil {
+		return "", fmt.Errorf("%s says no version: %s", daemon, out)
+	}
+	return string(m[1]), nil
 }
 
 func (e *Engine) exec(ctx context.Context, statement string, args ...any) error {
@@ -238,7 +260,6 @@ const (
 	rememberRelay    = "relay_log_basename"
 	rememberEvents   = "event_scheduler" // as it was before a role change switched it off
 	rememberMark     = "mark"            // newest mark found here: id and GTID
-	rememberVersion  = "version"
 	rememberServerID = "server_id"
 )
 

@@ -29,7 +29,7 @@ show slave hosts`
 // Observe implements engine.Engine.
 func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
 	o := &observation.Server{At: time.Now().UTC(), Engine: position.EngineMariaDB, Address: e.address(), DataEmpty: e.Empty(), Unfinished: e.memory.Unfinished(), DiskFreeBytes: e.DiskFree()}
-	o.Version = e.memory.Fingerprint(rememberVersion)
+	o.Version = e.version
 	if b, err := os.ReadFile(e.cfg.ConfigFile); err == nil {
 		o.ClosedByDefault = closedByFile(string(b))
 	}
@@ -175,7 +175,6 @@ func (e *Engine) readLogFiles(ctx context.Context, o *observation.Server) error 
 
 // rememberFacts keeps what a stopped server cannot say.
 func (e *Engine) rememberFacts(o *observation.Server, f map[string]string) {
-	e.remember(rememberVersion, o.Version)
 	e.remember(rememberServerID, fmt.Sprint(o.ServerID))
 	e.remember(rememberLogs, f["log_base"])
 	e.remember(rememberRelay, f["relay_base"])
@@ -227,7 +226,7 @@ func (e *Engine) observeStopped(o *observation.Server) {
 // What a stopped server's log says of its end.
 const (
 	stateClean   = "shut down"
-	stateCrashed = "in use"
+	stateCrashed = "its log was not closed"
 )
 
 func orElse(s, other string) string {

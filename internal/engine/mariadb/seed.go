@@ -71,7 +71,7 @@ func (e *Engine) Seed(ctx context.Context, a verb.SeedArgs, progress engine.Prog
 
 // beginSeed notes that the data is no server's any more.
 func (e *Engine) beginSeed() error {
-	logs, relay, version := e.memory.Fingerprint(rememberLogs), e.memory.Fingerprint(rememberRelay), e.memory.Fingerprint(rememberVersion)
+	logs, relay := e.memory.Fingerprint(rememberLogs), e.memory.Fingerprint(rememberRelay)
 	if err := e.memory.SetUnfinished("seed"); err != nil {
 		return err
 	}
@@ -81,7 +81,6 @@ func (e *Engine) beginSeed() error {
 	// Where the logs are, the configuration says: that is no property of the data.
 	e.remember(rememberLogs, logs)
 	e.remember(rememberRelay, relay)
-	e.remember(rememberVersion, version)
 	return nil
 }
 

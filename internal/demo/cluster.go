@@ -1,0 +1,335 @@
+package demo
+
+import (
+	"context"
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/freeport"
+	"crosstwin/internal/store"
+	"database/sql"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"time"
+)
+
+// Server is one database server of the world.
+type Server struct {
+	Cluster        string `json:"cluster"`
+	Name           string `json:"name"`
+	Site           string `json:"site"`
+	Rank           int    `json:"rank"` // 0: never
+	Host           string `json:"host"`
+	Port           int    `json:"port"`
+	SocketDir      string `json:"socket_dir"`
+	DataDir        string `json:"data_dir"`
+	AgentAddress   string `json:"agent_address"`
+	AgentDir       string `json:"agent_dir"`
+	LogFile        string `json:"log_file"`
+	SuperuserURI   string `json:"superuser_uri"`
+	ApplicationURI string `json:"application_uri"`
+	Engine         string `json:"engine"`
+	ConfigFile     string `json:"config_file,omitempty"`
+	primary        bool
+	agent          *exec.Cmd
+	house          house
+}
+
+// The names of the two clusters.
+const (
+	Bookings = "bookings" // PostgreSQL: gull, tern, heron
+	Cargo    = "cargo"    // MariaDB: wren, plover, dunlin
+)
+
+// Cluster is one cluster of the world.
+type Cluster struct {
+	*World
+	Name    string
+	Engine  string
+	Servers []*Server
+	house   house
+}
+
+// house is how servers of one engine are kept by hand, and what the data in
+// them promises: all that the world does without Cross Twin.
+type house interface {
+	// place sets where a server lives and how it is reached.
+	place(s *Server, base string)
+	// makePrimary makes the first server and fills it.
+	makePrimary(ctx context.Context) error
+	// furnish writes what each host has before Cross Twin comes.
+	furnish(s *Server, number int) error
+	enrolment(s *Server) []string
+	startByHand(ctx context.Context, s *Server) error
+	// starve has the primary's replicas get nothing more, without its knowledge.
+	starve(ctx context.Context, primary *Server) error
+	// session connects an application to whichever server takes writes.
+	session(ctx context.Context) (session, error)
+	missing(ctx context.Context, s *Server, acked []string) ([]string, error)
+	promise(ctx context.Context, s *Server) error
+	// writable tries to write, as the strongest account that a role should stop.
+	writable(ctx context.Context, s *Server) error
+	open(s *Server) (*sql.DB, error)
+}
+
+func newCluster(w *World, name string) (*Cluster, error) {
+	c := &Cluster{World: w, Name: name}
+	var user string
+	var servers []*Server
+	switch name {
+	case Bookings:
+		c.Engine, user = position.EnginePostgres, "postgres"
+		servers = []*Server{{Name: "gull"}, {Name: "tern"}, {Name: "heron"}}
+	case Cargo:
+		c.Engine, user = position.EngineMariaDB, "mysql"
+		servers = []*Server{{Name: "wren"}, {Name: "plover"}, {Name: "dunlin"}}
+	default:
+		return nil, fmt.Errorf("there is no cluster %q in this world", name)
+	}
+	own, err := ownerOf(user)
+	if err != nil {
+		return nil, err
+	}
+	if c.house, err = newHouse(c, own); err != nil {
+		return nil, err
+	}
+	for i, s := range servers {
+		s.Rank, s.Site = []int{1, 2, 0}[i], []string{"harbour", "harbour", "island"}[i]
+		s.primary, s.Cluster, s.Engine, s.house = i == 0, name, c.Engine, c.house
+		if err := c.place(s, own, i+1); err != nil {
+			return nil, err
+		}
+		c.Servers = append(c.Servers, s)
+	}
+	return c, nil
+}
+
+func newHouse(c *Cluster, own owner) (house, error) {
+	if c.Engine == position.EngineMariaDB {
+		return newMariaDBHouse(c, own)
+	}
+	return newPostgresHouse(c, own)
+}
+
+// owner is the user of a database's files.
+type owner struct {
+	uid, gid   int
+	credential *syscall.Credential // nil: as ourselves
+}
+
+func ownerOf(name string) (owner, error) {
+	if os.Geteuid() != 0 {
+		return owner{uid: os.Geteuid(), gid: os.Getegid()}, nil
+	}
+	u, err := user.Lookup(name)
+	if err != nil {
+		return owner{}, fmt.Errorf("databases never run as root, and there is no user %s to run them: %w", name, err)
+	}
+	var o owner
+	o.uid, _ = strconv.Atoi(u.Uid)
+	o.gid, _ = strconv.Atoi(u.Gid)
+	o.credential = &syscall.Credential{Uid: uint32(o.uid), Gid: uint32(o.gid)}
+	return o, nil
+}
+
+// command prepares a program to run as the owner of a database's files.
+func (o owner) command(ctx context.Context, program string, args ...string) *exec.Cmd {
+	c := exec.CommandContext(ctx, program, args...)
+	c.Dir, c.Env = "/", []string{"PATH=/usr/bin:/bin:/usr/sbin", "LC_ALL=C.UTF-8", "TZ=UTC"}
+	if o.credential != nil {
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: o.credential}
+	}
+	return c
+}
+
+// run runs a program to its end. It may hand its outputs on to a server that it
+// starts, so they go to a file: a pipe would never end.
+func (o owner) run(ctx context.Context, program string, args ...string) error {
+	c := o.command(ctx, program, args...)
+	out, err := os.CreateTemp("", "crosstwin-demo-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(out.Name())
+	defer out.Close()
+	c.Stdout, c.Stderr = out, out
+	if err := c.Run(); err != nil {
+		b, _ := os.ReadFile(out.Name())
+		return fmt.Errorf("%s: %w: %s", filepath.Base(program), err, b)
+	}
+	return nil
+}
+
+func (c *Cluster) place(s *Server, own owner, number int) error {
+	base := filepath.Join(c.Dir, s.Name)
+	s.Host, s.Port = "127.0.0.1", freeport.Next()
+	s.SocketDir, s.DataDir, s.AgentDir, s.LogFile = filepath.Join(base, "run"), filepath.Join(base, "data"), filepath.Join(base, "agent"), filepath.Join(base, "database.log")
+	s.AgentAddress = fmt.Sprintf("127.0.0.1:%d", freeport.Next())
+	c.house.place(s, base)
+	for _, d := range []string{base, s.SocketDir} {
+		if err := os.MkdirAll(d, 0o755); err != nil {
+			return err
+		}
+		if err := os.Chown(d, own.uid, own.gid); err != nil {
+			return err
+		}
+	}
+	if n := len(s.SocketDir) + len("/.s.PGSQL.65535"); n > 107 {
+		return fmt.Errorf("the path %s is too long for a socket (%d of 107 bytes): choose a shorter --dir", s.SocketDir, n)
+	}
+	return c.house.furnish(s, number)
+}
+
+// Server finds a server by name.
+func (c *Cluster) Server(name string) *Server {
+	for _, s := range c.Servers {
+		if s.Name == name {
+			return s
+		}
+	}
+	return nil
+}
+
+// Names gives the servers' names: the first primary, the one that may take
+// over, the one that never does.
+func (c *Cluster) Names() []string {
+	var out []string
+	for _, s := range c.Servers {
+		out = append(out, s.Name)
+	}
+	return out
+}
+
+// Open connects to a server as its administrator.
+func (s *Server) Open() (*sql.DB, error) { return s.house.open(s) }
+
+// Writable tries to write on a server, as the strongest account that a role
+// should stop; nil when that went through.
+func (s *Server) Writable(ctx context.Context) error { return s.house.writable(ctx, s) }
+
+// Missing gives the acknowledged writes that a server does not hold.
+func (s *Server) Missing(ctx context.Context, acked []string) ([]string, error) {
+	return s.house.missing(ctx, s, acked)
+}
+
+// Promise checks what the data promises at every position.
+func (s *Server) Promise(ctx context.Context) error { return s.house.promise(ctx, s) }
+
+// StartByHand starts a server the way a person or a service manager would,
+// without its agent.
+func (s *Server) StartByHand(ctx context.Context) error { return s.house.startByHand(ctx, s) }
+
+// Starve has a primary's replicas get nothing more.
+func (s *Server) Starve(ctx context.Context) error { return s.house.starve(ctx, s) }
+
+func (c *Cluster) addMembers(ctx context.Context) error {
+	if _, err := c.Client.AddCluster(ctx, apitype.NewCluster{Name: c.Name, Engine: c.Engine}); err != nil {
+		return err
+	}
+	for _, s := range c.Servers {
+		code, err := c.Client.AddServer(ctx, c.Name, apitype.NewServer{Name: s.Name, Rank: s.Rank, Site: s.Site, Primary: s.primary})
+		if err != nil {
+			return err
+		}
+		args := append([]string{"agent", "enroll", "--service", c.URL, "--code", code.Code, "--dir", s.AgentDir, "--listen", s.AgentAddress, "--advertise", s.AgentAddress,
+			"--data-dir", s.DataDir, "--socket-dir", s.SocketDir, "--host", s.Host, "--port", strconv.Itoa(s.Port), "--log-file", s.LogFile}, c.house.enrolment(s)...)
+		out, err := exec.CommandContext(ctx, c.opt.Binary, args...).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("enroll %s: %w: %s", s.Name, err, out)
+		}
+	}
+	return nil
+}
+
+func (c *Cluster) startAgents(ctx context.Context) error {
+	for _, s := range c.Servers {
+		if err := c.StartAgent(ctx, s.Name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// StartAgent starts a server's agent.
+func (c *Cluster) StartAgent(_ context.Context, name string) error {
+	s := c.Server(name)
+	p, err := c.spawn(filepath.Join(name, "agent.log"), nil, "agent", "--dir", s.AgentDir)
+	if err != nil {
+		return err
+	}
+	s.agent = p
+	go p.Wait()
+	return nil
+}
+
+// KillAgent ends a server's agent with kill -9.
+func (c *Cluster) KillAgent(name string) error { return c.Server(name).agent.Process.Kill() }
+
+// AgentPID gives the process of a server's agent.
+func (c *Cluster) AgentPID(name string) int { return c.Server(name).agent.Process.Pid }
+
+// awaitPrimary waits until the service has taken the primary under its care.
+func (c *Cluster) awaitPrimary(ctx context.Context) error {
+	return c.Await(ctx, func(v view.View) bool {
+		first := c.Servers[0].Name
+		s := v.Find(first)
+		return v.Primary == first && s.Health == view.TakesWrites && s.Observation.ClosedByDefault
+	})
+}
+
+// Await waits until the cluster looks as wanted.
+func (c *Cluster) Await(ctx context.Context, ok func(view.View) bool) error {
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	for {
+		v, err := c.Client.Cluster(ctx, c.Name)
+		if err == nil && ok(v) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the cluster did not come to the state that was waited for: %s %v", v.Sentence, err)
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+}
+
+// Operate carries out an operation and waits for its end.
+func (c *Cluster) Operate(ctx context.Context, r plan.Request, each func(store.Operation)) (store.Operation, error) {
+	p, err := c.Client.Preview(ctx, c.Name, r)
+	if err != nil {
+		return store.Operation{}, err
+	}
+	r.ConfirmName = p.ConfirmName
+	op, err := c.Client.Begin(ctx, c.Name, r)
+	if err != nil {
+		return op, err
+	}
+	if each == nil {
+		each = func(store.Operation) {}
+	}
+	op, err = c.Client.Follow(ctx, op.ID, time.Minute, each)
+	if err == nil && op.Outcome != store.OutcomeFinished {
+		err = fmt.Errorf("%s ended as %q: %s", op.Kind, op.Outcome, op.Message)
+	}
+	return op, err
+}
+
+// SeedAll makes replicas of the empty servers.
+func (c *Cluster) SeedAll(ctx context.Context, each func(store.Operation)) error {
+	for _, s := range c.Servers {
+		if s.primary {
+			continue
+		}
+		if _, err := c.Operate(ctx, plan.Request{Kind: plan.Seed, Server: s.Name}, each); err != nil {
+			return err
+		}
+	}
+	return nil
+}
