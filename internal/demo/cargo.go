@@ -42,6 +42,9 @@ const cargoConfig = `[mariadbd]
 datadir = %s
 socket = %s
 pid_file = %s
+# Servers on one host need directories of their own for temporary files: each
+# clears the leftovers there when it starts, its neighbour's too.
+tmpdir = %s
 port = %d
 bind_address = %s
 server_id = %d
@@ -98,7 +101,7 @@ func administrator() string {
 }
 
 func (h *mariadbHouse) furnish(s *Server, number int) error {
-	text := fmt.Sprintf(cargoConfig, s.DataDir, socketOf(s), filepath.Join(s.SocketDir, "mariadb.pid"), s.Port, s.Host, 10+number)
+	text := fmt.Sprintf(cargoConfig, s.DataDir, socketOf(s), filepath.Join(s.SocketDir, "mariadb.pid"), s.SocketDir, s.Port, s.Host, 10+number)
 	if err := os.WriteFile(s.ConfigFile, []byte(text), 0o644); err != nil {
 		return err
 	}

@@ -39,6 +39,7 @@ type Server struct {
 	primary        bool
 	agent          *exec.Cmd
 	house          house
+	owner          owner
 }
 
 // The names of the two clusters.
@@ -101,7 +102,7 @@ func newCluster(w *World, name string) (*Cluster, error) {
 	}
 	for i, s := range servers {
 		s.Rank, s.Site = []int{1, 2, 0}[i], []string{"harbour", "harbour", "island"}[i]
-		s.primary, s.Cluster, s.Engine, s.house = i == 0, name, c.Engine, c.house
+		s.primary, s.Cluster, s.Engine, s.house, s.owner = i == 0, name, c.Engine, c.house, own
 		if err := c.place(s, own, i+1); err != nil {
 			return nil, err
 		}
@@ -332,4 +333,9 @@ func (c *Cluster) SeedAll(ctx context.Context, each func(store.Operation)) error
 		}
 	}
 	return nil
+}
+
+// RunAsOwner runs a program as the owner of a server's files.
+func (s *Server) RunAsOwner(ctx context.Context, program string, args ...string) error {
+	return s.owner.run(ctx, program, args...)
 }

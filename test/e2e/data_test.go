@@ -21,12 +21,13 @@ import (
 // begin begins an operation without waiting for it.
 func (w *world) begin(r plan.Request) store.Operation {
 	w.t.Helper()
-	p, err := w.Client.Preview(w.ctx, demo.Cluster, r)
+	r.Server, r.To = w.as(r.Server), w.as(r.To)
+	p, err := w.Client.Preview(w.ctx, w.Name, r)
 	if err != nil {
 		w.t.Fatal(err)
 	}
 	r.ConfirmName = p.ConfirmName
-	op, err := w.Client.Begin(w.ctx, demo.Cluster, r)
+	op, err := w.Client.Begin(w.ctx, w.Name, r)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -73,7 +74,7 @@ func processesIn(dir string) []int {
 // databaseProcess finds one process of a server by a word of its title.
 func (w *world) databaseProcess(server, word string) int {
 	w.t.Helper()
-	dir := w.Server(server).DataDir
+	dir := w.server(server).DataDir
 	found := processes(func(cmdline, cwd string) bool { return cwd == dir && strings.Contains(cmdline, word) })
 	if len(found) == 0 {
 		w.t.Fatalf("no process %s on %s", word, server)
@@ -84,7 +85,11 @@ func (w *world) databaseProcess(server, word string) int {
 // freezeCopy stops a copy to a directory once it has written something.
 func (w *world) freezeCopy(dir string) int {
 	w.t.Helper()
-	return w.freezeWhen(func() bool { _, err := os.Stat(filepath.Join(dir, "base", "1")); return err == nil }, "pg_basebackup", dir)
+	program, first := "pg_basebackup", filepath.Join(dir, "base", "1")
+	if w.mariadb() {
+		program, first = "mbstream", filepath.Join(dir, "cargo")
+	}
+	return w.freezeWhen(func() bool { _, err := os.Stat(first); return err == nil }, program, dir)
 }
 
 // freezeWhen stops a process as soon as it has come so far.
@@ -102,20 +107,20 @@ func (w *world) freezeWhen(so func() bool, words ...string) int {
 
 // A copy that broke off is recognised and done again; meanwhile the cluster is
 // busy, and afterwards data that stands there is not overwritten unasked.
-func TestSeedAgain(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, false)
-	tern := w.Server("tern")
+func TestSeedAgain(t *testing.T) { engines(t, false, seedAgain) }
+
+func seedAgain(t *testing.T, w *world) {
+	tern := w.server("tern")
 	op := w.begin(plan.Request{Kind: plan.Seed, Server: "tern"})
 	copying := w.freezeCopy(tern.DataDir)
 
 	// Busy: a second operation is refused.
 	w.must(3, []string{"operation 1 (seed) is under way", "crosstwin operation cancel 1"}, "seed", "bookings", "heron", "--yes")
-	if err := w.Await(w.ctx, func(v view.View) bool { return v.Find("tern").Health == view.Seeding }); err != nil {
+	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, "tern").Health == view.Seeding }); err != nil {
 		t.Fatal(err)
 	}
 	// The agent dies with kill -9, and its copy with it.
-	if err := w.KillAgent("tern"); err != nil {
+	if err := w.KillAgent(w.as("tern")); err != nil {
 		t.Fatal(err)
 	}
 	for end := time.Now().Add(10 * time.Second); syscall.Kill(copying, 0) == nil; time.Sleep(20 * time.Millisecond) {
@@ -129,7 +134,7 @@ func TestSeedAgain(t *testing.T) {
 	if e, _ := os.ReadDir(tern.DataDir); len(e) == 0 {
 		t.Fatal("nothing was copied: the test shows nothing")
 	}
-	if err := w.StartAgent(w.ctx, "tern"); err != nil {
+	if err := w.StartAgent(w.ctx, w.as("tern")); err != nil {
 		t.Fatal(err)
 	}
 	op, err := w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {})
@@ -139,13 +144,15 @@ func TestSeedAgain(t *testing.T) {
 
 	// Given up half way: undone, and the next one needs no --replace.
 	op = w.begin(plan.Request{Kind: plan.Seed, Server: "heron"})
-	w.freezeCopy(w.Server("heron").DataDir)
+	w.freezeCopy(w.server("heron").DataDir)
 	w.must(0, nil, "operation", "cancel", itoa(int(op.ID)))
 	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {}); err != nil || op.Outcome != store.OutcomeUndone {
 		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
 	}
-	if got := w.query("gull", "select count(*)::text from pg_replication_slots where slot_name = 'ct_heron'"); got != "0" {
-		t.Error("the slot of the copy that was given up is still there")
+	if !w.mariadb() {
+		if got := w.query("gull", "select count(*)::text from pg_replication_slots where slot_name = 'ct_heron'"); got != "0" {
+			t.Error("the slot of the copy that was given up is still there")
+		}
 	}
 	w.must(0, []string{"an unfinished copy of ours stands there"}, "seed", "bookings", "heron", "--preview")
 	w.must(0, []string{"heron follows gull"}, "seed", "bookings", "heron", "--yes", "--compare")
@@ -165,7 +172,7 @@ func TestSeedOnAFullDisk(t *testing.T) {
 		t.Skip("needs root to mount a small file system")
 	}
 	w := newWorld(t, false)
-	small := w.Server("tern").DataDir
+	small := w.server("tern").DataDir
 	if err := os.MkdirAll(small, 0o700); err != nil {
 		t.Fatal(err)
 	}
@@ -211,7 +218,7 @@ func TestSeedOnAFullDisk(t *testing.T) {
 func TestInterruptedRewind(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, true)
-	gull := w.Server("gull")
+	gull := w.server("gull")
 	load := w.Load(1, 5*time.Millisecond)
 	defer load.Stop()
 	own := "\n# gull's own words\nwork_mem = '7MB'\n"
@@ -226,7 +233,7 @@ func TestInterruptedRewind(t *testing.T) {
 	w.settled()
 	w.crash(load, "gull", true)
 	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
-	lost, err := demo.Missing(w.ctx, w.Server("tern"), load.Acked())
+	lost, err := w.server("tern").Missing(w.ctx, load.Acked())
 	if err != nil || len(lost) == 0 {
 		t.Fatalf("no tail was made: %v", err)
 	}
@@ -234,11 +241,11 @@ func TestInterruptedRewind(t *testing.T) {
 
 	op := w.begin(plan.Request{Kind: plan.Rejoin, Server: "gull"})
 	w.freezeWhen(func() bool { return true }, "pg_rewind", gull.DataDir)
-	if err := w.KillAgent("gull"); err != nil {
+	if err := w.KillAgent(w.as("gull")); err != nil {
 		t.Fatal(err)
 	}
 	// Nobody may start what the rewind left.
-	if err := w.StartAgent(w.ctx, "gull"); err != nil {
+	if err := w.StartAgent(w.ctx, w.as("gull")); err != nil {
 		t.Fatal(err)
 	}
 	op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {})
@@ -267,7 +274,7 @@ func TestInterruptedRewind(t *testing.T) {
 		t.Fatal(err)
 	}
 	var saved bytes.Buffer
-	if err := w.Client.Salvage(w.ctx, demo.Cluster, "gull", filepath.Base(tail.Saved), &saved); err != nil {
+	if err := w.Client.Salvage(w.ctx, w.Name, "gull", filepath.Base(tail.Saved), &saved); err != nil {
 		t.Fatal(err)
 	}
 	file := filepath.Join(w.Dir, "tail.sql")
@@ -275,7 +282,7 @@ func TestInterruptedRewind(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := w.query("tern", "select count(*)::text from bookings")
-	if out, err := exec.Command("psql", "-v", "ON_ERROR_STOP=1", "-qf", file, w.Server("tern").SuperuserURI).CombinedOutput(); err != nil {
+	if out, err := exec.Command("psql", "-v", "ON_ERROR_STOP=1", "-qf", file, w.server("tern").SuperuserURI).CombinedOutput(); err != nil {
 		t.Fatalf("the salvage cannot be loaded: %v %s", err, out)
 	}
 	if got := w.query("tern", `select count(*)::text from crosstwin_salvage."public.bookings" where reference in ('`+strings.Join(lost, "','")+`')`); got != itoa(len(lost)) {
@@ -289,13 +296,33 @@ func TestInterruptedRewind(t *testing.T) {
 // A comparison says that all is well when it is, and names the row when a
 // replica holds something else behind replication's back.
 func TestCompareFindsAPlantedDifference(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, true)
+	engines(t, true, compareFindsAPlantedDifference)
+}
+
+func compareFindsAPlantedDifference(t *testing.T, w *world) {
 	load := w.Load(2, 0)
 	w.settled()
 	w.must(0, []string{"finished: all tables are the same on all servers"}, "compare", "bookings", "--yes")
 	load.Stop()
-	heron := w.Server("heron")
+	table, word := "cargo.containers", "1 of 4 tables"
+	if w.mariadb() {
+		w.sql("heron", "set sql_log_bin = 0", "update containers set contents = 'something else' where id = 4711")
+	} else {
+		table, word = "bookings.public.planted", "1 of 6 tables"
+		w.plantInFile()
+	}
+	w.settled()
+	text := w.must(5, []string{word + " differ from gull", table + " on heron", "4711 changed"}, "compare", "bookings", "--yes")
+	if strings.Contains(text, table+" on "+w.as("tern")) {
+		t.Errorf("tern is said to differ:\n%s", text)
+	}
+	w.must(0, []string{"finished"}, "seed", "bookings", "heron", "--replace", "--yes", "--compare")
+}
+
+// plantInFile changes a row of a stopped replica's data behind its back.
+func (w *world) plantInFile() {
+	w.t.Helper()
+	heron := w.server("heron")
 	// A row that was only ever inserted: no reader prunes its page, no hint is
 	// left to be written on it, so no image of it in the log heals heron's copy
 	// later; and heron's next start replays nothing of it.
@@ -309,26 +336,20 @@ func TestCompareFindsAPlantedDifference(t *testing.T) {
 		w.sql("gull", "checkpoint")
 		w.sql("heron", "checkpoint")
 		if time.Now().After(end) {
-			t.Fatal("heron made no restart point after the update")
+			w.t.Fatal("heron made no restart point after the update")
 		}
 	}
 	demo.StopDatabase(heron)
 	file := filepath.Join(heron.DataDir, path)
 	b, err := os.ReadFile(file)
 	if err != nil {
-		t.Fatal(err)
+		w.t.Fatal(err)
 	}
 	if n := bytes.Count(b, []byte("findme-original")); n == 0 {
-		t.Fatal("the row is not in the file")
+		w.t.Fatal("the row is not in the file")
 	}
 	if err := os.WriteFile(file, bytes.ReplaceAll(b, []byte("findme-original"), []byte("findme-0riginal")), 0o600); err != nil {
-		t.Fatal(err)
+		w.t.Fatal(err)
 	}
 	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "heron"})
-	w.settled()
-	text := w.must(5, []string{"1 of 6 tables differ from gull", "bookings.public.planted on heron", "4711 changed"}, "compare", "bookings", "--yes")
-	if strings.Contains(text, "planted on tern") {
-		t.Errorf("tern is said to differ:\n%s", text)
-	}
-	w.must(0, []string{"finished"}, "seed", "bookings", "heron", "--replace", "--yes", "--compare")
 }

@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -9,8 +11,6 @@ import (
 	"syscall"
 	"testing"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 
 	"crosstwin/internal/demo"
 )
@@ -49,7 +49,7 @@ func TestDemo(t *testing.T) {
 		for {
 			b, _ := os.ReadFile(filepath.Join(dir, "connections.json"))
 			var conn demo.Connections
-			if json.Unmarshal(b, &conn) == nil && len(conn.Servers) == 3 && conn.Service.URL != earlier && up(conn.Servers) {
+			if json.Unmarshal(b, &conn) == nil && len(conn.Servers) == 6 && conn.Service.URL != earlier && up(conn.Servers) {
 				return c, conn
 			}
 			select {
@@ -72,12 +72,9 @@ func TestDemo(t *testing.T) {
 	// Any client can use what the file says.
 	for _, s := range conn.Servers {
 		for _, uri := range []string{s.SuperuserURI, s.ApplicationURI} {
-			c, err := pgx.Connect(t.Context(), uri)
-			if err != nil {
+			if err := reach(uri); err != nil {
 				t.Errorf("%s: %v", uri, err)
-				continue
 			}
-			c.Close(t.Context())
 		}
 	}
 	for end := time.Now().Add(time.Minute); !strings.Contains(said(), "crosstwin status"); time.Sleep(100 * time.Millisecond) {
@@ -86,7 +83,7 @@ func TestDemo(t *testing.T) {
 		}
 	}
 	sh := exec.Command("sh", "-c", ". "+dir+"/env && crosstwin status")
-	if b, err := sh.CombinedOutput(); err != nil || !strings.Contains(string(b), "takes writes on gull") {
+	if b, err := sh.CombinedOutput(); err != nil || !strings.Contains(string(b), "takes writes on gull") || !strings.Contains(string(b), "takes writes on wren") {
 		t.Errorf("%v %s", err, b)
 	}
 	second.Process.Signal(syscall.SIGINT)
@@ -97,11 +94,31 @@ func TestDemo(t *testing.T) {
 	}
 }
 
+// reach connects by a URI with the engines' own client programs.
+func reach(uri string) error {
+	u, err := url.Parse(uri)
+	if err != nil {
+		return err
+	}
+	c := exec.Command("psql", "-qAt", "-c", "select 1", uri)
+	if u.Scheme == "mysql" {
+		c = exec.Command("mariadb", "--no-defaults", "-e", "select 1", "--user="+u.User.Username(), strings.TrimPrefix(u.Path, "/"))
+		if password, ok := u.User.Password(); ok {
+			c.Args = append(c.Args, "--password="+password, "--protocol=tcp", "--host="+u.Hostname(), "--port="+u.Port())
+		} else {
+			c.Args = append(c.Args, "--socket="+u.Query().Get("socket"))
+		}
+	}
+	if out, err := c.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	return nil
+}
+
 // up tells whether all servers answer.
 func up(servers []*demo.Server) bool {
 	for _, s := range servers {
-		c := exec.Command("/usr/lib/postgresql/15/bin/pg_isready", "-q", "-h", s.SocketDir, "-p", itoa(s.Port))
-		if c.Run() != nil {
+		if reach(s.ApplicationURI) != nil {
 			return false
 		}
 	}

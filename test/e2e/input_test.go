@@ -27,31 +27,36 @@ import (
 // The whole story by itself, through the binary, ends with exit code 0.
 func TestTour(t *testing.T) {
 	t.Parallel()
-	dir, err := os.MkdirTemp("", "ctt")
-	if err != nil {
-		t.Fatal(err)
-	}
-	os.Chmod(dir, 0o755)
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	out, err := exec.Command(binary, "tour", "--dir", filepath.Join(dir, "w")).CombinedOutput()
-	if err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
-	for _, w := range []string{"the workload felt a pause of", "lost bookings stand in the saved tail", "all tables are the same on all servers", "The whole story took"} {
-		if !strings.Contains(string(out), w) {
-			t.Errorf("the tour does not say %q:\n%s", w, out)
-		}
-	}
-	if _, err := os.Stat(filepath.Join(dir, "w")); err == nil {
-		t.Error("the tour left its directory behind")
+	for _, cluster := range []string{demo.Bookings, demo.Cargo} {
+		t.Run(cluster, func(t *testing.T) {
+			t.Parallel()
+			dir, err := os.MkdirTemp("", "ctt")
+			if err != nil {
+				t.Fatal(err)
+			}
+			os.Chmod(dir, 0o755)
+			t.Cleanup(func() { os.RemoveAll(dir) })
+			out, err := exec.Command(binary, "tour", "--cluster", cluster, "--dir", filepath.Join(dir, "w")).CombinedOutput()
+			if err != nil {
+				t.Fatalf("%v\n%s", err, out)
+			}
+			for _, w := range []string{"the workload felt a pause of", "lost writes stand in the saved tail", "all tables are the same on all servers", "The whole story of " + cluster + " took", "way: rewind"} {
+				if !strings.Contains(string(out), w) {
+					t.Errorf("the tour does not say %q:\n%s", w, out)
+				}
+			}
+			if _, err := os.Stat(filepath.Join(dir, "w")); err == nil {
+				t.Error("the tour left its directory behind")
+			}
+		})
 	}
 }
 
 // What is typed wrongly, or asked of the wrong server, is a clear error with
 // an exit code of its own, and changes nothing.
-func TestBadInput(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, true)
+func TestBadInput(t *testing.T) { engines(t, true, badInput) }
+
+func badInput(t *testing.T, w *world) {
 	before := w.settled()
 	for _, c := range []struct {
 		code  int
@@ -62,8 +67,8 @@ func TestBadInput(t *testing.T) {
 		{2, []string{"unknown flag: --force"}, []string{"switchover", "bookings", "--force"}},
 		{2, []string{"1 arguments given, 2 needed"}, []string{"seed", "bookings"}},
 		{2, []string{`no output form "xml"`}, []string{"status", "-o", "xml"}},
-		{2, []string{`there is no cluster "cargo"`}, []string{"status", "cargo"}},
-		{2, []string{`there is no cluster "cargo"`}, []string{"switchover", "cargo", "--yes"}},
+		{2, []string{`there is no cluster "post"`}, []string{"status", "post"}},
+		{2, []string{`there is no cluster "post"`}, []string{"switchover", "post", "--yes"}},
 		{2, []string{`no server "auk"`, "gull, tern, heron"}, []string{"switchover", "bookings", "--to", "auk", "--yes"}},
 		{2, []string{"is the primary of bookings already"}, []string{"switchover", "bookings", "--to", "gull", "--yes"}},
 		{2, []string{"there is no terminal", "--preview"}, []string{"switchover", "bookings"}},
@@ -144,7 +149,7 @@ func TestWrongServers(t *testing.T) {
 	w.must(0, []string{"0 fail"}, "check", "bookings", "--for", "switchover")
 
 	// A port in use when a replica is to start: the server's own words.
-	heron := w.Server("heron")
+	heron := w.server("heron")
 	demo.StopDatabase(heron)
 	ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", heron.Port))
 	if err != nil {
@@ -162,8 +167,8 @@ func TestWrongServers(t *testing.T) {
 	// Made elsewhere: the agent closes whatever stands in the data directory,
 	// and initdb cannot work with a closed one.
 	other := heron.DataDir + "-other"
-	if out, err := w.DatabaseCommand(w.ctx, "initdb", "-D", other, "-U", "postgres", "--auth=trust").CombinedOutput(); err != nil {
-		t.Fatalf("%v %s", err, out)
+	if err := heron.RunAsOwner(w.ctx, "/usr/lib/postgresql/15/bin/initdb", "-D", other, "-U", "postgres", "--auth=trust"); err != nil {
+		t.Fatal(err)
 	}
 	if err := os.Rename(other, heron.DataDir); err != nil {
 		t.Fatal(err)
@@ -178,11 +183,9 @@ func TestWrongServers(t *testing.T) {
 	w.settled()
 
 	// A candidate whose first write would hang, and one with lower limits.
-	w.sql("tern", "alter system set synchronous_standby_names = 'auk'")
-	w.sql("tern", "select pg_reload_conf()")
+	w.sql("tern", "alter system set synchronous_standby_names = 'auk'", "select pg_reload_conf()")
 	w.must(3, []string{"synchronous_standby_names"}, "switchover", "bookings", "--yes")
-	w.sql("tern", "alter system reset synchronous_standby_names")
-	w.sql("tern", "select pg_reload_conf()")
+	w.sql("tern", "alter system reset synchronous_standby_names", "select pg_reload_conf()")
 	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover})
 	w.holdsAll(load, nil, "gull", "tern", "heron")
 }
@@ -235,11 +238,11 @@ func TestRecordsFile(t *testing.T) {
 
 // The document describes what the handlers answer, errors included, and the
 // plan that is previewed is the plan that runs.
-func TestDocumentAndPreview(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, true)
+func TestDocumentAndPreview(t *testing.T) { engines(t, true, documentAndPreview) }
+
+func documentAndPreview(t *testing.T, w *world) {
 	w.settled()
-	preview, err := w.Client.Preview(w.ctx, demo.Cluster, plan.Request{Kind: plan.Switchover})
+	preview, err := w.Client.Preview(w.ctx, w.Name, plan.Request{Kind: plan.Switchover})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -275,15 +278,16 @@ func TestDocumentAndPreview(t *testing.T) {
 		method, path, body string
 		status             int
 	}{
-		{"GET", "/healthz", "", 200}, {"GET", "/readyz", "", 200}, {"GET", "/api/v1/version", "", 200}, {"GET", c, "", 200}, {"GET", c + "/bookings", "", 200}, {"GET", c + "/cargo", "", 404},
+		{"GET", "/healthz", "", 200}, {"GET", "/readyz", "", 200}, {"GET", "/api/v1/version", "", 200}, {"GET", c, "", 200}, {"GET", c + "/bookings", "", 200}, {"GET", c + "/post", "", 404},
 		{"GET", c + "/bookings/servers/gull", "", 200}, {"GET", c + "/bookings/servers/auk", "", 404}, {"GET", c + "/bookings/servers/gull/tail", "", 200}, {"GET", c + "/bookings/check?for=failover", "", 200},
 		{"POST", c + "/bookings/plan", `{"kind":"compare"}`, 200}, {"POST", c + "/bookings/plan", `{"kind":"switchover","force":true}`, 400}, {"POST", c + "/bookings/operations", `{"kind":"switchover","to":"heron"}`, 409},
-		{"POST", c + "/bookings/operations", `{"kind":"seed","server":"heron","replace":true}`, 428}, {"POST", c, `{"name":"cargo-2"}`, 201}, {"POST", c, `{"name":"cargo-2"}`, 409},
-		{"PATCH", c + "/cargo-2", `{"policy":{"behind_seconds":5,"unseen_seconds":5,"stalled_seconds":5}}`, 200}, {"POST", c + "/cargo-2/servers", `{"name":"wren","rank":1}`, 201}, {"PATCH", c + "/cargo-2/servers/wren", `{"rank":2}`, 200},
-		{"POST", c + "/cargo-2/servers/wren/code", "", 201}, {"DELETE", c + "/cargo-2/servers/wren", "", 204}, {"DELETE", c + "/cargo-2", "", 204}, {"GET", "/api/v1/operations?kind=seed", "", 200}, {"GET", "/api/v1/operations?limit=0", "", 400},
+		{"POST", c + "/bookings/operations", `{"kind":"seed","server":"heron","replace":true}`, 428}, {"POST", c, `{"name":"freight","engine":"mariadb"}`, 201}, {"POST", c, `{"name":"freight","engine":"mariadb"}`, 409},
+		{"PATCH", c + "/freight", `{"policy":{"behind_seconds":5,"unseen_seconds":5,"stalled_seconds":5}}`, 200}, {"POST", c + "/freight/servers", `{"name":"puffin","rank":1}`, 201}, {"PATCH", c + "/freight/servers/puffin", `{"rank":2}`, 200},
+		{"POST", c + "/freight/servers/puffin/code", "", 201}, {"DELETE", c + "/freight/servers/puffin", "", 204}, {"DELETE", c + "/freight", "", 204}, {"GET", "/api/v1/operations?kind=seed", "", 200}, {"GET", "/api/v1/operations?limit=0", "", 400},
 		{"GET", "/api/v1/operations/1", "", 200}, {"GET", "/api/v1/operations/999", "", 404}, {"POST", "/api/v1/operations/1/cancel", "", 400}, {"GET", "/api/v1/audit", "", 200},
 		{"POST", "/api/v1/tokens", `{"name":"night-shift"}`, 201}, {"GET", "/api/v1/tokens", "", 200}, {"DELETE", "/api/v1/tokens/night-shift", "", 204}, {"POST", "/api/v1/enroll", `{"code":"x.y","certificate_request":"","agent":"h:1","host":"h","port":1}`, 400},
 	} {
+		x.path, x.body = w.as(x.path), w.as(x.body)
 		req, err := http.NewRequestWithContext(w.ctx, x.method, w.URL+x.path, strings.NewReader(x.body))
 		if err != nil {
 			t.Fatal(err)
@@ -315,7 +319,7 @@ func TestDocumentAndPreview(t *testing.T) {
 		}
 	}
 	// Without a token nothing is told.
-	for _, path := range []string{c, c + "/bookings", "/api/v1/operations", "/api/v1/events", "/api/v1/tokens"} {
+	for _, path := range []string{c, c + "/" + w.Name, "/api/v1/operations", "/api/v1/events", "/api/v1/tokens"} {
 		if res, err := http.Get(w.URL + path); err != nil || res.StatusCode != 401 {
 			t.Errorf("%s without a token: %v %v", path, res.StatusCode, err)
 		}
@@ -327,7 +331,7 @@ func TestDocumentAndPreview(t *testing.T) {
 // the same, and the table says the sentence.
 func (w *world) formsAgree() {
 	w.t.Helper()
-	v, err := w.Client.Cluster(w.ctx, demo.Cluster)
+	v, err := w.Client.Cluster(w.ctx, w.Name)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -337,7 +341,7 @@ func (w *world) formsAgree() {
 		w.t.Errorf("%v %s", err, out)
 	}
 	w.must(0, []string{"primary: " + v.Primary, "health: in step"}, "status", "bookings", "-o", "yaml")
-	w.must(0, []string{"takes writes on " + v.Primary, "timeline 2", "0 s"}, "status")
+	w.must(0, []string{"takes writes on " + v.Primary, map[bool]string{true: "term 2", false: "timeline 2"}[w.mariadb()], "0 s"}, "status")
 	w.must(0, []string{"switchover", "finished"}, "operation", "list", "--kind", "switchover")
 	w.must(0, []string{"Journal", "promote tern", "writes paused for"}, "operation", "show", "3")
 }

@@ -16,14 +16,14 @@ import (
 func (w *world) killAt(r plan.Request, step, where string) store.Operation {
 	w.t.Helper()
 	w.restartService("CROSSTWIN_TEST_KILL=" + r.Kind + "/" + step + "/" + where)
-	p, err := w.Client.Preview(w.ctx, demo.Cluster, r)
+	p, err := w.Client.Preview(w.ctx, w.Name, r)
 	if err != nil {
 		w.t.Fatal(err)
 	}
 	r.ConfirmName = p.ConfirmName
 	// A kill at the first step may come before the answer is out: then the
 	// error is the connection's, and the journal has the operation all the same.
-	op, begun := w.Client.Begin(w.ctx, demo.Cluster, r)
+	op, begun := w.Client.Begin(w.ctx, w.Name, r)
 	ctx, cancel := context.WithTimeout(w.ctx, time.Minute)
 	defer cancel()
 	if err := w.WaitServiceGone(ctx); err != nil {
@@ -33,7 +33,7 @@ func (w *world) killAt(r plan.Request, step, where string) store.Operation {
 		w.t.Fatal(err)
 	}
 	if begun != nil {
-		newest, err := w.Client.Operations(w.ctx, demo.Cluster, "", r.Kind, 1)
+		newest, err := w.Client.Operations(w.ctx, w.Name, "", r.Kind, 1)
 		if err != nil || len(newest) == 0 {
 			w.t.Fatalf("%s: %v; the journal: %v", step, begun, err)
 		}
@@ -68,7 +68,7 @@ func (w *world) restartService(env ...string) {
 // steps gives the names of a plan's steps.
 func (w *world) steps(r plan.Request) []string {
 	w.t.Helper()
-	p, err := w.Client.Preview(w.ctx, demo.Cluster, r)
+	p, err := w.Client.Preview(w.ctx, w.Name, r)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -84,11 +84,11 @@ func (w *world) steps(r plan.Request) []string {
 
 // stepOf gives the name of a step, noted while gull was primary, of a plan made
 // while another server is: gull and tern have changed places.
-func stepOf(step, primary string) string {
-	if primary == "gull" {
+func (w *world) stepOf(step, primary string) string {
+	if primary == w.as("gull") {
 		return step
 	}
-	return strings.NewReplacer("gull", "tern", "tern", "gull").Replace(step)
+	return strings.NewReplacer(w.as("gull"), w.as("tern"), w.as("tern"), w.as("gull")).Replace(step)
 }
 
 // boundaries gives the places to kill at: at each step once it is journalled
@@ -99,7 +99,7 @@ func boundaries(steps []string) [][2]string {
 	for _, s := range steps {
 		out = append(out, [2]string{s, "before"})
 		switch {
-		case strings.HasPrefix(s, "stop"), strings.HasPrefix(s, "promote"), strings.HasPrefix(s, "decide"), strings.HasPrefix(s, "fence"), strings.HasPrefix(s, "detach-t"), strings.HasPrefix(s, "rewind"), strings.HasPrefix(s, "start"), strings.HasPrefix(s, "salvage"):
+		case strings.HasPrefix(s, "stop"), strings.HasPrefix(s, "promote"), strings.HasPrefix(s, "decide"), strings.HasPrefix(s, "fence"), strings.HasPrefix(s, "detach-t"), strings.HasPrefix(s, "rewind"), strings.HasPrefix(s, "start"), strings.HasPrefix(s, "salvage"), strings.HasPrefix(s, "demote"):
 			out = append(out, [2]string{s, "after"})
 		}
 	}
@@ -109,14 +109,16 @@ func boundaries(steps []string) [][2]string {
 // No acknowledged write is lost and one server takes writes, wherever in a
 // switchover the service dies.
 func TestSwitchoverSurvivesTheServiceAtEveryStep(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, true)
+	engines(t, true, switchoverSurvives)
+}
+
+func switchoverSurvives(t *testing.T, w *world) {
 	load := w.Load(2, 10*time.Millisecond)
 	defer load.Stop()
 	noReturn := false
 	for i, b := range boundaries(w.steps(plan.Request{Kind: plan.Switchover})) {
 		before := w.settled().Primary
-		op := w.killAt(plan.Request{Kind: plan.Switchover}, stepOf(b[0], before), b[1])
+		op := w.killAt(plan.Request{Kind: plan.Switchover}, w.stepOf(b[0], before), b[1])
 		noReturn = b[0] == "promote" || noReturn
 		want := store.OutcomeUndone
 		if noReturn {
@@ -137,16 +139,23 @@ func TestSwitchoverSurvivesTheServiceAtEveryStep(t *testing.T) {
 }
 
 func TestFailoverSurvivesTheServiceAtEveryStep(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, true)
+	engines(t, true, failoverSurvives)
+}
+
+func failoverSurvives(t *testing.T, w *world) {
 	load := w.Load(2, 10*time.Millisecond)
 	defer load.Stop()
-	w.sql("gull", "checkpoint")
-	steps := []string{"open-term", "fence-old", "detach-tern", "detach-heron", "level", "make-slots", "decide", "promote", "mark-term", "detach-new", "follow-heron", "checkpoint-new", "streams-heron", "drop-slots-heron", "mark", "mark-on-heron"}
+	if !w.mariadb() {
+		w.sql("gull", "checkpoint")
+	}
+	demo.KillDatabase(w.server("gull"))
+	w.crash(load, "gull", false)
+	steps := w.steps(plan.Request{Kind: plan.Failover})
+	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover, To: "gull"})
 	for _, b := range boundaries(steps) {
 		old := w.settled().Primary
 		w.crash(load, old, false)
-		step := stepOf(b[0], old)
+		step := w.stepOf(b[0], old)
 		op := w.killAt(plan.Request{Kind: plan.Failover}, step, b[1])
 		if op.Outcome != store.OutcomeFinished {
 			t.Fatalf("killed %s %s: %q: %s", b[1], step, op.Outcome, op.Message)
@@ -160,8 +169,10 @@ func TestFailoverSurvivesTheServiceAtEveryStep(t *testing.T) {
 }
 
 func TestRejoinSurvivesTheServiceAtEveryStep(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, true)
+	engines(t, true, rejoinSurvives)
+}
+
+func rejoinSurvives(t *testing.T, w *world) {
 	load := w.Load(2, 10*time.Millisecond)
 	defer load.Stop()
 	var steps []string
@@ -170,7 +181,7 @@ func TestRejoinSurvivesTheServiceAtEveryStep(t *testing.T) {
 		old := w.settled().Primary
 		w.crash(load, old, true)
 		op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
-		missing, err := demo.Missing(w.ctx, w.Server(op.Plan.Candidate), load.Acked())
+		missing, err := w.server(op.Plan.Candidate).Missing(w.ctx, load.Acked())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -186,7 +197,7 @@ func TestRejoinSurvivesTheServiceAtEveryStep(t *testing.T) {
 		if i%2 == 1 {
 			where = "after"
 		}
-		op = w.killAt(r, stepOf(steps[i], old), where)
+		op = w.killAt(r, w.stepOf(steps[i], old), where)
 		if op.Outcome != store.OutcomeFinished {
 			t.Fatalf("killed %s %s: %q: %s", where, steps[i], op.Outcome, op.Message)
 		}

@@ -100,7 +100,7 @@ func TestEventsAndWatch(t *testing.T) {
 		t.Helper()
 		ctx, cancel := context.WithTimeout(w.ctx, 30*time.Second)
 		defer cancel()
-		err := w.Client.Events(ctx, url.Values{"cluster": {demo.Cluster}}, after, func(e client.Event) error {
+		err := w.Client.Events(ctx, url.Values{"cluster": {w.Name}}, after, func(e client.Event) error {
 			if events = append(events, e); len(events) == n {
 				return enough
 			}
@@ -131,10 +131,10 @@ func TestEventsAndWatch(t *testing.T) {
 	// watch prints a view each second until it is interrupted.
 	ctx, cancel := context.WithTimeout(w.ctx, 4*time.Second)
 	defer cancel()
-	short := &world{w.World, t, ctx}
+	short := &world{w.Cluster, t, ctx, w.names}
 	out, _, _ := short.run("watch", "bookings")
 	if n := strings.Count(out, "gull     primary"); n < 2 {
 		t.Errorf("watch printed %d views:\n%s", n, out)
 	}
-	w.must(2, []string{`there is no cluster "cargo"`}, "watch", "cargo")
+	w.must(2, []string{`there is no cluster "post"`}, "watch", "post")
 }

@@ -197,7 +197,7 @@ func (in *Input) stepsBeforePause(p *Plan, old, cand string, others []string) {
 	}
 	in.stepCheckpoint(p, Step{Name: "checkpoint-old", Action: Action{Title: "checkpoint on " + old + ", so that its stop is short", Server: old}, IfFails: "settings and slots are put back"})
 	p.step(Step{Name: "caught-up", Action: Action{Title: "see that " + cand + " is in step"},
-		After: []Condition{{Kind: IsCaughtUp, Server: cand, Other: old, Within: in.traits().near}}, Seconds: 0.1, Limit: 60,
+		After: []Condition{{Kind: IsCaughtUp, Server: cand, Other: old, Within: in.traits().near}}, Seconds: 0.1, Limit: 20,
 		IfFails: "what was prepared is put back"})
 }
 

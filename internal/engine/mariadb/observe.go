@@ -33,7 +33,8 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	if b, err := os.ReadFile(e.cfg.ConfigFile); err == nil {
 		o.ClosedByDefault = closedByFile(string(b))
 	}
-	_, o.Running = e.running()
+	pid, running := e.running()
+	o.Running = running
 	if o.Running {
 		err := e.observeRunning(ctx, o)
 		if err != nil {
@@ -48,7 +49,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	}
 	if !o.Accepting && !o.DataEmpty {
 		e.observeStopped(o)
-		if o.Running && e.memory.Fingerprint(rememberRole) == string(observation.Primary) {
+		if o.Running && e.wasOpen(pid) {
 			// It hangs, and could go on at any moment: what it was open for
 			// counts, not that it does not answer now.
 			o.Role, o.Writable = observation.Primary, true
@@ -59,8 +60,21 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	return o
 }
 
-// rememberRole is as what the server was last seen to run.
-const rememberRole = "role"
+// rememberOpen is the process that was last seen, or made, open for writes.
+// Another process started closed.
+const rememberOpen = "open process"
+
+// noteRole keeps it.
+func (e *Engine) noteRole(open bool) {
+	pid, _ := e.running()
+	value := "none"
+	if open {
+		value = strconv.Itoa(pid)
+	}
+	e.remember(rememberOpen, value)
+}
+
+func (e *Engine) wasOpen(pid int) bool { return e.memory.Fingerprint(rememberOpen) == strconv.Itoa(pid) }
 
 // major gives 1011 for version 10.11.19.
 func major(version string) int {
@@ -178,7 +192,7 @@ func (e *Engine) rememberFacts(o *observation.Server, f map[string]string) {
 	e.remember(rememberServerID, fmt.Sprint(o.ServerID))
 	e.remember(rememberLogs, f["log_base"])
 	e.remember(rememberRelay, f["relay_base"])
-	e.remember(rememberRole, string(o.Role))
+	e.noteRole(o.Role == observation.Primary)
 }
 
 // observeLine finds identity and history; a server that Cross Twin never

@@ -59,6 +59,7 @@ func (e *Engine) open(ctx context.Context) error {
 		return fmt.Errorf("end replication: %w", err)
 	}
 	e.dropHold(ctx)
+	e.noteRole(true)
 	if err := e.exec(ctx, "set global read_only = 0"); err != nil {
 		return fmt.Errorf("open it for writes: %w", err)
 	}

@@ -185,6 +185,7 @@ func (e *Engine) Promote(ctx context.Context) error {
 		if err := e.drain(ctx); err != nil {
 			return fmt.Errorf("promote %s: %w", e.cfg.Name, err)
 		}
+		e.noteRole(true)
 		if err := e.exec(ctx, "stop all slaves; set global read_only = 0"); err != nil {
 			return fmt.Errorf("promote: %w", err)
 		}
