@@ -33,8 +33,13 @@ func (e *execution) await(ctx context.Context, i int, s *plan.Step) (string, err
 		every = lookInPause
 	}
 	began := time.Now()
+	last := ""
 	for {
 		seen, missing := e.look(ctx, s)
+		if ctx.Err() != nil && last != "" {
+			missing = last // a look that the limit cut short says nothing
+		}
+		last = missing
 		if missing == "" {
 			return seen, nil
 		}

@@ -90,6 +90,7 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 			e.note(nil, "warn", why.Error())
 			return e.undo(ctx, at, why)
 		}
+		at = op.Plan.ResumeAt(at)
 		e.note(nil, "warn", fmt.Sprintf("the service was restarted: going on with step %d of %d", min(at+1, len(op.Steps)), len(op.Steps)))
 	}
 	return e.forward(ctx, at)

@@ -166,6 +166,21 @@ func (p *Plan) NoReturnStep() int {
 	return len(p.Steps)
 }
 
+// ResumeAt gives the step from which an operation goes on that stood before
+// step i. A comparison begins again where writes were held: its views are gone
+// or may stand at different positions.
+func (p *Plan) ResumeAt(i int) int {
+	for j := i; j >= 0 && i < len(p.Steps); j-- {
+		switch name := p.Steps[j].Name; {
+		case name == "hold":
+			return j
+		case name == "judge" && j < i:
+			return i
+		}
+	}
+	return i
+}
+
 // Probe is one try of the replication account from one host to another server.
 type Probe struct {
 	From, To string

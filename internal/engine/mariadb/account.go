@@ -165,7 +165,7 @@ func (e *Engine) line(ctx context.Context, c interface {
 // the transaction that wrote it.
 func (e *Engine) FindMark(ctx context.Context, m verb.MarkResult) error {
 	for {
-		held, err := e.text(ctx, "select @@global.gtid_binlog_pos")
+		held, err := e.text(ctx, "select @@global.gtid_slave_pos")
 		if err != nil {
 			return err
 		}

@@ -120,7 +120,9 @@ func (e *Engine) Snapshot(ctx context.Context, a verb.SnapshotArgs) error {
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(a.Seconds*float64(time.Second)))
 	defer cancel()
 	for {
-		at, err := e.text(ctx, "select @@global.gtid_binlog_pos")
+		// The position as a replica: its own log names a transaction before the
+		// data shows it.
+		at, err := e.text(ctx, "select @@global.gtid_slave_pos")
 		if err != nil {
 			return fmt.Errorf("%s has not applied %s within the hold: %w", e.cfg.Name, a.Hold.At, err)
 		}

@@ -110,7 +110,7 @@ func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) erro
 	if len(sets[0]) != 1 {
 		return fmt.Errorf("the server says nothing of itself")
 	}
-	e.readFacts(o, sets[0][0])
+	e.readFacts(o, sets[0][0], len(sets[1]) > 0)
 	e.readLink(o, sets[1])
 	if len(sets[2]) == 1 {
 		o.WrittenAt = sets[2][0]["File"] + ":" + sets[2][0]["Position"]
@@ -131,7 +131,7 @@ func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) erro
 	return e.observeLine(ctx, o)
 }
 
-func (e *Engine) readFacts(o *observation.Server, f map[string]string) {
+func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows bool) {
 	o.Version, _, _ = strings.Cut(f["version"], "-")
 	n, _ := strconv.ParseUint(f["server_id"], 10, 32)
 	o.ServerID = uint32(n)
@@ -140,7 +140,11 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string) {
 	o.Role, o.Writable = observation.Primary, true
 	if f["ro"] != "0" {
 		o.Role, o.Writable = observation.Replica, false
-		o.Applied = later(f["binlog_pos"], f["slave_pos"])
+		// What it applied as a replica counts once it is committed; its own log
+		// names a transaction a moment before.
+		if o.Applied = f["slave_pos"]; !follows {
+			o.Applied = later(f["binlog_pos"], f["slave_pos"])
+		}
 		o.Received = o.Applied
 	}
 }
