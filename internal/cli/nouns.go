@@ -319,13 +319,44 @@ func (a *app) printTail(w io.Writer, name string, x verb.Examination) {
 			at = tx.At.Format("2006-01-02 15:04:05.000") + " UTC"
 		}
 		if tx.Schema {
-			tb.AppendRow(table.Row{tx.ID, at, tx.Outcome, "(definitions)", "", "", ""})
+			tb.AppendRow(table.Row{tx.Name(), at, tx.Outcome, "(definitions)", "", "", ""})
 		}
 		for _, ch := range tx.Changes {
-			tb.AppendRow(table.Row{tx.ID, at, tx.Outcome, ch.Table, ch.Inserts, ch.Updates, ch.Deletes})
+			tb.AppendRow(table.Row{tx.Name(), at, tx.Outcome, ch.Table, ch.Inserts, ch.Updates, ch.Deletes})
 		}
 	}
 	tb.Render()
+	printTailRows(w, t)
+	if x.WhyNot != "" {
+		fmt.Fprintf(w, "\n%s\n", x.WhyNot)
+	}
+}
+
+// tailRows is how many rows a terminal shows with their values.
+const tailRows = 40
+
+// printTailRows shows rows before and after, where the log holds them.
+func printTailRows(w io.Writer, t *verb.Tail) {
+	shown, all := 0, 0
+	for _, tx := range t.Transactions {
+		for _, c := range tx.Changes {
+			all += c.Inserts + c.Updates + c.Deletes
+		}
+		for _, r := range tx.Rows {
+			if shown == 0 {
+				fmt.Fprintln(w, "\nRow by row, before -> after:")
+			}
+			if shown++; shown <= tailRows {
+				fmt.Fprintf(w, "  %-14s %-6s %s: %s\n", tx.Name(), r.Kind, r.Table, r.Words())
+			}
+		}
+		for _, s := range tx.Statements {
+			fmt.Fprintf(w, "  %-14s statement: %s\n", tx.Name(), s)
+		}
+	}
+	if shown > 0 && all > min(shown, tailRows) {
+		fmt.Fprintf(w, "  and %d more rows: --save FILE writes all of them\n", all-min(shown, tailRows))
+	}
 }
 
 // saveTail has the agent save the tail and copies the file.

@@ -115,7 +115,7 @@ func (h *mariadbHouse) enrolment(s *Server) []string {
 func (h *mariadbHouse) makePrimary(ctx context.Context) error {
 	s := h.c.Servers[0]
 	h.c.opt.Log("making a MariaDB server with the Skerry Line's cargo on port %d", s.Port)
-	if err := h.owner.run(ctx, "/usr/bin/mariadb-install-db", "--no-defaults", "--datadir="+s.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+administrator(), "--skip-test-db"); err != nil {
+	if err := h.owner.run(ctx, "/usr/bin/env", "TMPDIR="+s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults", "--datadir="+s.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+administrator(), "--skip-test-db"); err != nil {
 		return err
 	}
 	if err := h.startByHand(ctx, s); err != nil {
@@ -167,6 +167,7 @@ func (h *mariadbHouse) startByHand(ctx context.Context, s *Server) error {
 func (h *mariadbHouse) connect(s *Server, database string) (*sql.DB, error) {
 	c := mysql.NewConfig()
 	c.User, c.Net, c.Addr, c.DBName, c.MultiStatements, c.InterpolateParams = administrator(), "unix", socketOf(s), database, true, true
+	c.Logger = &mysql.NopLogger{}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err

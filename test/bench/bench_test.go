@@ -12,11 +12,11 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
 	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 )
@@ -47,7 +47,7 @@ func report(name string, value float64, unit string, limit float64) {
 	fmt.Printf("bench %s %.3g %s limit %g\n", name, value, unit, limit)
 }
 
-func newWorld(b *testing.B) (*demo.World, context.Context) {
+func newWorld(b *testing.B, cluster string) (*demo.Cluster, context.Context) {
 	b.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	b.Cleanup(cancel)
@@ -57,24 +57,38 @@ func newWorld(b *testing.B) (*demo.World, context.Context) {
 	}
 	os.Chmod(dir, 0o755)
 	b.Cleanup(func() { os.RemoveAll(dir) })
-	w, err := demo.Build(ctx, demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary})
+	w, err := demo.Build(ctx, demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}})
 	if err != nil {
 		b.Fatal(err)
 	}
 	b.Cleanup(w.Stop)
-	if err := w.SeedAll(ctx, nil); err != nil {
+	c := w.Clusters[0]
+	if err := c.SeedAll(ctx, nil); err != nil {
 		b.Fatal(err)
 	}
-	return w, ctx
+	return c, ctx
 }
 
 const runs = 7
 
+// byHand does a switchover with the servers' own programs or statements, as a
+// careful person would who has prepared everything.
+type byHand interface {
+	// switchover moves the primary role to the other candidate and back in turn.
+	switchover() error
+}
+
 // BenchmarkSwitchoverPause compares the write pause as one reconnecting writer
-// feels it: switchovers by the service, then the same ones by hand with the
-// servers' own programs on the same servers.
+// feels it: switchovers by the service, then the same ones by hand on the same
+// servers.
 func BenchmarkSwitchoverPause(b *testing.B) {
-	w, ctx := newWorld(b)
+	for _, c := range []string{demo.Bookings, demo.Cargo} {
+		b.Run(c, func(b *testing.B) { switchoverPause(b, c) })
+	}
+}
+
+func switchoverPause(b *testing.B, cluster string) {
+	w, ctx := newWorld(b, cluster)
 	load := w.Load(1, time.Millisecond)
 	defer load.Stop()
 	var ours, bare []float64
@@ -100,23 +114,35 @@ func BenchmarkSwitchoverPause(b *testing.B) {
 			return err
 		}))
 	}
-	v, err := w.Client.Cluster(ctx, demo.Cluster)
+	v, err := w.Client.Cluster(ctx, w.Name)
 	if err != nil {
 		b.Fatal(err)
 	}
 	w.StopManagement()
-	h := byHand{w: w, ctx: ctx, primary: w.Server(v.Primary), other: w.Server("tern"), third: w.Server("heron")}
-	if h.primary == h.other {
-		h.other = w.Server("gull")
+	h, err := newHand(ctx, w, v.Primary)
+	if err != nil {
+		b.Fatal(err)
 	}
 	for range runs {
 		bare = append(bare, measure(h.switchover))
 	}
 	slices.Sort(ours)
 	slices.Sort(bare)
-	fmt.Printf("\nwrite pause of a switchover, ms, %d runs each (min / median / max)\n  by the service  %4.0f / %4.0f / %4.0f\n  by hand         %4.0f / %4.0f / %4.0f\n", runs,
+	fmt.Printf("\nwrite pause of a switchover of %s (%s), ms, %d runs each (min / median / max)\n  by the service  %4.0f / %4.0f / %4.0f\n  by hand         %4.0f / %4.0f / %4.0f\n", w.Name, w.Engine, runs,
 		ours[0], ours[runs/2], ours[runs-1], bare[0], bare[runs/2], bare[runs-1])
-	report("switchover-pause-postgresql", ours[runs/2]/bare[runs/2], "ratio", 1.5)
+	report("switchover-pause-"+w.Engine, ours[runs/2]/bare[runs/2], "ratio", 1.5)
+	report("switchover-pause-"+w.Engine+"-ms", ours[runs/2], "ms", max(100, 1.5*bare[runs/2]))
+}
+
+func newHand(ctx context.Context, w *demo.Cluster, primary string) (byHand, error) {
+	first, other, third := w.Server(primary), w.Servers[1], w.Servers[2]
+	if first == other {
+		other = w.Servers[0]
+	}
+	if w.Engine == position.EngineMariaDB {
+		return newMariaDBHand(ctx, w, first, other, third)
+	}
+	return &postgresHand{ctx: ctx, primary: first, other: other, third: third}, nil
 }
 
 func inStep(v view.View) bool {
@@ -128,124 +154,17 @@ func inStep(v view.View) bool {
 	return v.Operation == nil
 }
 
-// byHand is the careful sequence with bare commands: slots and settings
-// beforehand, a checkpoint, a fast stop, proof by control data, promotion
-// asked for again every 50 ms.
-type byHand struct {
-	w                     *demo.World
-	ctx                   context.Context
-	primary, other, third *demo.Server
-}
-
-func (h *byHand) psql(s *demo.Server, sql ...string) (string, error) {
-	args := []string{"-XAtq", "-h", s.SocketDir, "-p", strconv.Itoa(s.Port), "-U", "postgres", "-d", "postgres"}
-	for _, q := range sql {
-		args = append(args, "-c", q)
-	}
-	out, err := h.w.DatabaseCommand(h.ctx, "psql", args...).CombinedOutput()
-	if err != nil {
-		return "", fmt.Errorf("psql on %s: %w: %s", s.Name, err, out)
-	}
-	return strings.TrimSpace(string(out)), nil
-}
-
-func (h *byHand) follow(s, upstream *demo.Server) error {
-	info := fmt.Sprintf("host=%s port=%d user=crosstwin_replication application_name=%s passfile=%s/pgpass", upstream.Host, upstream.Port, s.Name, s.AgentDir)
-	_, err := h.psql(s, "alter system set primary_conninfo = '"+info+"'", "alter system set primary_slot_name = 'hand_"+s.Name+"'", "select pg_reload_conf()")
-	return err
-}
-
-func (h *byHand) switchover() error {
-	p, n, c := h.primary, h.other, h.third
-	for _, s := range []*demo.Server{p, c} {
-		if _, err := h.psql(n, "select pg_create_physical_replication_slot('hand_"+s.Name+"', true) where not exists (select from pg_replication_slots where slot_name = 'hand_"+s.Name+"')"); err != nil {
-			return err
-		}
-	}
-	if err := h.follow(p, n); err != nil {
-		return err
-	}
-	if _, err := h.psql(p, "checkpoint"); err != nil {
-		return err
-	}
-	signal := filepath.Join(p.DataDir, "standby.signal")
-	if err := os.WriteFile(signal, nil, 0o600); err != nil {
-		return err
-	}
-	if fi, err := os.Stat(p.DataDir); err == nil {
-		st := fi.Sys().(*syscall.Stat_t)
-		os.Chown(signal, int(st.Uid), int(st.Gid))
-	}
-	b, err := os.ReadFile(filepath.Join(p.DataDir, "postmaster.pid"))
-	if err != nil {
-		return err
-	}
-	pid, _ := strconv.Atoi(strings.SplitN(string(b), "\n", 2)[0])
-
-	// The pause.
-	syscall.Kill(pid, syscall.SIGINT)
-	end := ""
-	for end == "" {
-		out, err := h.w.DatabaseCommand(h.ctx, "pg_controldata", "-D", p.DataDir).Output()
-		if err != nil {
-			return err
-		}
-		if strings.Contains(string(out), "shut down\n") {
-			for _, l := range strings.Split(string(out), "\n") {
-				if v, ok := strings.CutPrefix(l, "Latest checkpoint location:"); ok {
-					end = strings.TrimSpace(v)
-				}
-			}
-		}
-	}
-	for {
-		ok, err := h.psql(n, "select pg_last_wal_replay_lsn() > '"+end+"'")
-		if err != nil {
-			return err
-		}
-		if ok == "t" {
-			break
-		}
-	}
-	for {
-		if _, err := h.psql(n, "select pg_promote(false) where pg_is_in_recovery()"); err != nil {
-			return err
-		}
-		time.Sleep(50 * time.Millisecond)
-		if r, err := h.psql(n, "select pg_is_in_recovery()"); err != nil {
-			return err
-		} else if r == "f" {
-			break
-		}
-	}
-	// After it.
-	if err := h.follow(c, n); err != nil {
-		return err
-	}
-	if err := h.w.StartByHand(h.ctx, p); err != nil {
-		return err
-	}
-	for _, s := range []*demo.Server{p, c} {
-		for {
-			r, err := h.psql(n, "select count(*) from pg_stat_replication where state = 'streaming' and application_name = '"+s.Name+"'")
-			if err != nil {
-				return err
-			}
-			if r == "1" {
-				break
-			}
-			time.Sleep(50 * time.Millisecond)
-		}
-	}
-	h.primary, h.other = n, p
-	return nil
-}
-
 const idleSeconds = 30
 
 // BenchmarkIdle measures what watching three idle servers each second costs.
 func BenchmarkIdle(b *testing.B) {
-	w, ctx := newWorld(b)
+	for _, c := range []string{demo.Bookings, demo.Cargo} {
+		b.Run(c, func(b *testing.B) { idle(b, c) })
+	}
+}
+
+func idle(b *testing.B, cluster string) {
+	w, ctx := newWorld(b, cluster)
 	if err := w.Await(ctx, inStep); err != nil {
 		b.Fatal(err)
 	}
@@ -266,10 +185,14 @@ func BenchmarkIdle(b *testing.B) {
 		fmt.Printf("  %-12s %.2f %% of a core, %.1f MiB\n", n, c, m)
 		cpu[kind], mem[kind] = max(cpu[kind], c), max(mem[kind], m)
 	}
-	report("idle-service-cpu", cpu["service"], "percent", 3)
-	report("idle-service-memory", mem["service"], "MiB", 60)
-	report("idle-agent-cpu", cpu["agent"], "percent", 1)
-	report("idle-agent-memory", mem["agent"], "MiB", 40)
+	suffix := ""
+	if w.Engine != position.EnginePostgres {
+		suffix = "-" + w.Engine
+	}
+	report("idle-service-cpu"+suffix, cpu["service"], "percent", 3)
+	report("idle-service-memory"+suffix, mem["service"], "MiB", 60)
+	report("idle-agent-cpu"+suffix, cpu["agent"], "percent", 1)
+	report("idle-agent-memory"+suffix, mem["agent"], "MiB", 40)
 }
 
 // cpuSeconds reads user and system time of a process (proc(5), stat; the clock

@@ -138,3 +138,59 @@ func TestEventsAndWatch(t *testing.T) {
 	}
 	w.must(2, []string{`there is no cluster "post"`}, "watch", "post")
 }
+
+// The same on MariaDB: its own columns say 0 or nothing; here a stopped
+// receiver, a stopped applier, an error with its number, a delay and a local
+// write show as what they are, with what to do.
+func TestMariaDBStatusSaysWhatIs(t *testing.T) {
+	t.Parallel()
+	w := newWorldOf(t, demo.Cargo, true)
+	w.settled()
+	load := w.Load(1, 10*time.Millisecond)
+	defer load.Stop()
+	expect := func(what string, ok func(s *view.Server, v view.View) bool, words ...string) {
+		t.Helper()
+		if err := w.Await(w.ctx, func(v view.View) bool { return ok(w.find(v, "tern"), v) }); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		w.must(0, words, "status", "bookings")
+	}
+	stalled := func(s *view.Server, _ view.View) bool { return s.Health == view.Stalled }
+
+	w.sql("tern", "stop slave io_thread")
+	expect("receiver stopped", func(s *view.Server, v view.View) bool {
+		return s.Health == view.Stalled && s.Lag.Seconds > 1 && s.Stages.Worst() == "sent" && s.LagBytes > 0 && v.AtRisk.Bytes > 0
+	}, "tern is stalled", "the receiver is stopped", "At risk:", "crosstwin rejoin bookings tern")
+	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes")
+	w.settled()
+
+	w.sql("tern", "stop slave sql_thread")
+	expect("applier stopped", func(s *view.Server, v view.View) bool {
+		return s.Health == view.Stalled && s.Stages.Worst() == "applied" && v.AtRisk.Bytes < 100_000
+	}, "replay is paused on it", "start slave sql_thread on tern")
+	w.sql("tern", "start slave sql_thread")
+	w.settled()
+
+	w.sql("tern", "stop slave", "change master to master_delay = 2", "start slave")
+	expect("delayed", func(s *view.Server, _ view.View) bool { return s.Health == view.InStep && s.Lag.Seconds > 1 }, "held back on purpose by 2.0 s")
+	w.sql("tern", "stop slave", "change master to master_delay = 0", "start slave")
+	w.settled()
+
+	// A row is missing on the replica: the server's own number and words.
+	w.sql("tern", "set sql_log_bin = 0", "delete from cargo.ports where id = 4 and 1 = 0", "insert into cargo.ports values (77, 'only here')")
+	w.sql("gull", "insert into cargo.ports values (77, 'everywhere')")
+	expect("error", stalled, "applying stopped: error 1062", "Duplicate entry '77'", "--way rebuild")
+	w.must(3, []string{"tern may not take over: it is stalled"}, "switchover", "bookings", "--to", "tern", "--yes")
+	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--way", "rebuild", "--yes")
+	w.settled()
+
+	// A write of its own: adrift, although the server itself says nothing.
+	w.sql("tern", "insert into cargo.ports values (88, 'by hand')")
+	expect("local write", func(s *view.Server, _ view.View) bool { return s.Health == view.Adrift }, "tern is adrift", "it holds transactions up to 1-12-")
+	w.must(0, []string{"1 inserts", "id=88, name='by hand'"}, "tail", "bookings", "tern")
+	w.must(0, []string{"tern follows gull", "undo what tern wrote"}, "rejoin", "bookings", "tern", "--yes")
+	w.settled()
+	if n := w.query("tern", "select count(*) from cargo.ports where id = 88"); n != "0" {
+		t.Error("the row is still there")
+	}
+}

@@ -63,6 +63,9 @@ func (g *Group) WhyNotUndone() string {
 	touched := map[*Table]bool{}
 	for _, r := range g.Rows {
 		touched[r.Table] = true
+		if r.Table.keyless() {
+			return fmt.Sprintf("%s.%s has no primary key: which of equal rows was changed cannot be told", r.Table.Database, r.Table.Name)
+		}
 		if !r.Full && r.Kind != "insert" {
 			return fmt.Sprintf("the images of rows of %s.%s are not complete", r.Table.Database, r.Table.Name)
 		}
@@ -74,6 +77,17 @@ func (g *Group) WhyNotUndone() string {
 		}
 	}
 	return ""
+}
+
+// keyless tells whether a table is known to have no primary key. Only full
+// metadata says it.
+func (t *Table) keyless() bool {
+	for _, c := range t.Columns {
+		if c.Key || c.Name == "" {
+			return false
+		}
+	}
+	return true
 }
 
 func (g *Group) firstStatement() string {

@@ -44,6 +44,8 @@ func newServer(t *testing.T) *mariadb {
 	}
 	command := func(name string, args ...string) *exec.Cmd {
 		c := exec.Command(name, args...)
+		// Servers that share a directory for temporary files clear each other's.
+		c.Env = append(os.Environ(), "TMPDIR="+dir)
 		c.Dir, c.SysProcAttr = "/", &syscall.SysProcAttr{Credential: cred}
 		return c
 	}

@@ -286,6 +286,37 @@ type Change struct {
 	Deletes int    `json:"deletes"`
 }
 
+// longValue is how much of a value is shown in a line of text.
+const longValue = 40
+
+// Words gives a changed row in one line: an update with what stays of the
+// columns left out, but for the first, which mostly is the key.
+func (r RowChange) Words() string {
+	value := func(row []string, i int) string {
+		if i >= len(row) {
+			return "?"
+		}
+		if v := []rune(row[i]); len(v) > longValue {
+			return string(v[:longValue]) + "…"
+		}
+		return row[i]
+	}
+	var parts []string
+	for i, c := range r.Columns {
+		switch {
+		case r.Kind == "insert":
+			parts = append(parts, c+"="+value(r.After, i))
+		case r.Kind == "delete":
+			parts = append(parts, c+"="+value(r.Before, i))
+		case i < len(r.Before) && i < len(r.After) && r.Before[i] != r.After[i]:
+			parts = append(parts, c+" "+value(r.Before, i)+" -> "+value(r.After, i))
+		case i == 0:
+			parts = append(parts, c+"="+value(r.Before, i))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
 // Counts sums up the committed transactions of a tail.
 func (t *Tail) Counts() (committed, inserts, updates, deletes int) {
 	for _, x := range t.Transactions {

@@ -67,6 +67,7 @@ func (e *Engine) Remember(acc engine.Account) error {
 func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.ProbeResult {
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.Net, c.Addr, c.Timeout = acc.User, acc.Password, "tcp", fmt.Sprintf("%s:%d", peer.Host, peer.Port), 3*time.Second
+	c.Logger = &mysql.NopLogger{}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return verb.ProbeResult{Problem: err.Error()}

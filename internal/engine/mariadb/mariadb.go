@@ -143,6 +143,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	c.MultiStatements, c.InterpolateParams = true, true
 	c.Timeout = 3 * time.Second
 	c.Collation = "utf8mb4_bin"
+	c.Logger = &mysql.NopLogger{} // sessions that end are nothing to tell of: the agent ends them itself
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, fmt.Errorf("connection settings of %s: %w", cfg.Name, err)

@@ -74,7 +74,9 @@ func (e *Engine) noteRole(open bool) {
 	e.remember(rememberOpen, value)
 }
 
-func (e *Engine) wasOpen(pid int) bool { return e.memory.Fingerprint(rememberOpen) == strconv.Itoa(pid) }
+func (e *Engine) wasOpen(pid int) bool {
+	return e.memory.Fingerprint(rememberOpen) == strconv.Itoa(pid)
+}
 
 // major gives 1011 for version 10.11.19.
 func major(version string) int {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -229,11 +230,21 @@ func (e *Engine) seedDump(ctx context.Context, a verb.SeedArgs, progress engine.
 		if err := e.Make(); err != nil {
 			return err
 		}
-		if _, _, err := e.Run(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+e.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+e.cfg.Superuser, "--skip-test-db"); err != nil {
+		// A directory of its own for temporary files: the program clears the
+		// leftovers there, a neighbour's in use too (measured).
+		tmp := e.Path("tmp")
+		if _, _, err := e.Run(ctx, "mkdir", tmp); err != nil {
+			return err
+		}
+		defer os.RemoveAll(tmp)
+		if _, _, err := e.Run(ctx, "env", "TMPDIR="+tmp, filepath.Join(e.BinDir, "mariadb-install-db"), "--no-defaults", "--datadir="+e.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+e.cfg.Superuser, "--skip-test-db"); err != nil {
 			return err
 		}
 	}
 	if err := e.launch(ctx); err != nil {
+		return err
+	}
+	if err := e.exec(ctx, "set global read_only = 1"); err != nil {
 		return err
 	}
 	source, err := e.fetchState(ctx, a.Source)
@@ -269,7 +280,8 @@ func (e *Engine) seedDump(ctx context.Context, a verb.SeedArgs, progress engine.
 // dropDatabases removes what the plan showed and a person agreed to: the
 // databases that stand where the copy goes.
 func (e *Engine) dropDatabases(ctx context.Context) error {
-	if err := e.exec(ctx, "stop all slaves; reset slave all"); err != nil {
+	// Its own log goes too: a position before what it says could not be set.
+	if err := e.exec(ctx, "stop all slaves; reset slave all; reset master"); err != nil {
 		return err
 	}
 	rows, err := e.query(ctx, "select schema_name n from information_schema.schemata where schema_name not in ('mysql', 'information_schema', 'performance_schema', 'sys')")

@@ -1,0 +1,448 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+	"crosstwin/internal/freeport"
+)
+
+// notes is an agent's memory in memory.
+type notes struct {
+	unfinished string
+	prints     map[string]string
+}
+
+func (n *notes) Unfinished() string               { return n.unfinished }
+func (n *notes) SetUnfinished(kind string) error  { n.unfinished = kind; return nil }
+func (n *notes) Fingerprint(k string) string      { return n.prints[k] }
+func (n *notes) SetFingerprint(k, v string) error { n.prints[k] = v; return nil }
+func (n *notes) ForgetFingerprints() error        { n.prints = map[string]string{}; return nil }
+
+// pair are real servers whose engines reach each other without agents between.
+type pair struct {
+	t       *testing.T
+	engines map[string]*rig
+}
+
+// Fetch implements engine.Peers.
+func (p *pair) Fetch(ctx context.Context, from verb.Peer, what string, q url.Values) (io.ReadCloser, error) {
+	r, w := io.Pipe()
+	go func() { w.CloseWithError(p.engines[from.Name].Share(ctx, what, q, w)) }()
+	return r, nil
+}
+
+type rig struct {
+	*Engine
+	t     *testing.T
+	notes *notes
+}
+
+var account = engine.Account{User: "crosstwin_replication", Password: "of this test"}
+
+// newPair makes a primary with some data and a replica of it.
+func newPair(t *testing.T) (p *pair, wren, plover *rig) {
+	t.Helper()
+	p = &pair{t, map[string]*rig{}}
+	wren, plover = p.add("wren", 11), p.add("plover", 12)
+	if _, _, err := wren.Run(wren.ctx(), "env", "TMPDIR="+wren.cfg.WorkDir, "mariadb-install-db", "--no-defaults", "--datadir="+wren.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+wren.cfg.Superuser, "--skip-test-db"); err != nil {
+		t.Fatal(err)
+	}
+	wren.ok(wren.Start(wren.ctx(), "primary"))
+	wren.ok(wren.Prepare(wren.ctx(), verb.PrepareArgs{Account: true}, account))
+	wren.sql(`create database d; use d; create table t (id int primary key, v varchar(40), f double, b longblob, at timestamp(3) null, j json, k enum('x','y'));
+		insert into t values (1, 'one', 0.1, x'00ff', '2027-01-01 00:00:00.123', '{"a":1}', 'x'), (2, 'two', null, null, null, null, 'y'), (3, 'three', -1e300, 'z', null, '[]', null);
+		create table audit (n int auto_increment primary key, id int); create trigger tr after insert on t for each row insert into audit (id) values (new.id);
+		create table parent (id int primary key); create table child (id int primary key, p int, foreign key (p) references parent (id) on delete cascade); insert into parent values (1); insert into child values (1, 1);
+		create table old (id int primary key, v int) engine = MyISAM; insert into old values (1, 1); create table nokey (a int); insert into nokey values (1), (1)`)
+	p.seed(plover, wren, "")
+	return p, wren, plover
+}
+
+func (p *pair) add(name string, id int) *rig {
+	t := p.t
+	t.Helper()
+	dir, err := os.MkdirTemp("", "ctm")
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Chmod(dir, 0o755)
+	conf := filepath.Join(dir, "my.cnf")
+	text := fmt.Sprintf("[mariadbd]\nserver_id=%d\ntmpdir=%s\nlog_bin=d-bin\nrelay_log=d-relay\nlog_slave_updates\nbinlog_format=ROW\nbinlog_row_metadata=FULL\ngtid_domain_id=1\ngtid_strict_mode=1\nsync_binlog=1\ninnodb_buffer_pool_size=32M\ninnodb_log_file_size=16M\nskip_name_resolve\n", id, dir)
+	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	n := &notes{prints: map[string]string{}}
+	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), ConfigFile: conf, Socket: filepath.Join(dir, "s"), Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n, p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	own, err := e.Owner()
+	if err != nil {
+		t.Fatal(err)
+	}
+	os.Chown(dir, int(own.UID), int(own.GID))
+	e.Remember(account)
+	r := &rig{e, t, n}
+	p.engines[name] = r
+	t.Cleanup(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		defer cancel()
+		e.Fence(ctx, false)
+		e.db.Close()
+		os.RemoveAll(dir)
+	})
+	return r
+}
+
+func (r *rig) ok(err error) {
+	r.t.Helper()
+	if err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r *rig) ctx() context.Context {
+	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
+	r.t.Cleanup(cancel)
+	return ctx
+}
+
+// sql runs statements in a session of its own, as somebody beside Cross Twin.
+func (r *rig) sql(statements string) {
+	r.t.Helper()
+	c, err := r.db.Conn(r.ctx())
+	r.ok(err)
+	defer end(c)
+	if _, err := c.ExecContext(r.ctx(), "set character_set_client = utf8mb4; "+statements); err != nil {
+		r.t.Fatalf("%s: %.200s: %v", r.cfg.Name, statements, err)
+	}
+}
+
+func (r *rig) peer() verb.Peer {
+	return verb.Peer{Name: r.cfg.Name, Host: r.cfg.Host, Port: r.cfg.Port}
+}
+
+func quiet(string, int64, int64) {}
+
+// seed copies one server to the other and has it follow.
+func (p *pair) seed(to, from *rig, way string) {
+	p.t.Helper()
+	to.ok(to.Fence(to.ctx(), false))
+	to.ok(to.Seed(to.ctx(), verb.SeedArgs{Source: from.peer(), Replace: true, Way: way}, quiet))
+	to.ok(to.Verify(to.ctx(), quiet))
+	p.follow(to, from)
+}
+
+func (p *pair) follow(to, from *rig) {
+	p.t.Helper()
+	to.ok(to.Start(to.ctx(), "replica"))
+	to.ok(to.Follow(to.ctx(), verb.FollowArgs{Upstream: from.peer()}))
+	m, err := from.Mark(from.ctx(), fmt.Sprintf("mark-%d", freeport.Next()), 1, "test")
+	from.ok(err)
+	to.ok(to.FindMark(to.ctx(), m))
+}
+
+// same compares all tables of both.
+func (p *pair) same(a, b *rig) {
+	p.t.Helper()
+	hold, err := a.Hold(a.ctx(), 5)
+	a.ok(err)
+	b.ok(b.Snapshot(b.ctx(), verb.SnapshotArgs{Hold: hold, Seconds: 5}))
+	a.ok(a.Release(a.ctx()))
+	x, err := a.Sums(a.ctx(), quiet)
+	a.ok(err)
+	y, err := b.Sums(b.ctx(), quiet)
+	b.ok(err)
+	for _, list := range [][]verb.TableSum{x, y} {
+		for i := range list {
+			list[i].Bytes = 0 // how large a file grew is no difference of content
+		}
+	}
+	if fmt.Sprint(x) != fmt.Sprint(y) || len(x) < 5 {
+		p.t.Errorf("%s and %s differ:\n%v\n%v", a.cfg.Name, b.cfg.Name, x, y)
+	}
+	a.Forget(a.ctx())
+	b.Forget(b.ctx())
+}
+
+// Each case is a tail on a primary that was left behind: whether it can be
+// undone, and if not, which event forces a rebuild. What is undone is compared.
+func TestTails(t *testing.T) {
+	t.Parallel()
+	p, primary, replica := newPair(t)
+	for _, c := range []struct {
+		name, tail string
+		why        string // empty: it can be undone
+		shown      string // words in the listing of its rows
+	}{
+		{"rows of every kind", "insert into d.t values (4, 'four', 4, x'00', now(3), '{}', 'x'); update d.t set v = 'changed', f = null where id < 3; delete from d.t where id = 3; update d.t set id = 40 where id = 4", "", "id=1, v 'one' -> 'changed', f 0.1"},
+		{"one row many times", "insert into d.t (id) values (7); delete from d.t where id = 7; insert into d.t (id, v) values (7, 'again'); update d.t set v = 'and again' where id = 7", "", "v 'again' -> 'and again'"},
+		{"a savepoint and a long text", "start transaction; insert into d.t (id, b) values (8, repeat('x', 200000)); savepoint s; insert into d.t (id) values (9); rollback to s; commit", "", "id=8"},
+		{"definitions", "alter table d.t add column extra int; alter table d.t drop column extra", "it changes definitions: alter table d.t add column extra int", ""},
+		{"truncate", "truncate d.nokey; insert into d.nokey values (1), (1)", "it changes definitions: truncate d.nokey", ""},
+		{"no transactions", "update d.old set v = v + 1", "an engine without transactions", ""},
+		{"a statement", "set session binlog_format = 'STATEMENT'; update d.t set v = 'by statement' where id = 1", "a statement was logged instead of rows: update d.t", ""},
+		{"images not full", "set session binlog_row_image = 'MINIMAL'; update d.t set v = 'minimal' where id = 1", "images of rows of d.t are not complete", ""},
+		{"a cascade", "delete from d.parent where id = 1; insert into d.parent values (1); insert into d.child values (1, 1)", "d.child took part without rows", ""},
+		{"a distributed transaction", "xa start 'x'; update d.t set v = 'xa' where id = 1; xa end 'x'; xa prepare 'x'; xa commit 'x'", "distributed transaction", ""},
+		{"another domain", "set session gtid_domain_id = 9; update d.t set v = 'in domain 9' where id = 2", "", "'in domain 9'"},
+		{"no primary key", "insert into d.nokey values (5)", "d.nokey has no primary key", ""},
+	} {
+		// The replica is cut off, the tail is written, the replica takes over.
+		replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+		fork := replica.Observe(replica.ctx(), false).Applied
+		primary.sql(c.tail)
+		primary.ok(primary.Fence(primary.ctx(), true))
+		replica.ok(replica.Promote(replica.ctx()))
+		replica.sql("insert into d.t (id, v) values (100, 'elsewhere')")
+		_, err := replica.Mark(replica.ctx(), "term after "+c.name, 1, "test")
+		replica.ok(err)
+		replica.sql("delete from d.t where id = 100")
+
+		x, err := primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()})
+		primary.ok(err)
+		if x.Kinship != string(position.Kin) || x.Fork != fork || x.Tail == nil || len(x.Tail.Transactions) == 0 {
+			t.Fatalf("%s: fork %q, want %q: %+v", c.name, x.Fork, fork, x)
+		}
+		if x.Rewindable != (c.why == "") || !strings.Contains(x.WhyNot, c.why) {
+			t.Fatalf("%s: rewindable %t: %q, want %q", c.name, x.Rewindable, x.WhyNot, c.why)
+		}
+		words := ""
+		for _, tx := range x.Tail.Transactions {
+			for _, r := range tx.Rows {
+				words += r.Words() + "\n"
+			}
+		}
+		if !strings.Contains(words, c.shown) {
+			t.Errorf("%s: rows\n%s", c.name, words)
+		}
+		saved, err := primary.Salvage(primary.ctx(), verb.SalvageArgs{Fork: x.Fork, Name: "tail", Primary: replica.peer()}, filepath.Join(primary.cfg.WorkDir, strings.ReplaceAll(c.name, " ", "-")), quiet)
+		primary.ok(err)
+		b, err := os.ReadFile(saved.Saved)
+		if err != nil || !strings.Contains(string(b), "-- transaction "+x.Tail.Transactions[0].GTID+" committed") {
+			t.Errorf("%s: %v %.300s", c.name, err, b)
+		}
+		replica.sql("set sql_log_bin = 0; " + strings.ReplaceAll(string(b), "crosstwin_salvage", "sys")) // loads, into no table that counts
+		if c.why != "" {
+			if err := primary.Rewind(primary.ctx(), verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet); err == nil || primary.notes.unfinished != "" {
+				t.Fatalf("%s: a rewind that cannot be: %v, unfinished %q", c.name, err, primary.notes.unfinished)
+			}
+			p.seed(primary, replica, "")
+		} else {
+			primary.ok(primary.Rewind(primary.ctx(), verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet))
+			p.follow(primary, replica)
+		}
+		p.same(replica, primary)
+		primary, replica = replica, primary
+	}
+}
+
+// An undo that dies after its one transaction, and one that dies before: asked
+// again it comes to the same end.
+func TestInterruptedUndo(t *testing.T) {
+	t.Parallel()
+	for _, died := range []string{"before the undo", "after the undo", "after the log was emptied"} {
+		t.Run(died, func(t *testing.T) {
+			t.Parallel()
+			p, primary, replica := newPair(t)
+			replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+			primary.sql("insert into d.t (id, v) values (4, 'lost'); update d.t set v = 'lost' where id = 1")
+			primary.ok(primary.Fence(primary.ctx(), false))
+			replica.ok(replica.Promote(replica.ctx()))
+			_, err := replica.Mark(replica.ctx(), "after", 2, "test")
+			replica.ok(err)
+			x, err := primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()})
+			primary.ok(err)
+			a := verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}
+			primary.ok(primary.launch(primary.ctx()))
+			primary.ok(primary.planUndo(primary.ctx(), a))
+			if died != "before the undo" {
+				primary.ok(primary.undoTail(primary.ctx(), quiet))
+			}
+			if died == "after the log was emptied" {
+				primary.ok(primary.exec(primary.ctx(), "reset master"))
+			}
+			primary.ok(primary.Fence(primary.ctx(), false))
+			if err := primary.Start(primary.ctx(), "replica"); err == nil {
+				t.Fatal("a half undone server was started")
+			}
+			if x, err = primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()}); err != nil || !x.Rewindable || x.Fork != a.Fork {
+				t.Fatalf("%+v %v", x, err)
+			}
+			primary.ok(primary.Rewind(primary.ctx(), a, quiet))
+			p.follow(primary, replica)
+			p.same(replica, primary)
+		})
+	}
+}
+
+// The same number, other content: two servers wrote transactions of one GTID.
+// The server itself would follow without a word.
+func TestSameNumberOtherContent(t *testing.T) {
+	t.Parallel()
+	p, primary, replica := newPair(t)
+	replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+	fork := replica.Observe(replica.ctx(), false).Applied
+	replica.ok(replica.Promote(replica.ctx()))
+	// Both write under the same server id, as a clone would.
+	primary.sql("insert into d.t (id, v) values (50, 'here')")
+	replica.sql("set session server_id = 11; insert into d.t (id, v) values (50, 'there')")
+	if a, b := primary.Observe(primary.ctx(), false).Written, replica.Observe(replica.ctx(), false).Written; a != b {
+		t.Fatalf("%s and %s: the test shows nothing", a, b)
+	}
+	replica.sql("insert into d.t (id, v) values (51, 'and on')")
+	primary.ok(primary.Fence(primary.ctx(), true))
+	x, err := primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()})
+	primary.ok(err)
+	if x.Fork != fork || x.Tail == nil || len(x.Tail.Transactions) != 1 || !x.Rewindable {
+		t.Fatalf("%+v", x)
+	}
+	primary.ok(primary.Rewind(primary.ctx(), verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet))
+	p.follow(primary, replica)
+	p.same(replica, primary)
+}
+
+// An old primary that lost writes of its own gets them back: without the
+// setting that Follow makes, the server skips what carries its own number.
+func TestOlderThanTheFork(t *testing.T) {
+	t.Parallel()
+	p, primary, replica := newPair(t)
+	primary.ok(primary.Stop(primary.ctx()))
+	primary.ok(primary.Fence(primary.ctx(), true))
+	kept := filepath.Join(primary.cfg.WorkDir, "kept")
+	primary.ok(os.CopyFS(kept, os.DirFS(primary.cfg.DataDir)))
+	primary.ok(primary.Start(primary.ctx(), "primary"))
+	primary.sql("insert into d.t (id, v) values (60, 'seen by the replica')")
+	m, err := primary.Mark(primary.ctx(), "both", 1, "test")
+	primary.ok(err)
+	replica.ok(replica.FindMark(replica.ctx(), m))
+	primary.ok(primary.Fence(primary.ctx(), false))
+	replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+	replica.ok(replica.Promote(replica.ctx()))
+	// Its disk is put back to an older state.
+	own, err := primary.Owner()
+	primary.ok(err)
+	primary.ok(primary.Clear())
+	primary.ok(os.CopyFS(primary.cfg.DataDir, os.DirFS(kept)))
+	filepath.WalkDir(primary.cfg.DataDir, func(path string, _ os.DirEntry, _ error) error {
+		return os.Chown(path, int(own.UID), int(own.GID))
+	})
+	x, err := primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()})
+	primary.ok(err)
+	if x.Tail != nil || x.Kinship != string(position.Kin) {
+		t.Fatalf("%+v", x)
+	}
+	p.follow(primary, replica)
+	p.same(replica, primary)
+}
+
+// Received and not applied when both threads had stopped: the server would
+// throw it away; it is applied before the server follows anybody, or nobody.
+func TestRelayLogIsNotLost(t *testing.T) {
+	t.Parallel()
+	for _, stopped := range []string{"stop slave sql_thread", "stop slave", "crash"} {
+		t.Run(stopped, func(t *testing.T) {
+			t.Parallel()
+			_, primary, replica := newPair(t)
+			replica.sql("stop slave sql_thread")
+			primary.sql("insert into d.t (id, v) values (70, 'received'); insert into d.t (id, v) values (71, 'received')")
+			want := primary.Observe(primary.ctx(), false).Written
+			for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Received != want; time.Sleep(20 * time.Millisecond) {
+				if time.Now().After(end) {
+					t.Fatal("nothing was received")
+				}
+			}
+			primary.ok(primary.Fence(primary.ctx(), false))
+			switch stopped {
+			case "crash":
+				replica.ok(replica.Fence(replica.ctx(), false))
+				replica.ok(replica.Start(replica.ctx(), "replica"))
+			default:
+				replica.sql(stopped)
+			}
+			replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+			if got, err := replica.text(replica.ctx(), "select count(*) from d.t where id in (70, 71)"); err != nil || got != "2" {
+				t.Fatalf("%s of 2 rows are left: %v", got, err)
+			}
+			replica.ok(replica.Promote(replica.ctx()))
+		})
+	}
+}
+
+// The logical way: into a new server, and into one that runs with other data.
+func TestDump(t *testing.T) {
+	t.Parallel()
+	p, primary, _ := newPair(t)
+	dunlin := p.add("dunlin", 13)
+	dunlin.ok(dunlin.Seed(dunlin.ctx(), verb.SeedArgs{Source: primary.peer(), Way: "dump"}, quiet))
+	dunlin.ok(dunlin.Verify(dunlin.ctx(), quiet))
+	p.follow(dunlin, primary)
+	p.same(primary, dunlin)
+	dunlin.sql("stop slave; set global read_only = 0; create database other; create table other.x (a int primary key)")
+	if err := dunlin.Seed(dunlin.ctx(), verb.SeedArgs{Source: primary.peer(), Way: "dump"}, quiet); err == nil {
+		t.Fatal("data that stood there was replaced unasked")
+	}
+	dunlin.ok(dunlin.Seed(dunlin.ctx(), verb.SeedArgs{Source: primary.peer(), Way: "dump", Replace: true}, quiet))
+	dunlin.ok(dunlin.Verify(dunlin.ctx(), quiet))
+	p.follow(dunlin, primary)
+	p.same(primary, dunlin)
+	if got, err := dunlin.text(dunlin.ctx(), "select count(*) from information_schema.schemata where schema_name = 'other'"); err != nil || got != "0" {
+		t.Errorf("what stood there is still there: %s %v", got, err)
+	}
+}
+
+// Writes end for everybody, in time, whatever hangs on the server; when it
+// cannot be, they go on.
+func TestStopEndsWrites(t *testing.T) {
+	t.Parallel()
+	_, primary, _ := newPair(t)
+	primary.sql("create user boss@localhost identified by 'x'; grant all on *.* to boss@localhost")
+	hang := func(statement string) chan error {
+		done := make(chan error, 1)
+		go func() {
+			c, err := primary.db.Conn(context.Background())
+			if err == nil {
+				defer end(c)
+				_, err = c.ExecContext(context.Background(), statement)
+			}
+			done <- err
+		}()
+		return done
+	}
+	busy := []chan error{hang("update d.t set v = sleep(30)"), hang("start transaction; update d.t set v = 'open' where id = 3; do sleep(30)"), hang("lock tables d.nokey write; do sleep(30)")}
+	time.Sleep(300 * time.Millisecond)
+	primary.ok(primary.Stop(primary.ctx()))
+	for _, b := range busy {
+		if err := <-b; err == nil {
+			t.Error("a session was left to its end")
+		}
+	}
+	o := primary.Observe(primary.ctx(), false)
+	if o.ShutdownAt == "" || o.Writable {
+		t.Fatalf("%+v", o)
+	}
+	late := hang("insert into d.t (id) values (90)") // the administrator's own
+	select {
+	case err := <-late:
+		t.Fatalf("a privileged write came through: %v", err)
+	case <-time.After(300 * time.Millisecond):
+	}
+	primary.ok(primary.Start(primary.ctx(), "primary"))
+	if err := <-late; err != nil {
+		t.Errorf("writes do not go on: %v", err)
+	}
+	if o := primary.Observe(primary.ctx(), false); !o.Writable || o.ShutdownAt != "" {
+		t.Errorf("%+v", o)
+	}
+}
