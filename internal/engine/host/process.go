@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 )
 
 // Command prepares a program to run as the owner of the data.
@@ -47,6 +48,61 @@ func (d *Data) Run(ctx context.Context, program string, args ...string) (stdout,
 		err = fmt.Errorf("%s on %s: %w: %s", program, d.Name, err, LastLines(problems.String()+out.String(), 3))
 	}
 	return out.String(), problems.String(), err
+}
+
+// Server is a server process that was started here.
+type Server struct {
+	PID    int
+	Exited <-chan struct{} // closed when it has ended
+	from   int64           // where its words begin in its log
+	data   *Data
+	log    string
+}
+
+// Spawn starts the server's program with its output in a log file. The process
+// is a child of the agent, so it is reaped at once, but in a session of its
+// own: it outlives the agent.
+func (d *Data) Spawn(logFile, program string, args ...string) (*Server, error) {
+	id, err := d.Owner()
+	if err != nil {
+		return nil, err
+	}
+	c, err := d.Command(context.Background(), program, args...)
+	if err != nil {
+		return nil, err
+	}
+	log, err := os.OpenFile(logFile, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("log file of %s: %w", d.Name, err)
+	}
+	defer log.Close()
+	os.Chown(logFile, int(id.UID), int(id.GID))
+	from, _ := log.Seek(0, io.SeekEnd)
+	c.Stdout, c.Stderr = log, log
+	if err := c.Start(); err != nil {
+		return nil, fmt.Errorf("start %s: %w", d.Name, err)
+	}
+	exited := make(chan struct{})
+	go func() { c.Wait(); close(exited) }()
+	return &Server{c.Process.Pid, exited, from, d, logFile}, nil
+}
+
+// Await asks again and again whether the server is ready. An error holds what
+// its log says; words are what makes a line of it telling.
+func (s *Server) Await(ctx context.Context, ready func() bool, every time.Duration, words ...string) error {
+	for !ready() {
+		why := ""
+		select {
+		case <-s.Exited:
+			why = "the server ended again"
+		case <-ctx.Done():
+			why = "not ready in time"
+		case <-time.After(every):
+			continue
+		}
+		return fmt.Errorf("start %s: %s; its log says: %s", s.data.Name, why, LogSince(s.log, s.from, words...))
+	}
+	return nil
 }
 
 // Piped is a long utility whose input and output are the caller's.

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
-	"time"
 
 	"crosstwin/internal/core/binlog"
 	"crosstwin/internal/core/position"
@@ -211,12 +210,9 @@ type entry struct {
 }
 
 func entryOf(g *binlog.Group) entry {
-	return entry{g.GTID.GTID, g.Fingerprint, g.At.Unix(), g.HasStatements()}
+	return entry{g.GTID.GTID, g.Fingerprint, g.Changed.Unix(), g.HasStatements()}
 }
 
 func (x entry) same(o entry) bool {
 	return x.GTID == o.GTID && x.At == o.At && (x.Statements || o.Statements || x.Fingerprint == o.Fingerprint)
 }
-
-// secondsOf is for showing.
-func secondsOf(at int64) time.Time { return time.Unix(at, 0).UTC() }

@@ -14,20 +14,9 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/enginetest"
 	"crosstwin/internal/freeport"
 )
-
-// notes is an agent's memory in memory.
-type notes struct {
-	unfinished string
-	prints     map[string]string
-}
-
-func (n *notes) Unfinished() string               { return n.unfinished }
-func (n *notes) SetUnfinished(kind string) error  { n.unfinished = kind; return nil }
-func (n *notes) Fingerprint(k string) string      { return n.prints[k] }
-func (n *notes) SetFingerprint(k, v string) error { n.prints[k] = v; return nil }
-func (n *notes) ForgetFingerprints() error        { n.prints = map[string]string{}; return nil }
 
 // pair are real servers whose engines reach each other without agents between.
 type pair struct {
@@ -45,7 +34,7 @@ func (p *pair) Fetch(ctx context.Context, from verb.Peer, what string, q url.Val
 type rig struct {
 	*Engine
 	t     *testing.T
-	notes *notes
+	notes *enginetest.Notes
 }
 
 var account = engine.Account{User: "crosstwin_replication", Password: "of this test"}
@@ -82,7 +71,7 @@ func (p *pair) add(name string, id int) *rig {
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	n := &notes{prints: map[string]string{}}
+	n := enginetest.NewNotes()
 	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), ConfigFile: conf, Socket: filepath.Join(dir, "s"), Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n, p)
 	if err != nil {
 		t.Fatal(err)
@@ -235,8 +224,8 @@ func TestTails(t *testing.T) {
 		}
 		replica.sql("set sql_log_bin = 0; " + strings.ReplaceAll(string(b), "crosstwin_salvage", "sys")) // loads, into no table that counts
 		if c.why != "" {
-			if err := primary.Rewind(primary.ctx(), verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet); err == nil || primary.notes.unfinished != "" {
-				t.Fatalf("%s: a rewind that cannot be: %v, unfinished %q", c.name, err, primary.notes.unfinished)
+			if err := primary.Rewind(primary.ctx(), verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet); err == nil || primary.notes.Left != "" {
+				t.Fatalf("%s: a rewind that cannot be: %v, unfinished %q", c.name, err, primary.notes.Left)
 			}
 			p.seed(primary, replica, "")
 		} else {
@@ -345,6 +334,32 @@ func TestOlderThanTheFork(t *testing.T) {
 	}
 	p.follow(primary, replica)
 	p.same(replica, primary)
+}
+
+// A transaction is known again on every server, also one that was committed
+// across the border of a second, which its servers log with other times.
+func TestEntriesAreTheSameEverywhere(t *testing.T) {
+	t.Parallel()
+	_, primary, replica := newPair(t)
+	from := replica.Observe(replica.ctx(), false).Applied
+	primary.sql("start transaction; insert into d.t (id, v) values (80, 'slow'); do sleep(1.2); commit; update d.t set v = sleep(1.1) where id = 80; alter table d.nokey add column extra int")
+	m, err := primary.Mark(primary.ctx(), "last", 1, "test")
+	primary.ok(err)
+	replica.ok(replica.FindMark(replica.ctx(), m))
+	after, err := position.ParseGTIDPosition(from)
+	primary.ok(err)
+	a, err := replica.fetchEntries(replica.ctx(), primary.peer(), after)
+	replica.ok(err)
+	b, err := primary.fetchEntries(primary.ctx(), replica.peer(), after)
+	primary.ok(err)
+	if len(a) < 5 || len(a) != len(b) {
+		t.Fatalf("%d and %d entries", len(a), len(b))
+	}
+	for i := range a {
+		if !a[i].same(b[i]) {
+			t.Errorf("%+v and %+v", a[i], b[i])
+		}
+	}
 }
 
 // Received and not applied when both threads had stopped: the server would

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strconv"
 	"strings"
@@ -67,37 +66,19 @@ func (e *Engine) open(ctx context.Context) error {
 }
 
 // launch starts the server process, read-only and without replication, and
-// waits until it answers. It is a child of the agent, so it is reaped at once,
-// but in a session of its own: it outlives the agent.
+// waits until it answers.
 func (e *Engine) launch(ctx context.Context) error {
 	if _, ok := e.running(); ok {
-		return e.answers(ctx, nil, 0)
+		return e.awaitAnswer(ctx)
 	}
 	if e.Empty() {
 		return fmt.Errorf("%s holds no database: seed it first", e.cfg.DataDir)
 	}
-	id, err := e.Owner()
+	s, err := e.Spawn(e.cfg.LogFile, daemon, e.arguments("--read-only=1", "--skip-slave-start")...)
 	if err != nil {
 		return err
 	}
-	c, err := e.Command(context.Background(), daemon, e.arguments("--read-only=1", "--skip-slave-start")...)
-	if err != nil {
-		return err
-	}
-	log, err := os.OpenFile(e.cfg.LogFile, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return fmt.Errorf("log file of %s: %w", e.cfg.Name, err)
-	}
-	defer log.Close()
-	os.Chown(e.cfg.LogFile, int(id.UID), int(id.GID))
-	from, _ := log.Seek(0, io.SeekEnd)
-	c.Stdout, c.Stderr = log, log
-	if err := c.Start(); err != nil {
-		return fmt.Errorf("start %s: %w", e.cfg.Name, err)
-	}
-	exited := make(chan struct{})
-	go func() { c.Wait(); close(exited) }()
-	return e.answers(ctx, exited, from)
+	return s.Await(ctx, func() bool { return e.answers(ctx) == nil }, 20*time.Millisecond, telling...)
 }
 
 // arguments are what the agent knows better than the configuration file: where
@@ -107,20 +88,24 @@ func (e *Engine) arguments(more ...string) []string {
 		"--bind-address=" + e.cfg.Listen, "--report-host=" + e.cfg.Name}, more...)
 }
 
-// answers waits until the server takes a query over its socket.
-func (e *Engine) answers(ctx context.Context, exited <-chan struct{}, from int64) error {
+// answers tries whether the server takes a query over its socket.
+func (e *Engine) answers(ctx context.Context) error {
+	try, cancel := context.WithTimeout(ctx, time.Second)
+	defer cancel()
+	_, err := e.text(try, "select 1")
+	return err
+}
+
+// awaitAnswer waits for a server that somebody else is starting.
+func (e *Engine) awaitAnswer(ctx context.Context) error {
 	for {
-		try, cancel := context.WithTimeout(ctx, time.Second)
-		_, err := e.text(try, "select 1")
-		cancel()
+		err := e.answers(ctx)
 		if err == nil {
 			return nil
 		}
 		select {
-		case <-exited:
-			return fmt.Errorf("start %s: the server ended again; its log says: %s", e.cfg.Name, host.LogSince(e.cfg.LogFile, from, telling...))
 		case <-ctx.Done():
-			return fmt.Errorf("start %s: it does not answer in time (%v); its log says: %s", e.cfg.Name, err, host.LogSince(e.cfg.LogFile, from, telling...))
+			return fmt.Errorf("%s runs and does not answer in time: %w", e.cfg.Name, err)
 		case <-time.After(20 * time.Millisecond):
 		}
 	}

@@ -16,26 +16,15 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/enginetest"
 	"crosstwin/internal/engine/host"
 	"crosstwin/internal/freeport"
 )
 
-// notes is an agent's memory in memory.
-type notes struct {
-	unfinished string
-	prints     map[string]string
-}
-
-func (n *notes) Unfinished() string               { return n.unfinished }
-func (n *notes) SetUnfinished(kind string) error  { n.unfinished = kind; return nil }
-func (n *notes) Fingerprint(k string) string      { return n.prints[k] }
-func (n *notes) SetFingerprint(k, v string) error { n.prints[k] = v; return nil }
-func (n *notes) ForgetFingerprints() error        { n.prints = map[string]string{}; return nil }
-
 type rig struct {
 	*Engine
 	t     *testing.T
-	notes *notes
+	notes *enginetest.Notes
 }
 
 // newRig prepares an engine for a server that does not exist yet.
@@ -46,7 +35,7 @@ func newRig(t *testing.T, name string) *rig {
 		t.Fatal(err)
 	}
 	os.Chmod(dir, 0o755)
-	n := &notes{prints: map[string]string{}}
+	n := enginetest.NewNotes()
 	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"), Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n)
 	if err != nil {
 		t.Fatal(err)
@@ -363,11 +352,11 @@ func TestStartFails(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 	os.WriteFile(conf, good, 0o600)
-	p.notes.unfinished = "rewind"
+	p.notes.Left = "rewind"
 	if err := p.Start(p.ctx(), "replica"); err == nil || !strings.Contains(err.Error(), "a rewind broke off") {
 		t.Errorf("%v", err)
 	}
-	p.notes.unfinished = ""
+	p.notes.Left = ""
 	if err := p.Start(p.ctx(), "replica"); err != nil {
 		t.Error(err)
 	}
@@ -583,12 +572,12 @@ func TestRulesAndNames(t *testing.T) {
 	if _, _, ok := parseProgress("pg_rewind: connected to server"); ok {
 		t.Error("words pass for progress")
 	}
-	if _, err := New(Config{Name: "x", Host: "h"}, &notes{}); err == nil {
+	if _, err := New(Config{Name: "x", Host: "h"}, enginetest.NewNotes()); err == nil {
 		t.Error("an engine without a data directory")
 	}
 	debian := t.TempDir()
 	os.WriteFile(filepath.Join(debian, "PG_VERSION"), []byte("15\n"), 0o600)
-	if _, err := New(Config{Name: "x", Host: "h", DataDir: debian}, &notes{}); err == nil || !strings.Contains(err.Error(), "configuration outside") {
+	if _, err := New(Config{Name: "x", Host: "h", DataDir: debian}, enginetest.NewNotes()); err == nil || !strings.Contains(err.Error(), "configuration outside") {
 		t.Errorf("configuration elsewhere: %v", err)
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"os"
 	"strconv"
 	"strings"
@@ -103,48 +102,23 @@ func (e *Engine) Close() error {
 // telling are the words that make a line of the log worth repeating.
 var telling = []string{"FATAL", "invalid value", "syntax error", "PANIC", "HINT", "could not"}
 
-// launch starts the server process and waits until it answers. The process is
-// a child of the agent, so it is reaped at once, but in a session of its own:
-// it outlives the agent.
+// launch starts the server process and waits until it answers.
 func (e *Engine) launch(ctx context.Context, extra ...string) error {
-	id, err := e.Owner()
-	if err != nil {
-		return err
-	}
 	if err := e.claimIdentity(); err != nil {
 		return err
 	}
-	args := append([]string{"-D", e.cfg.DataDir}, extra...)
-	c, err := e.Command(context.Background(), "postgres", args...)
+	s, err := e.Spawn(e.cfg.LogFile, "postgres", append([]string{"-D", e.cfg.DataDir}, extra...)...)
 	if err != nil {
 		return err
 	}
-	log, err := os.OpenFile(e.cfg.LogFile, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return fmt.Errorf("log file of %s: %w", e.cfg.Name, err)
+	err = s.Await(ctx, func() bool {
+		p, ok := e.running()
+		return ok && p.pid == s.PID && (p.status == "ready" || p.status == "standby")
+	}, 3*time.Millisecond, telling...)
+	if err == nil {
+		e.pool.Reset() // connections to the process before are of no use
 	}
-	defer log.Close()
-	os.Chown(e.cfg.LogFile, int(id.UID), int(id.GID))
-	from, _ := log.Seek(0, io.SeekEnd)
-	c.Stdout, c.Stderr = log, log
-	if err := c.Start(); err != nil {
-		return fmt.Errorf("start %s: %w", e.cfg.Name, err)
-	}
-	exited := make(chan struct{})
-	go func() { c.Wait(); close(exited) }()
-	for {
-		if p, ok := e.running(); ok && p.pid == c.Process.Pid && (p.status == "ready" || p.status == "standby") {
-			e.pool.Reset() // connections to the process before are of no use
-			return nil
-		}
-		select {
-		case <-exited:
-			return fmt.Errorf("start %s: the server ended again; its log says: %s", e.cfg.Name, host.LogSince(e.cfg.LogFile, from, telling...))
-		case <-ctx.Done():
-			return fmt.Errorf("start %s: not ready in time; its log says: %s", e.cfg.Name, host.LogSince(e.cfg.LogFile, from, telling...))
-		case <-time.After(3 * time.Millisecond):
-		}
-	}
+	return err
 }
 
 func (e *Engine) waitReady(ctx context.Context, p process) error {
