@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -135,15 +136,23 @@ func badInput(t *testing.T, w *world) {
 }
 
 // Things that are wrong on the servers: each is said before anything changes.
-func TestWrongServers(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, true)
-	load := w.Load(1, 20*1e6)
+func TestWrongServers(t *testing.T) { engines(t, true, wrongServers) }
+
+func wrongServers(t *testing.T, w *world) {
+	load := w.Load(1, 20*time.Millisecond)
 	defer load.Stop()
 	w.settled()
+	// What each engine calls the same trouble.
+	change, denied, bind, sync, unsync := []string{"alter role crosstwin_replication password 'other'"}, "password authentication failed", "could not bind",
+		[]string{"alter system set synchronous_standby_names = 'auk'", "select pg_reload_conf()"}, []string{"alter system reset synchronous_standby_names", "select pg_reload_conf()"}
+	hangs := "synchronous_standby_names"
+	if w.mariadb() {
+		change, denied, bind = []string{"alter user crosstwin_replication@'%' identified by 'other'"}, "Access denied for user", "Bind on TCP/IP port"
+		sync, unsync, hangs = []string{"set global rpl_semi_sync_master_enabled = 1"}, []string{"set global rpl_semi_sync_master_enabled = 0"}, "rpl_semi_sync_master_enabled"
+	}
 	// The replication password was changed by hand.
-	w.sql("gull", "alter role crosstwin_replication password 'other'")
-	w.must(3, []string{"password authentication failed", "replication path"}, "switchover", "bookings", "--yes")
+	w.sql("gull", change...)
+	w.must(3, []string{denied, "replication path"}, "switchover", "bookings", "--yes")
 	w.must(3, []string{"replication path", "FAIL"}, "check", "bookings")
 	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes")
 	w.must(0, []string{"0 fail"}, "check", "bookings", "--for", "switchover")
@@ -155,39 +164,54 @@ func TestWrongServers(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.must(4, []string{"failed and undone", "could not bind"}, "rejoin", "bookings", "heron", "--yes")
+	w.must(4, []string{"failed and undone", bind}, "rejoin", "bookings", "heron", "--yes")
 	ln.Close()
 	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--yes")
 
-	// A copy of another cluster in a server's place.
-	demo.StopDatabase(heron)
-	if err := os.RemoveAll(heron.DataDir); err != nil {
-		t.Fatal(err)
-	}
-	// Made elsewhere: the agent closes whatever stands in the data directory,
-	// and initdb cannot work with a closed one.
-	other := heron.DataDir + "-other"
-	if err := heron.RunAsOwner(w.ctx, "/usr/lib/postgresql/15/bin/initdb", "-D", other, "-U", "postgres", "--auth=trust"); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Rename(other, heron.DataDir); err != nil {
-		t.Fatal(err)
-	}
-	if err := w.Await(w.ctx, func(v view.View) bool {
-		return v.Find("heron").Health == view.Adrift && strings.Contains(v.Find("heron").Why, "another cluster")
-	}); err != nil {
-		t.Fatal(err)
-	}
-	w.must(3, []string{"copy of another cluster", "--way rebuild"}, "rejoin", "bookings", "heron", "--yes")
+	w.strangeData(heron)
 	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--way", "rebuild", "--yes")
 	w.settled()
 
-	// A candidate whose first write would hang, and one with lower limits.
-	w.sql("tern", "alter system set synchronous_standby_names = 'auk'", "select pg_reload_conf()")
-	w.must(3, []string{"synchronous_standby_names"}, "switchover", "bookings", "--yes")
-	w.sql("tern", "alter system reset synchronous_standby_names", "select pg_reload_conf()")
+	// A candidate whose first write would hang.
+	w.sql("tern", sync...)
+	w.must(3, []string{hangs}, "switchover", "bookings", "--yes")
+	w.sql("tern", unsync...)
 	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover})
 	w.holdsAll(load, nil, "gull", "tern", "heron")
+}
+
+// strangeData puts a copy of another cluster in a server's place: it is not
+// taken for the server's own, and goes only when that is asked for.
+func (w *world) strangeData(s *demo.Server) {
+	w.t.Helper()
+	demo.StopDatabase(s)
+	if err := os.RemoveAll(s.DataDir); err != nil {
+		w.t.Fatal(err)
+	}
+	// Made elsewhere: the agent closes whatever stands in the data directory,
+	// and initdb cannot work with a closed one.
+	other := s.DataDir + "-other"
+	make := []string{"/usr/lib/postgresql/15/bin/initdb", "-D", other, "-U", "postgres", "--auth=trust"}
+	if w.mariadb() {
+		make = []string{"/usr/bin/env", "TMPDIR=" + s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults", "--datadir=" + other, "--skip-test-db"}
+	}
+	if err := s.RunAsOwner(w.ctx, make[0], make[1:]...); err != nil {
+		w.t.Fatal(err)
+	}
+	if err := os.Rename(other, s.DataDir); err != nil {
+		w.t.Fatal(err)
+	}
+	if err := w.Await(w.ctx, func(v view.View) bool {
+		x := v.Find(s.Name)
+		return x.Health == view.Adrift && strings.Contains(x.Why, "another cluster") || x.Health == view.Stopped && strings.Contains(x.Why, "other data than its agent knew")
+	}); err != nil {
+		w.t.Fatal(err)
+	}
+	why := "copy of another cluster"
+	if w.mariadb() {
+		why = "other data than its agent knew"
+	}
+	w.must(3, []string{why, "--way rebuild"}, "rejoin", "bookings", s.Name, "--yes")
 }
 
 // Records of a newer version, or no records at all, are not touched.

@@ -254,9 +254,9 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 
 // An agent refuses every act of an older term: a service put back from an
 // older copy of its records can do no harm, and learns the newer term.
-func TestRecordsPutBack(t *testing.T) {
-	t.Parallel()
-	w := newWorld(t, true)
+func TestRecordsPutBack(t *testing.T) { engines(t, true, recordsPutBack) }
+
+func recordsPutBack(t *testing.T, w *world) {
 	w.StopService()
 	if err := w.WaitServiceGone(w.ctx); err != nil {
 		t.Fatal(err)

@@ -103,8 +103,11 @@ func (in *Input) pickWay(p *Plan) string {
 			w.Chosen, chosen = true, w.Name
 		}
 	}
-	if in.Request.Way == "" && in.Examination.System != "" && in.member(in.View.Primary).Last.System != in.Examination.System {
-		// A copy of another cluster is never cleared without being asked for.
+	x := in.Examination
+	strange := x.System != "" && x.System != in.member(in.View.Primary).Last.System || x.System == "" && !x.Empty && x.Unfinished == ""
+	if in.Request.Way == "" && strange {
+		// A copy of another cluster, or data that nobody knows, is never cleared
+		// without being asked for.
 		for i := range p.Ways {
 			p.Ways[i].Chosen = false
 		}

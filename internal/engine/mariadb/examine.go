@@ -43,12 +43,30 @@ func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examina
 	if err != nil {
 		return nil, fmt.Errorf("ask %s's agent for its history: %w", a.Primary.Name, err)
 	}
+	if why := e.unknowable(o.Running, o.System); why != "" {
+		x.Kinship, x.WhyNot = string(position.Unknown), why
+		return x, nil
+	}
 	c, err := e.compareLogs(ctx, a.Primary, primary)
 	if err != nil {
 		return nil, err
 	}
 	c.report(x)
 	return x, nil
+}
+
+// unknowable tells why nothing can be said of the data.
+func (e *Engine) unknowable(running bool, system string) string {
+	switch {
+	case !running && !e.knownData():
+		return "its data directory holds other data than its agent knew"
+	case system == "":
+		return "it holds nothing of Cross Twin's by which it could be known"
+	}
+	if _, err := e.logFiles(); err != nil {
+		return "its log cannot be read: " + err.Error()
+	}
+	return ""
 }
 
 // comparison is this server's log held against the primary's.
@@ -106,7 +124,11 @@ func (e *Engine) compareLogs(ctx context.Context, peer verb.Peer, primary shared
 		c.kin, c.why = position.Unknown, "its log holds no transaction to compare, and no mark of Cross Twin's was found on it"
 	}
 	c.fork, c.state = anchor, start
-	return c, e.collectTail(c, anchor, shared)
+	counts := map[uint32]int{}
+	for _, x := range mine {
+		counts[x.GTID.Domain]++
+	}
+	return c, e.collectTail(c, anchor, shared, counts)
 }
 
 // anchor gives the position of the newest mark found here, if the primary
@@ -153,7 +175,6 @@ func (e *Engine) ownEntries(after position.GTIDPosition) (out []entry, start pos
 // sharing tells of one domain how much of the own log the primary has too.
 type sharing struct {
 	matched int  // entries of ours that are the same there
-	first   bool // nothing before the first entry of ours was compared
 	gap     bool // the two logs do not overlap, though they should
 }
 
@@ -187,8 +208,9 @@ func sharedCounts(mine, theirs []entry) map[uint32]sharing {
 }
 
 // collectTail reads the transactions beyond what is shared, and the state of
-// the log at the fork.
-func (e *Engine) collectTail(c *comparison, anchor position.GTIDPosition, shared map[uint32]sharing) error {
+// the log at the fork. What a running server logged since it was compared (own
+// says how many transactions that were, by domain) is left out.
+func (e *Engine) collectTail(c *comparison, anchor position.GTIDPosition, shared map[uint32]sharing, own map[uint32]int) error {
 	count := map[uint32]int{}
 	fork := append(position.GTIDPosition(nil), anchor...)
 	state := c.state
@@ -197,7 +219,9 @@ func (e *Engine) collectTail(c *comparison, anchor position.GTIDPosition, shared
 			return nil
 		}
 		d := g.GTID.Domain
-		count[d]++
+		if count[d]++; count[d] > own[d] {
+			return nil
+		}
 		if count[d] <= shared[d].matched {
 			fork = advance(fork, g.GTID.GTID)
 			state = state.With(g.GTID.GTID)

@@ -84,6 +84,9 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 	if acc.User == "" {
 		return fmt.Errorf("%s does not know the replication account yet", e.cfg.Name)
 	}
+	if err := e.sameOrigin(ctx, up); err != nil {
+		return err
+	}
 	at := e.heldAt(ctx)
 	e.dropHold(ctx)
 	var now string
@@ -111,6 +114,26 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password))
 	if err := e.exec(ctx, statements); err != nil {
 		return fmt.Errorf("follow %s: %w", up.Name, err)
+	}
+	return nil
+}
+
+// sameOrigin refuses to follow a server whose data has another origin: the
+// server itself would apply the one's writes to the other's tables.
+func (e *Engine) sameOrigin(ctx context.Context, up verb.Peer) error {
+	mine, err := e.line(ctx, e.db)
+	if err != nil {
+		return fmt.Errorf("%s holds nothing of Cross Twin's by which it could be known: seed it (%w)", e.cfg.Name, err)
+	}
+	if up.Agent == "" {
+		return nil // a fellow replica, for a moment
+	}
+	theirs, err := e.fetchState(ctx, up)
+	if err != nil {
+		return err
+	}
+	if mine.System != theirs.System {
+		return fmt.Errorf("%s is a copy of another cluster: its identifier is %s, not %s", e.cfg.Name, mine.System, theirs.System)
 	}
 	return nil
 }

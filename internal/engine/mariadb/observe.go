@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"encoding/json"
 	"fmt"
@@ -199,6 +200,7 @@ func (e *Engine) rememberFacts(o *observation.Server, f map[string]string) {
 	e.remember(rememberLogs, f["log_base"])
 	e.remember(rememberRelay, f["relay_base"])
 	e.noteRole(o.Role == observation.Primary)
+	e.markData()
 }
 
 // observeLine finds identity and history; a server that Cross Twin never
@@ -221,9 +223,36 @@ func (e *Engine) observeLine(ctx context.Context, o *observation.Server) error {
 	return nil
 }
 
+// dataFile names, inside the data directory, what the agent remembers of the
+// data: other data that was put in its place does not have it.
+const (
+	dataFile     = "crosstwin.id"
+	rememberData = "data"
+)
+
+func (e *Engine) knownData() bool {
+	b, err := os.ReadFile(e.Path(dataFile))
+	return err == nil && string(b) == e.memory.Fingerprint(rememberData)
+}
+
+// markData leaves the mark on a running server's data, once.
+func (e *Engine) markData() {
+	if e.knownData() {
+		return
+	}
+	id := rand.Text()
+	if e.WriteOwned(e.Path(dataFile), []byte(id)) == nil {
+		e.remember(rememberData, id)
+	}
+}
+
 // observeStopped tells what a server that does not answer holds, by its files
 // and the agent's memory.
 func (e *Engine) observeStopped(o *observation.Server) {
+	if !o.Running && !e.knownData() {
+		o.Problem = "its data directory holds other data than its agent knew"
+		return
+	}
 	o.System = e.memory.Fingerprint(rememberSystem)
 	json.Unmarshal([]byte(e.memory.Fingerprint(rememberLine)), &o.Line)
 	n, _ := strconv.ParseUint(e.memory.Fingerprint(rememberServerID), 10, 32)
