@@ -56,6 +56,8 @@ func New(s *service.Service, version string, log *slog.Logger) http.Handler {
 		}
 		e.Add(r.method, r.path, h)
 	}
+	e.IPExtractor = echo.ExtractIPDirect() // what a caller says of its address is not believed
+	e.GET("/*", a.console)
 	return e
 }
 
@@ -71,16 +73,13 @@ func (a *API) logged(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// authorized lets in who shows a token.
+// authorized lets in who shows a token or has a session.
 func (a *API) authorized(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c echo.Context) error {
-		token, ok := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
-		if !ok {
-			return apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "No token", Detail: "this needs a token: crosstwin login, or the header Authorization: Bearer TOKEN"}
-		}
-		name, err := a.service.Store.TokenName(c.Request().Context(), service.Hash(token))
+		token, _ := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+		name, err := a.identify(c, token)
 		if err != nil {
-			return apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "Unknown token", Detail: "this token is not known here, or was removed: crosstwin login with another"}
+			return err
 		}
 		c.Set("who", name)
 		if err := a.service.Store.TouchToken(c.Request().Context(), name); err != nil {
@@ -114,6 +113,7 @@ func problemOf(err error) apitype.Problem {
 	var (
 		p       apitype.Problem
 		missing service.NotFoundError
+		many    service.TooManyError
 		input   service.InputError
 		refused service.RefusedError
 		confirm service.ConfirmError
@@ -127,6 +127,12 @@ func problemOf(err error) apitype.Problem {
 	switch {
 	case errors.As(err, &p):
 		return p
+	case errors.Is(err, service.ErrUnknownToken):
+		p := make(http.StatusUnauthorized, apitype.CodeUnauthorized, "Unknown token")
+		p.Detail += ": crosstwin login with another"
+		return p
+	case errors.As(err, &many):
+		return make(http.StatusTooManyRequests, apitype.CodeTooMany, "Too many failed logins")
 	case errors.As(err, &missing):
 		return make(http.StatusNotFound, apitype.CodeNotFound, "Not found")
 	case errors.As(err, &input), errors.Is(err, service.ErrBadCode):

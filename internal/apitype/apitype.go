@@ -34,6 +34,8 @@ const (
 	CodeRefused      = "refused"
 	CodeConfirm      = "confirmation-needed"
 	CodeUnauthorized = "unauthorized"
+	CodeForeign      = "foreign-request"
+	CodeTooMany      = "too-many-failures"
 	CodeAgent        = "agent-unreachable"
 	CodeInternal     = "internal"
 )
@@ -110,4 +112,21 @@ type Tokens struct {
 // Events lists the audit trail, newest first.
 type Events struct {
 	Events []store.Event `json:"events"`
+}
+
+// NewSession opens a session of the console: with a token, or with the code of
+// a one-time address.
+type NewSession struct {
+	Token string `json:"token,omitempty"`
+	Code  string `json:"code,omitempty"`
+}
+
+// Session is who is logged in.
+type Session struct {
+	Name string `json:"name"`
+}
+
+// SessionLink is an address below the service's that opens a session once.
+type SessionLink struct {
+	Path string `json:"path"`
 }

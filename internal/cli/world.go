@@ -35,7 +35,7 @@ func (a *app) demoCommand() *cobra.Command {
 			load := c.Load(clients, rest)
 			defer load.Stop()
 		}
-		a.demoHints(w)
+		a.demoHints(cmd.Context(), w)
 		<-cmd.Context().Done()
 		return nil
 	}}
@@ -73,16 +73,21 @@ func (a *app) seedProgress() func(store.Operation) {
 	}
 }
 
-func (a *app) demoHints(w *demo.World) {
+func (a *app) demoHints(ctx context.Context, w *demo.World) {
 	up := ""
 	for _, c := range w.Clusters {
 		up += fmt.Sprintf("  %-10s %-11s %s\n", c.Name, c.Engine, strings.Join(c.Names(), ", "))
 	}
 	name := w.Clusters[0].Name
+	console, err := w.Client.SessionLink(ctx)
+	if err != nil {
+		console = w.URL + " (log in with the token in connections.json)"
+	}
 	fmt.Fprintf(a.out, `
 The Skerry Line is up:
 %s
-  service      %s
+  console      %s
+               (this address opens it once, within ten minutes; another: crosstwin login --link)
   connections  %s
   directory    %s
 
@@ -95,7 +100,7 @@ In another terminal:
 
 Then break something: kill -9 the database of the primary, and crosstwin failover %s.
 Ctrl-C here stops everything.
-`, up, w.URL, filepath.Join(w.Dir, "connections.json"), w.Dir, w.Dir, name, name, name)
+`, up, console, filepath.Join(w.Dir, "connections.json"), w.Dir, w.Dir, name, name, name)
 }
 
 func (a *app) tourCommand() *cobra.Command {

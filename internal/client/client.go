@@ -233,6 +233,13 @@ func (c *Client) Cancel(ctx context.Context, id int64) error {
 	return c.call(ctx, "POST", at("operations", strconv.FormatInt(id, 10), "cancel"), nil, nil)
 }
 
+// SessionLink makes an address that opens the console once.
+func (c *Client) SessionLink(ctx context.Context) (string, error) {
+	var l apitype.SessionLink
+	err := c.call(ctx, http.MethodPost, "/api/v1/session-links", nil, &l)
+	return c.base + l.Path, err
+}
+
 // Tokens lists tokens.
 func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
 	var out apitype.Tokens

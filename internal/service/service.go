@@ -43,6 +43,8 @@ type Service struct {
 	log       *slog.Logger
 	runner    *runner.Runner
 
+	attempts attempts
+
 	mu       sync.Mutex
 	clusters map[string]*cluster
 	running  sync.WaitGroup

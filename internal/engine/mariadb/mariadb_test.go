@@ -118,6 +118,13 @@ func (r *rig) sql(statements string) {
 	}
 }
 
+// leave fences the server; its agent had seen it before, as it does each second.
+func (r *rig) leave(gently bool) {
+	r.t.Helper()
+	r.Observe(r.ctx(), false)
+	r.ok(r.Fence(r.ctx(), gently))
+}
+
 func (r *rig) peer() verb.Peer {
 	return verb.Peer{Name: r.cfg.Name, Host: r.cfg.Host, Port: r.cfg.Port}
 }
@@ -192,7 +199,7 @@ func TestTails(t *testing.T) {
 		replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
 		fork := replica.Observe(replica.ctx(), false).Applied
 		primary.sql(c.tail)
-		primary.ok(primary.Fence(primary.ctx(), true))
+		primary.leave(true)
 		replica.ok(replica.Promote(replica.ctx()))
 		replica.sql("insert into d.t (id, v) values (100, 'elsewhere')")
 		_, err := replica.Mark(replica.ctx(), "term after "+c.name, 1, "test")
@@ -247,7 +254,7 @@ func TestInterruptedUndo(t *testing.T) {
 			p, primary, replica := newPair(t)
 			replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
 			primary.sql("insert into d.t (id, v) values (4, 'lost'); update d.t set v = 'lost' where id = 1")
-			primary.ok(primary.Fence(primary.ctx(), false))
+			primary.leave(false)
 			replica.ok(replica.Promote(replica.ctx()))
 			_, err := replica.Mark(replica.ctx(), "after", 2, "test")
 			replica.ok(err)
@@ -262,7 +269,7 @@ func TestInterruptedUndo(t *testing.T) {
 			if died == "after the log was emptied" {
 				primary.ok(primary.exec(primary.ctx(), "reset master"))
 			}
-			primary.ok(primary.Fence(primary.ctx(), false))
+			primary.leave(false)
 			if err := primary.Start(primary.ctx(), "replica"); err == nil {
 				t.Fatal("a half undone server was started")
 			}
@@ -291,7 +298,7 @@ func TestSameNumberOtherContent(t *testing.T) {
 		t.Fatalf("%s and %s: the test shows nothing", a, b)
 	}
 	replica.sql("insert into d.t (id, v) values (51, 'and on')")
-	primary.ok(primary.Fence(primary.ctx(), true))
+	primary.leave(true)
 	x, err := primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()})
 	primary.ok(err)
 	if x.Fork != fork || x.Tail == nil || len(x.Tail.Transactions) != 1 || !x.Rewindable {
@@ -308,7 +315,7 @@ func TestOlderThanTheFork(t *testing.T) {
 	t.Parallel()
 	p, primary, replica := newPair(t)
 	primary.ok(primary.Stop(primary.ctx()))
-	primary.ok(primary.Fence(primary.ctx(), true))
+	primary.leave(true)
 	kept := filepath.Join(primary.cfg.WorkDir, "kept")
 	primary.ok(os.CopyFS(kept, os.DirFS(primary.cfg.DataDir)))
 	primary.ok(primary.Start(primary.ctx(), "primary"))
@@ -316,7 +323,7 @@ func TestOlderThanTheFork(t *testing.T) {
 	m, err := primary.Mark(primary.ctx(), "both", 1, "test")
 	primary.ok(err)
 	replica.ok(replica.FindMark(replica.ctx(), m))
-	primary.ok(primary.Fence(primary.ctx(), false))
+	primary.leave(false)
 	replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
 	replica.ok(replica.Promote(replica.ctx()))
 	// Its disk is put back to an older state.
@@ -378,7 +385,7 @@ func TestRelayLogIsNotLost(t *testing.T) {
 					t.Fatal("nothing was received")
 				}
 			}
-			primary.ok(primary.Fence(primary.ctx(), false))
+			primary.leave(false)
 			switch stopped {
 			case "crash":
 				replica.ok(replica.Fence(replica.ctx(), false))

@@ -240,6 +240,12 @@ func (e *Engine) markData() {
 	if e.knownData() {
 		return
 	}
+	if e.memory.Fingerprint(rememberData) != "" {
+		// Other data than before: what was known of the old does not hold.
+		e.memory.SetFingerprint(rememberSystem, "")
+		e.memory.SetFingerprint(rememberLine, "")
+		e.memory.SetFingerprint(rememberMark, "")
+	}
 	id := rand.Text()
 	if e.WriteOwned(e.Path(dataFile), []byte(id)) == nil {
 		e.remember(rememberData, id)

@@ -78,7 +78,11 @@ func (e *Engine) launch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return s.Await(ctx, func() bool { return e.answers(ctx) == nil }, 20*time.Millisecond, telling...)
+	if err := s.Await(ctx, func() bool { return e.answers(ctx) == nil }, 20*time.Millisecond, telling...); err != nil {
+		return err
+	}
+	e.markData()
+	return nil
 }
 
 // arguments are what the agent knows better than the configuration file: where

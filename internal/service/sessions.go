@@ -1,0 +1,136 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"crosstwin/internal/store"
+)
+
+// The lives of what lets a person into the console.
+const (
+	sessionLife = 12 * time.Hour
+	linkLife    = 10 * time.Minute
+)
+
+// ErrUnknownToken says that a token, session or link is not known, or over.
+var ErrUnknownToken = errors.New("this token is not known here, or was removed")
+
+// TooManyError says that an address failed too often.
+type TooManyError struct{ Wait time.Duration }
+
+func (e TooManyError) Error() string {
+	return fmt.Sprintf("too many failed logins from this address: try again in %d s", int(e.Wait.Seconds())+1)
+}
+
+// attempts limits failed logins by address: after a few, each further failure
+// doubles the time for which nothing from there is looked at.
+type attempts struct {
+	mu sync.Mutex
+	by map[string]*failures
+}
+
+type failures struct {
+	n     int
+	until time.Time
+	last  time.Time
+}
+
+const (
+	freeFailures    = 5
+	firstWait       = time.Second
+	longestWait     = 5 * time.Minute
+	forgetFailures  = 15 * time.Minute
+	mostAddresses   = 10000
+	doublingsToStop = 10
+)
+
+// check tells whether an address may try now.
+func (a *attempts) check(address string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if f := a.by[address]; f != nil {
+		if wait := time.Until(f.until); wait > 0 {
+			return TooManyError{wait}
+		}
+	}
+	return nil
+}
+
+// failed counts a failure.
+func (a *attempts) failed(address string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.by == nil {
+		a.by = map[string]*failures{}
+	}
+	for k, f := range a.by {
+		if time.Since(f.last) > forgetFailures || len(a.by) > mostAddresses {
+			delete(a.by, k)
+		}
+	}
+	f := a.by[address]
+	if f == nil {
+		f = &failures{}
+		a.by[address] = f
+	}
+	f.n, f.last = f.n+1, time.Now()
+	if over := f.n - freeFailures; over >= 0 {
+		f.until = f.last.Add(min(longestWait, firstWait<<min(over, doublingsToStop)))
+	}
+}
+
+func (a *attempts) succeeded(address string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	delete(a.by, address)
+}
+
+// TokenName gives the name of a token that somebody shows; failures from one
+// address are limited.
+func (s *Service) TokenName(ctx context.Context, token, from string) (string, error) {
+	return s.tried(from, func() (string, error) { return s.Store.TokenName(ctx, Hash(token)) })
+}
+
+func (s *Service) tried(from string, look func() (string, error)) (string, error) {
+	if err := s.attempts.check(from); err != nil {
+		return "", err
+	}
+	name, err := look()
+	if errors.Is(err, store.ErrNotFound) {
+		s.attempts.failed(from)
+		return "", ErrUnknownToken
+	}
+	if err != nil {
+		return "", err
+	}
+	s.attempts.succeeded(from)
+	return name, nil
+}
+
+// OpenSession trades a token, or the code of a one-time link, for a session's
+// secret.
+func (s *Service) OpenSession(ctx context.Context, token, code, from string) (secret, name string, err error) {
+	name, err = s.tried(from, func() (string, error) {
+		if code != "" {
+			return s.Store.UseSessionLink(ctx, Hash(code))
+		}
+		return s.Store.TokenName(ctx, Hash(token))
+	})
+	if err != nil {
+		return "", "", err
+	}
+	secret = randomText(32)
+	s.audit(ctx, name, from, "session opened", "console", "")
+	return secret, name, s.Store.AddSession(ctx, Hash(secret), name, sessionLife)
+}
+
+// NewSessionLink makes the code of a one-time link for whoever shows a token.
+func (s *Service) NewSessionLink(ctx context.Context, name, from string) (string, error) {
+	code := randomText(24)
+	s.audit(ctx, name, from, "one-time link made", "console", "")
+	return code, s.Store.AddSessionLink(ctx, Hash(code), name, linkLife)
+}
