@@ -2,10 +2,28 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO ?= go
 
-.PHONY: demo tour test build lint bench prerequisites test-prerequisites screenshots
+.PHONY: demo tour test build console lint bench prerequisites test-prerequisites screenshots
 
-build:
+build: console
 	$(GO) build -trimpath -ldflags "-X crosstwin/internal/cli.Version=$(VERSION)" -o bin/crosstwin ./cmd/crosstwin
+
+# The console is built into web/dist, which the binary embeds. Its client is
+# generated from the API's own description.
+CONSOLE := $(shell find web/src web/public -type f -not -name schema.ts 2>/dev/null) web/index.html web/package.json web/package-lock.json web/vite.config.ts web/tsconfig.json
+
+console: web/dist/index.html
+
+web/node_modules/.package-lock.json: web/package.json web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+web/src/api/schema.ts: web/node_modules/.package-lock.json $(wildcard internal/api/*.go internal/apitype/*.go internal/core/*/*.go internal/store/*.go)
+	$(GO) run ./cmd/crosstwin openapi > web/openapi.json
+	cd web && npm run --silent types >/dev/null
+
+web/dist/index.html: web/src/api/schema.ts $(CONSOLE)
+	cd web && npm run --silent build >/dev/null
+	@touch web/dist/.gitkeep
 
 prerequisites:
 	@scripts/prerequisites demo
@@ -22,7 +40,7 @@ tour: prerequisites build
 test: test-prerequisites build
 	$(GO) test -parallel 4 -timeout 18m ./...
 
-lint:
+lint: web/src/api/schema.ts
 	@scripts/lint
 
 bench: prerequisites build

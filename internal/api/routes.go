@@ -53,7 +53,7 @@ func (a *API) routes() []route {
 		{method: "GET", path: v1 + "/audit", id: "audit", summary: "Who asked for what, newest first", query: []string{"limit"}, status: 200, out: apitype.Events{}, handle: a.audit},
 
 		{method: "POST", path: v1 + "/session", id: "openSession", summary: "Trade a token or a one-time code for a session cookie (console)", open: true, status: 201, in: apitype.NewSession{}, out: apitype.Session{}, handle: a.openSession},
-		{method: "GET", path: v1 + "/session", id: "showSession", summary: "Who is logged in", status: 200, out: apitype.Session{}, handle: a.showSession},
+		{method: "GET", path: v1 + "/session", id: "showSession", summary: "Who is logged in; nobody: an empty name", open: true, status: 200, out: apitype.Session{}, handle: a.showSession},
 		{method: "DELETE", path: v1 + "/session", id: "closeSession", summary: "End the session", status: 204, handle: a.closeSession},
 		{method: "POST", path: v1 + "/session-links", id: "addSessionLink", summary: "Make an address that opens the console once, for ten minutes", status: 201, out: apitype.SessionLink{}, handle: a.newSessionLink},
 

@@ -312,9 +312,38 @@ func (a *app) agentCommand() *cobra.Command {
 	return c
 }
 
+// openapiCommand prints the description of the API, which the console's client
+// is generated from.
+func (a *app) openapiCommand() *cobra.Command {
+	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the service's API", Hidden: true, Args: exactly(0), RunE: func(*cobra.Command, []string) error {
+		b, err := api.Document(Version)
+		if err == nil {
+			fmt.Fprintf(a.out, "%s\n", b)
+		}
+		return err
+	}}
+}
+
+// printLink prints an address that opens the console once.
+func (a *app) printLink(ctx context.Context) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	link, err := c.SessionLink(ctx)
+	if err != nil {
+		return err
+	}
+	return a.said("link", link, "%s\n(it opens the console once, within ten minutes)\n", link)
+}
+
 func (a *app) loginCommand() *cobra.Command {
 	var file string
+	var link bool
 	c := &cobra.Command{Use: "login", Short: "Keep the service's address and an access token for later commands", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+		if link {
+			return a.printLink(cmd.Context())
+		}
 		token := a.v.GetString("token")
 		switch {
 		case file != "":
@@ -357,6 +386,7 @@ func (a *app) loginCommand() *cobra.Command {
 		return a.said("logged_in_at", base, "logged in at %s (version %s)\n", base, v.Version)
 	}}
 	c.Flags().StringVar(&file, "token-file", "", "file that holds the token")
+	c.Flags().BoolVar(&link, "link", false, "print an address that opens the console once, with the token kept before")
 	return c
 }
 

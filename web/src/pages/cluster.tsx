@@ -1,0 +1,248 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, take, type Request, type View } from "../api/client";
+import { useLive, useView } from "../live";
+import { Facts, Waiting } from "../parts/bits";
+import { Glyph, HealthWord, Sentence } from "../parts/glyphs";
+import { LagChart } from "../parts/lag-chart";
+import { PlanDialog } from "../parts/plan-dialog";
+import { Ribbon } from "../parts/ribbon";
+import { behind, engineName, rank, size, span, when } from "../words";
+
+function Legend() {
+  return (
+    <div className="legend" aria-hidden="true">
+      <span>
+        <svg width="24" height="12">
+          <rect width="22" height="12" fill="var(--band)" />
+          <path d="M23 0V12" stroke="var(--ink)" strokeWidth="2" />
+        </svg>
+        applied
+      </span>
+      <span>
+        <svg width="22" height="12">
+          <rect x=".5" y=".5" width="21" height="11" fill="none" stroke="var(--band)" />
+          <path d="M2 11L12 1M10 11L20 1" stroke="var(--band)" />
+        </svg>
+        received, not applied
+      </span>
+      <span>
+        <svg width="22" height="12">
+          <rect x=".5" y="3" width="21" height="6" fill="none" stroke="var(--band)" strokeDasharray="1 2" />
+        </svg>
+        sent, not yet safe
+      </span>
+      <span>
+        <svg width="22" height="12">
+          <path d="M0 6H22" stroke="var(--band)" strokeWidth="2" strokeDasharray="3 3" />
+        </svg>
+        not yet sent
+      </span>
+    </div>
+  );
+}
+
+export const operationWords: Record<string, string> = {
+  seed: "Seed",
+  switchover: "Switchover",
+  failover: "Failover",
+  rejoin: "Rejoin",
+  compare: "Comparison",
+  salvage: "Salvage",
+};
+
+function Recent({ cluster }: { cluster: string }) {
+  const list = useQuery({
+    queryKey: ["operations", cluster],
+    queryFn: () => take(api.GET("/api/v1/operations", { params: { query: { cluster, limit: "5" } } })),
+  });
+  const operations = list.data?.operations ?? [];
+  return (
+    <section className="sec">
+      <h2 className="h">
+        Recent operations <Link to={`/operations?cluster=${cluster}`}>All</Link>
+      </h2>
+      <ul className="ops">
+        {operations.map((o) => (
+          <li key={o.id}>
+            <Glyph name={o.kind === "compare" ? "in step" : o.kind === "seed" ? "seeding" : "role"} />
+            <Link to={`/operations/${o.id}`}>
+              {operationWords[o.kind] ?? o.kind}
+              {o.plan.candidate ? ` to ${o.plan.candidate}` : o.plan.target ? ` of ${o.plan.target}` : ""}
+            </Link>
+            <span className="num c-2">{when(o.created_at)}</span>
+            <span className="note">
+              {o.outcome || o.state}
+              {o.message ? `: ${o.message}` : ""}
+            </span>
+          </li>
+        ))}
+      </ul>
+      {operations.length === 0 && <p className="note">None yet.</p>}
+    </section>
+  );
+}
+
+function Troubles({ view }: { view: View }) {
+  if (view.problems.length === 0) return null;
+  return (
+    <section className="sec">
+      <h2 className="h">What is wrong, and what to do</h2>
+      <ul className="ops">
+        {view.problems.map((p, i) => (
+          <li key={i}>
+            <Glyph name="warn" />
+            <b>{p.text}</b>
+            <span />
+            {p.mend && <span className="note">{p.mend}</span>}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
+  return (
+    <section className="sec srv scroll">
+      <h2 className="vh">Servers</h2>
+      <table className="tb list">
+        <thead>
+          <tr>
+            <th className="num">rank</th>
+            <th>server</th>
+            <th>role</th>
+            <th>health</th>
+            <th>site</th>
+            <th>position</th>
+            <th>history</th>
+            <th className="num">bytes behind</th>
+            <th className="num">time behind</th>
+            <th className="num">last contact</th>
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          {view.servers.map((s) => (
+            <tr key={s.name}>
+              <td className="num c-2" data-l="rank">
+                {rank(s.rank)}
+              </td>
+              <th scope="row">
+                <Link to={`/clusters/${view.cluster}/${s.name}`}>{s.name}</Link>
+              </th>
+              <td>
+                <span className={s.role === "primary" ? "role p" : "role"}>{s.role}</span>
+              </td>
+              <td>
+                <HealthWord health={s.health} why={s.why} />
+              </td>
+              <td>{s.site}</td>
+              <td className="mono">{s.position || "–"}</td>
+              <td>{s.history || "–"}</td>
+              <td className="num" data-l="bytes behind">
+                {s.role === "primary" ? "–" : size(s.lag_bytes)}
+              </td>
+              <td className="num" data-l="time behind">
+                {s.role === "primary" ? "–" : behind(s.lag)}
+              </td>
+              <td className="num" data-l="last contact">
+                {s.last_contact_seconds < 2 && s.last_contact_seconds >= 0 ? "now" : span(s.last_contact_seconds)}
+              </td>
+              <td className="num">
+                {s.name !== view.primary && (
+                  <span className="btns">
+                    <button className="btn sm" onClick={() => act({ kind: "rejoin", server: s.name })}>
+                      Rejoin…
+                    </button>
+                    <button className="btn sm" onClick={() => act({ kind: "seed", server: s.name })}>
+                      Seed…
+                    </button>
+                  </span>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+export function Cluster() {
+  const { name = "" } = useParams();
+  const { loaded } = useLive();
+  const view = useView(name);
+  const [request, setRequest] = useState<Request>();
+  if (!view) return loaded ? <p className="say">There is no cluster “{name}”.</p> : <Waiting what="Asking the service …" />;
+  const running = view.operation;
+  return (
+    <>
+      <section className="state" aria-label="State">
+        <h1 className="say">
+          <Sentence text={view.sentence} health={view.health} />
+        </h1>
+        <div className="btns">
+          <button className="btn go" onClick={() => setRequest({ kind: "switchover" })}>
+            Switch over…
+          </button>
+          <button className="btn risk" onClick={() => setRequest({ kind: "failover" })}>
+            Fail over…
+          </button>
+          <Link className="btn" to={`/clusters/${name}/setup`}>
+            Add a server…
+          </Link>
+          <button className="btn" onClick={() => setRequest({ kind: "compare" })}>
+            Compare data
+          </button>
+        </div>
+        <Facts
+          list={[
+            ["term", view.term],
+            ["engine", engineName(view.engine)],
+            ["can lose", `${view.can_lose} more`],
+            [
+              "at risk",
+              !view.at_risk.known
+                ? "not known"
+                : view.at_risk.everything
+                  ? "every write"
+                  : view.at_risk.bytes === 0
+                    ? "nothing"
+                    : `${size(view.at_risk.bytes)}, the last ${span(view.at_risk.seconds)}`,
+            ],
+            ...(running
+              ? [
+                  [
+                    "under way",
+                    <Link key="o" to={`/operations/${running.id}`}>
+                      operation {running.id}, {running.kind}
+                    </Link>,
+                  ] as [string, React.ReactNode],
+                ]
+              : []),
+          ]}
+        />
+      </section>
+      <section className="panel rbp" aria-label="Ribbon">
+        <Legend />
+        <Ribbon view={view} />
+      </section>
+      <div className="cols">
+        <section className="sec">
+          <h2 className="h">
+            Time behind <span className="note">since this page was opened</span>
+          </h2>
+          <LagChart cluster={name} limit={view.policy.behind_seconds} stamp={view.at} />
+        </section>
+        <div>
+          <Troubles view={view} />
+          <Recent cluster={name} />
+        </div>
+      </div>
+      <Servers view={view} act={setRequest} />
+      {request && <PlanDialog view={view} request={request} close={() => setRequest(undefined)} />}
+    </>
+  );
+}

@@ -1,0 +1,176 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import type { View } from "../api/client";
+import { useLive } from "../live";
+import { Waiting } from "../parts/bits";
+import { Glyph, healthClass, Sentence } from "../parts/glyphs";
+import { PlanDialog } from "../parts/plan-dialog";
+import { Ribbon } from "../parts/ribbon";
+import { behind, engineName } from "../words";
+
+// Worst first: the order of severity of the service.
+const severity = ["takes no writes", "adrift", "stalled", "unseen", "stopped", "fenced", "behind", "seeding", "in step", "takes writes"];
+const weight = (v: View) => severity.indexOf(v.health);
+const calm = (h: string) => h === "takes writes" || h === "in step";
+
+function opening(views: View[]): string {
+  const n = views.length;
+  const bad = severity
+    .filter((h) => !calm(h))
+    .flatMap((h) => {
+      const k = views.filter((v) => v.health === h).length;
+      return k > 0 ? [`${k} ${k === 1 ? "is" : "are"} ${h}`.replace("are takes", "take").replace("is takes", "takes")] : [];
+    });
+  const fine = views.filter((v) => calm(v.health)).length;
+  return `${n === 1 ? "One cluster" : `Of ${n} clusters`}: ${[...bad, `${fine} ${fine === 1 ? "is" : "are"} in step`].join(", ")}.`;
+}
+
+function Lines({ v }: { v: View }) {
+  const { history } = useLive();
+  const samples = (history.get(v.cluster) ?? []).slice(-66);
+  return (
+    <>
+      {v.servers
+        .filter((s) => s.name !== v.primary)
+        .slice(0, 2)
+        .map((s) => {
+          const most = Math.max(1, ...samples.map((x) => x.lag[s.name] ?? 0));
+          const path = samples.map((x, i) => `${i === 0 ? "M" : "L"}${i} ${(22 - (20 * (x.lag[s.name] ?? 0)) / most).toFixed(1)}`).join("");
+          return (
+            <div className="rp" key={s.name}>
+              <span>{s.name}</span>
+              <svg className="sp" width="66" height="24" viewBox="0 0 66 24" aria-hidden="true">
+                <line className="b" x1="0" x2="66" y1="22.5" y2="22.5" />
+                {path && <path className="l" d={path} />}
+              </svg>
+              {calm(s.health) ? <span>{behind(s.lag)}</span> : <b className={healthClass(s.health)}>{s.health}</b>}
+            </div>
+          );
+        })}
+      {v.servers.length < 3 && <span />}
+    </>
+  );
+}
+
+function Bulletin({ v }: { v: View }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <section className="bulletin" role="alert" aria-label={`${v.cluster} takes no writes`}>
+      <div>
+        <p className="say">
+          <Sentence text={v.sentence} health={v.health} />
+        </p>
+        <div className="btns">
+          {v.primary && (
+            <button className="btn stop" onClick={() => setOpen(true)}>
+              Fail over…
+            </button>
+          )}
+          <Link className="btn" to={`/clusters/${v.cluster}`}>
+            Open {v.cluster}
+          </Link>
+          <span className="note">
+            {engineName(v.engine)}, term {v.term}.
+          </span>
+        </div>
+      </div>
+      <Ribbon view={v} />
+      {open && <PlanDialog view={v} request={{ kind: "failover" }} close={() => setOpen(false)} />}
+    </section>
+  );
+}
+
+export function Fleet() {
+  const { views, loaded } = useLive();
+  const [find, setFind] = useState("");
+  const [pick, setPick] = useState("");
+  if (!loaded) return <Waiting what="Asking the service for its clusters …" />;
+  if (views.length === 0)
+    return (
+      <section className="state">
+        <h1 className="say">
+          <b>No cluster yet.</b> Begin with the server that runs as primary now.
+        </h1>
+        <div className="empty">
+          <p>A cluster is one primary and its replicas. Name it, then enroll the host of the server that takes writes; it goes on running meanwhile.</p>
+          <p className="btns">
+            <Link className="btn go" to="/setup">
+              Add a cluster…
+            </Link>
+          </p>
+        </div>
+      </section>
+    );
+  const sorted = [...views].sort((a, b) => weight(a) - weight(b) || a.cluster.localeCompare(b.cluster));
+  const text = find.toLowerCase();
+  const shown = sorted.filter(
+    (v) =>
+      (pick === "" || v.health === pick) &&
+      (v.cluster.includes(text) || v.servers.some((s) => s.name.includes(text) || (s.site ?? "").toLowerCase().includes(text))),
+  );
+  const silent = sorted.filter((v) => v.health === "takes no writes" && v.primary);
+  const servers = views.reduce((n, v) => n + v.servers.length, 0);
+  return (
+    <>
+      <section className="fl-head">
+        <h1 className="say">{opening(views)}</h1>
+        <p className="note nw">
+          {servers} servers{" "}
+          <Link className="btn sm" to="/setup">
+            Add a cluster…
+          </Link>
+        </p>
+      </section>
+      {silent[0] && <Bulletin v={silent[0]} />}
+      <section className="fleet">
+        <div className="filter">
+          <label className="find">
+            <span className="vh">Find a cluster, server or site</span>
+            <input className="field" placeholder="Find a cluster, server or site" value={find} onChange={(e) => setFind(e.target.value)} />
+          </label>
+          <button className="pick" aria-pressed={pick === ""} onClick={() => setPick("")}>
+            all <b>{views.length}</b>
+          </button>
+          {severity
+            .filter((h) => views.some((v) => v.health === h))
+            .map((h) => (
+              <button key={h} className="pick" aria-pressed={pick === h} onClick={() => setPick(pick === h ? "" : h)}>
+                <span className={healthClass(h)}>
+                  <Glyph name={h} />
+                </span>
+                {h} <b>{views.filter((v) => v.health === h).length}</b>
+              </button>
+            ))}
+        </div>
+        <div className="fl fl-th" aria-hidden="true">
+          <span>cluster</span>
+          <span>state</span>
+          <span>primary</span>
+          <span>replicas, time behind</span>
+          <span />
+          <span>trouble</span>
+        </div>
+        <ul>
+          {shown.map((v) => (
+            <li className="fl fl-r" key={v.cluster}>
+              <div className="fl-n">
+                <span className={healthClass(v.health)}>
+                  <Glyph name={v.health} />
+                </span>
+                <Link to={`/clusters/${v.cluster}`}>{v.cluster}</Link>
+                <span className="note">{engineName(v.engine)}</span>
+              </div>
+              <p>
+                <Sentence text={v.sentence} health={v.health} />
+              </p>
+              <span>{v.primary || "none"}</span>
+              <Lines v={v} />
+              <div>{v.problems.length > 0 ? <b className="c-halt">{v.problems.length}</b> : <span className="c-3">none</span>}</div>
+            </li>
+          ))}
+        </ul>
+        {shown.length === 0 && <p className="note">No cluster fits.</p>}
+      </section>
+    </>
+  );
+}

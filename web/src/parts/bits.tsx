@@ -1,0 +1,34 @@
+import type { ReactNode } from "react";
+import { Refusal } from "../api/client";
+
+// Problem shows what went wrong in the service's own words.
+export function Problem({ error }: { error: unknown }) {
+  if (!error) return null;
+  const text = error instanceof Error ? error.message : String(error);
+  return (
+    <div className="problem" role="alert">
+      <b>{error instanceof Refusal ? error.problem.title : "It could not be done"}</b>
+      <p>{text}</p>
+    </div>
+  );
+}
+
+export function Facts({ list }: { list: [string, ReactNode][] }) {
+  return (
+    <dl className="facts">
+      {list.map(([k, v]) => (
+        <div key={k}>
+          <dt>{k}</dt> <dd>{v}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+export function Waiting({ what }: { what: string }) {
+  return (
+    <p className="note" role="status" aria-live="polite">
+      {what}
+    </p>
+  );
+}

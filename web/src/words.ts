@@ -1,0 +1,49 @@
+// The same words as the service's own: sizes in units of 1024 bytes, times the
+// way a person says them.
+export function size(bytes: number): string {
+  const units = ["B", "kB", "MB", "GB", "TB"];
+  let f = bytes;
+  let i = 0;
+  while (f >= 1024 && i < units.length - 1) {
+    f /= 1024;
+    i++;
+  }
+  return i === 0 ? `${bytes} B` : `${f.toFixed(1)} ${units[i]}`;
+}
+
+export function span(seconds: number): string {
+  if (seconds < 0) return "never";
+  if (seconds < 1) return `${Math.floor(seconds * 1000)} ms`;
+  if (seconds < 60) return `${seconds.toFixed(1)} s`;
+  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ${Math.floor(seconds) % 60} s`;
+  if (seconds < 86400) return `${Math.floor(seconds / 3600)} h ${Math.floor(seconds / 60) % 60} min`;
+  return `${(seconds / 86400).toFixed(1)} days`;
+}
+
+export type Zone = "utc" | "local";
+export const zone = (): Zone => (localStorage.getItem("zone") === "local" ? "local" : "utc");
+
+function format(at: Date, options: Intl.DateTimeFormatOptions): string {
+  return new Intl.DateTimeFormat("en-GB", { ...options, timeZone: zone() === "utc" ? "UTC" : undefined }).format(at);
+}
+
+export const clock = (at: Date) => format(at, { hour: "2-digit", minute: "2-digit", second: "2-digit" });
+export const day = (at: Date) => format(at, { weekday: "short", day: "numeric", month: "short" });
+export const zoneName = () => (zone() === "utc" ? "UTC" : format(new Date(), { timeZoneName: "short" }).replace(/.*, /, ""));
+
+export function when(text: string | null | undefined): string {
+  if (!text) return "–";
+  const at = new Date(text);
+  const today = day(at) === day(new Date());
+  return `${clock(at)} ${today ? "today" : format(at, { day: "numeric", month: "short", year: "numeric" })}`;
+}
+
+export const rank = (n: number) => (n === 0 ? "never" : String(n));
+export const engineName = (engine: string) => (engine === "mariadb" ? "MariaDB" : "PostgreSQL");
+
+// behind says how far a replica is behind, in time.
+export function behind(lag: { seconds: number; at_least: boolean; known: boolean }): string {
+  if (!lag.known) return "–";
+  if (lag.seconds === 0) return "0 s";
+  return (lag.at_least ? "at least " : "") + span(lag.seconds);
+}
