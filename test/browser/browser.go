@@ -30,7 +30,7 @@ type Page struct {
 func Open(ctx context.Context, base string, width, height int) (*Page, func(), error) {
 	program, err := exec.LookPath("chromium")
 	if err != nil {
-		return nil, nil, errors.New("Chromium is missing: apt-get install chromium")
+		return nil, nil, errors.New("no Chromium here: apt-get install chromium")
 	}
 	dir, err := os.MkdirTemp("", "ctchromium")
 	if err != nil {
@@ -49,7 +49,7 @@ func Open(ctx context.Context, base string, width, height int) (*Page, func(), e
 	}
 	if err := chromedp.Run(tab, log.Enable(), runtime.Enable(), emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, false)); err != nil {
 		stop()
-		return nil, nil, fmt.Errorf("Chromium: %w", err)
+		return nil, nil, fmt.Errorf("start Chromium: %w", err)
 	}
 	return p, stop, nil
 }
