@@ -14,7 +14,9 @@ CONSOLE := $(shell find web/src web/public -type f -not -name schema.ts 2>/dev/n
 console: web/dist/index.html
 
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
-	cd web && npm ci --no-audit --no-fund --loglevel=error
+	# Not "npm ci": it insists on builds of a dependency for other systems, which a
+	# mirror may lack. Versions are those of the lock file all the same.
+	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
 	@touch $@
 
 web/src/api/schema.ts: web/node_modules/.package-lock.json $(wildcard internal/api/*.go internal/apitype/*.go internal/core/*/*.go internal/store/*.go)

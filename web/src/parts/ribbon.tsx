@@ -104,7 +104,7 @@ function Row({ s, y, width, id, engine }: { s: Server; y: number; width: number;
       {!primary && seen && (
         <>
           <text className={`fig e ${hot.replace("w-", "t-")}`} x={names + width + 176} y={y + 15}>
-            {engine === "mariadb" && s.lag_bytes === 0 && s.lag.seconds > 0 ? "–" : size(s.lag_bytes)}
+            {!s.lag.known || (engine === "mariadb" && s.lag_bytes === 0 && s.lag.seconds > 0) ? "–" : size(s.lag_bytes)}
           </text>
           <text className={`fig e ${hot.replace("w-", "t-")}`} x={names + width + figures} y={y + 15}>
             {behind(s.lag)}
