@@ -88,3 +88,19 @@ func TestCatchUpAndStages(t *testing.T) {
 		t.Error(w)
 	}
 }
+
+func TestStoodAt(t *testing.T) {
+	c := NewClock(4)
+	if _, ok := c.StoodAt(at(5)); ok {
+		t.Error("an empty clock knows something")
+	}
+	for i, p := range []int64{100, 200, 200, 260} {
+		c.Add(Sample{at(float64(10 * i)), p})
+	}
+	for seconds, want := range map[float64]int64{-1: -1, 0: 100, 5: 150, 10: 200, 15: 200, 25: 230, 30: 260, 99: 260} {
+		got, ok := c.StoodAt(at(seconds))
+		if ok != (want >= 0) || ok && got != want {
+			t.Errorf("at %g s it stood at %d (%t), want %d", seconds, got, ok, want)
+		}
+	}
+}

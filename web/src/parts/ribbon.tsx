@@ -4,10 +4,18 @@ import { behind, size, span } from "../words";
 import { Glyph, healthClass } from "./glyphs";
 import { fits, left, stages, ticks, worst, type Stage } from "./ribbon-scale";
 
-const names = 136;
-const figures = 248;
-const rowHeight = 52;
 const top = 64;
+
+// Layout says where names, bands and figures stand. In a narrow window the
+// words stand above the bands: the axis goes, never the figures.
+type Layout = { band: number; width: number; down: number; row: number; glyph: number; word: number; bytes: number; time: number; narrow: boolean };
+
+function layout(full: number): Layout {
+  if (full < 720) return { band: 0, width: full - 2, down: 18, row: 56, glyph: 76, word: 96, bytes: full - 62, time: full - 2, narrow: true };
+  const [names, figures] = [136, 248];
+  const width = full - names - figures;
+  return { band: names, width, down: 0, row: 52, glyph: names + width + 26, word: names + width + 48, bytes: names + width + 176, time: full, narrow: false };
+}
 
 const causes: Record<string, string> = {
   received: "replay is the bottleneck: received and waiting",
@@ -46,7 +54,9 @@ function StageShape({ stage, y, id, hot }: { stage: Stage; y: number; id: string
   }
 }
 
-function Row({ s, y, width, id, engine }: { s: Server; y: number; width: number; id: string; engine: string }) {
+function Row({ s, y: line, at, id, engine }: { s: Server; y: number; at: Layout; id: string; engine: string }) {
+  const { width } = at;
+  const y = line + at.down;
   const primary = s.role === "primary";
   const normal = s.health === "in step" || s.health === "takes writes";
   const seen = s.position !== undefined && s.position !== "";
@@ -55,14 +65,16 @@ function Row({ s, y, width, id, engine }: { s: Server; y: number; width: number;
   const hot = normal ? "" : tone(s.health);
   return (
     <g>
-      <text className="name" x="0" y={y + 9}>
+      <text className="name" x="0" y={line + 9}>
         {s.name}
       </text>
-      <text className="cap" x="0" y={y + 25}>
-        {s.role}
-        {s.site ? `, ${s.site}` : ""}
-      </text>
-      <svg x={names} y="0" width={width} overflow="visible">
+      {!at.narrow && (
+        <text className="cap" x="0" y={line + 25}>
+          {s.role}
+          {s.site ? `, ${s.site}` : ""}
+        </text>
+      )}
+      <svg x={at.band} y="0" width={width} overflow="visible">
         {primary && seen && <path className="lead" d={`M0 ${y}H${width - 9}L${width} ${y + 6}V${y + 14}L${width - 9} ${y + 20}H0Z`} />}
         {primary && !seen && <path d={`M0 ${y + 2}H${width}V${y + 18}H0`} fill="none" stroke="var(--halt-f)" strokeWidth="1.5" strokeDasharray="3 3" />}
         {!primary && seen && (
@@ -81,7 +93,7 @@ function Row({ s, y, width, id, engine }: { s: Server; y: number; width: number;
                 ) : null;
               })}
             {!normal && wait && hot && (
-              <text className={`halo ${hot.replace("w-", "t-")}`} x={Math.min(wait.from, width - 420)} y={y + 38}>
+              <text className={`halo ${hot.replace("w-", "t-")}`} x={Math.max(0, Math.min(wait.from, width - 420))} y={y + 38}>
                 {causes[wait.name]}
                 {s.catch_up_seconds > 0 ? `. Level again in about ${span(s.catch_up_seconds)}.` : ""}
               </text>
@@ -95,18 +107,18 @@ function Row({ s, y, width, id, engine }: { s: Server; y: number; width: number;
         )}
         {s.health === "adrift" && seen && <path className="neck" d={`M${width - 60} ${y - 4}L${width - 40} ${y + 6}H${width - 8}`} />}
       </svg>
-      <g transform={`translate(${names + width + 26} ${y + 2})`} className={healthClass(s.health)}>
+      <g transform={`translate(${at.glyph} ${at.narrow ? line - 4 : line + 2})`} className={healthClass(s.health)}>
         <Glyph name={s.health} />
       </g>
-      <text className={`${normal ? "" : "w7"} ${hot.replace("w-", "t-")}`} x={names + width + 48} y={y + 14}>
+      <text className={`${normal ? "" : "w7"} ${hot.replace("w-", "t-")}`} x={at.word} y={at.narrow ? line + 9 : line + 14}>
         {s.health}
       </text>
       {!primary && seen && (
         <>
-          <text className={`fig e ${hot.replace("w-", "t-")}`} x={names + width + 176} y={y + 15}>
+          <text className={`fig e ${hot.replace("w-", "t-")}`} x={at.bytes} y={at.narrow ? line + 9 : line + 15}>
             {!s.lag.known || (engine === "mariadb" && s.lag_bytes === 0 && s.lag.seconds > 0) ? "–" : size(s.lag_bytes)}
           </text>
-          <text className={`fig e ${hot.replace("w-", "t-")}`} x={names + width + figures} y={y + 15}>
+          <text className={`fig e ${hot.replace("w-", "t-")}`} x={at.time} y={at.narrow ? line + 9 : line + 15}>
             {behind(s.lag)}
           </text>
         </>
@@ -147,11 +159,12 @@ export function Ribbon({ view }: { view: View }) {
     o.observe(box.current);
     return () => o.disconnect();
   }, []);
-  const width = Math.max(40, full - names - figures);
+  const at = layout(full);
+  const { width } = at;
   const servers = [...view.servers].sort((a, b) => Number(b.role === "primary") - Number(a.role === "primary"));
   const extra: number[] = servers.map((s) => (s.health === "behind" || s.health === "stalled" ? 18 : 0));
-  const rows = servers.map((_, i) => top + i * rowHeight + extra.slice(0, i).reduce((n, x) => n + x, 0));
-  const height = (rows.at(-1) ?? top) + 40 + (extra.at(-1) ?? 0);
+  const rows = servers.map((_, i) => top + i * at.row + extra.slice(0, i).reduce((n, x) => n + x, 0));
+  const height = (rows.at(-1) ?? top) + at.down + 40 + (extra.at(-1) ?? 0);
   const primary = servers.find((s) => s.role === "primary");
   const words = servers.map((s) => `${s.name}: ${s.health}${s.role === "replica" ? `, ${size(s.lag_bytes)}, ${behind(s.lag)} behind` : ""}`).join("; ");
   return (
@@ -160,10 +173,10 @@ export function Ribbon({ view }: { view: View }) {
         <title>{`Positions of ${view.cluster}`}</title>
         <desc>{words}</desc>
         <Patterns id={id} />
-        <line className="rule" x1={names} x2={names + width} y1="48.5" y2="48.5" />
-        {full >= 720 &&
+        <line className="rule" x1={at.band} x2={at.band + width} y1="48.5" y2="48.5" />
+        {!at.narrow &&
           ticks.map((t) => {
-            const x = names + width - left(t.bytes, width);
+            const x = at.band + width - left(t.bytes, width);
             return (
               <g key={t.label}>
                 <line className="rule" x1={x} x2={x} y1="42" y2="48" />
@@ -175,20 +188,22 @@ export function Ribbon({ view }: { view: View }) {
             );
           })}
         {servers.map((s, i) => (
-          <Row key={s.name} s={s} y={rows[i] ?? top} width={width} id={id} engine={view.engine} />
+          <Row key={s.name} s={s} y={rows[i] ?? top} at={at} id={id} engine={view.engine} />
         ))}
-        <line className="now" x1={names + width} x2={names + width} y1="6" y2={height - 6} />
-        <text className="strong" x={names + width + 6} y="38">
+        <line className="now" x1={at.band + width} x2={at.band + width} y1="6" y2={height - 6} />
+        <text className={at.narrow ? "strong e" : "strong"} x={at.band + width + (at.narrow ? -6 : 6)} y="38">
           now
         </text>
-        {full >= 720 && primary?.position && (
-          <text className="e cap" x={names + width - 8} y="17">
+        {!at.narrow && primary?.position && (
+          <text className="e cap" x={at.band + width - 8} y="17">
             {primary.name}’s newest write <tspan className="mono strong">{primary.position}</tspan>
           </text>
         )}
-        <text className="cap e" x={names + width + 176} y="38">
-          behind by
-        </text>
+        {!at.narrow && (
+          <text className="cap e" x={at.bytes} y="38">
+            behind by
+          </text>
+        )}
       </svg>
     </div>
   );

@@ -1,0 +1,63 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"testing"
+
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/pki"
+)
+
+// Share implements engine.Sharer.
+func (f *fakeEngine) Share(_ context.Context, what string, q url.Values, w io.Writer) error {
+	if _, err := io.WriteString(w, strings.Repeat("a part of the "+what+" ", 5000)); err != nil {
+		return err
+	}
+	switch q.Get("how") {
+	case "fails":
+		return errors.New("the disk of the source is gone,\nsaid in 100 % of cases")
+	case "dies":
+		panic(http.ErrAbortHandler)
+	}
+	return nil
+}
+
+// A stream between agents ends in order or with the reason: half a copy never
+// passes for a whole one. Only agents of the same cluster are given anything.
+func TestSharedStream(t *testing.T) {
+	r := newRig(t)
+	gull := verb.Peer{Name: "gull", Agent: r.target.Address}
+	as := func(name string) peers {
+		t.Helper()
+		pair, err := r.authority.Pair(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return peers{&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair}}
+	}
+	tern := as(pki.AgentName("bookings", "tern"))
+	for how, want := range map[string]string{"": "", "fails": "the disk of the source is gone,\nsaid in 100 % of cases", "dies": "EOF"} {
+		s, err := tern.Fetch(t.Context(), gull, "copy", url.Values{"how": {how}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := io.ReadAll(s)
+		s.Close()
+		if want == "" && (err != nil || len(b) != 5000*len("a part of the copy ")) || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("%q: %d bytes, then %v", how, len(b), err)
+		}
+	}
+	for _, name := range []string{pki.AgentName("cargo", "wren"), pki.ServiceName} {
+		if _, err := as(name).Fetch(t.Context(), gull, "copy", nil); err == nil || !strings.Contains(err.Error(), "may not ask this") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	if _, err := tern.Fetch(t.Context(), verb.Peer{Name: "gull", Agent: "127.0.0.1:9"}, "copy", nil); err == nil || !strings.Contains(err.Error(), "ask gull's agent") {
+		t.Errorf("nobody there: %v", err)
+	}
+}

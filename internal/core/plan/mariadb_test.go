@@ -1,0 +1,163 @@
+package plan
+
+import (
+	"strings"
+	"testing"
+
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// fine are the settings of a server that lacks nothing.
+var fine = map[string]string{"log_bin": "ON", "log_slave_updates": "ON", "binlog_format": "ROW", "binlog_row_image": "FULL", "binlog_row_metadata": "FULL", "gtid_domain_id": "1", "gtid_strict_mode": "ON",
+	"sync_binlog": "1", "innodb_flush_log_at_trx_commit": "1", "slave_exec_mode": "STRICT", "lower_case_table_names": "0", "max_connections": "60", "rpl_semi_sync_master_enabled": "OFF", "accounts": "same", "oldest_position": "1-11-5"}
+
+func sailed(name string, id uint32, role observation.Role) *observation.Server {
+	o := &observation.Server{At: now, Running: true, Accepting: true, Role: role, Writable: role == observation.Primary, System: "c0ffee", Version: "10.11.19", MajorVersion: 1011, ClosedByDefault: true, ServerID: id, GTIDState: "1-11-100",
+		Line: position.Line{System: "c0ffee", Number: 2, Fingerprint: "mark"}, Address: observation.Address{Host: name, Port: 3306}, DiskFreeBytes: 100 << 30, DataBytes: 1 << 30, Settings: map[string]string{}, Facts: map[string]int64{}}
+	for k, v := range fine {
+		o.Settings[k] = v
+	}
+	if role == observation.Primary {
+		o.Written, o.WrittenAt, o.Guard = "1-11-100", "cargo-bin.000002:500", guard.State{Noted: 2, Accepted: 2, Owner: true}
+		o.LogFiles = []position.LogFile{{Name: "cargo-bin.000001", Bytes: 1000}, {Name: "cargo-bin.000002", Bytes: 500}}
+	} else {
+		o.Applied, o.Received, o.AppliedAt, o.ReceivedAt = "1-11-100", "1-11-100", "cargo-bin.000002:500", "cargo-bin.000002:500"
+		o.Upstream = &observation.Upstream{Host: "wren", Port: 3306, Connected: true}
+	}
+	return o
+}
+
+func cargo(r Request, change func(in *Input, m []view.Member)) Input {
+	var members []view.Member
+	for i, n := range []string{"wren", "plover", "dunlin"} {
+		role := observation.Replica
+		if i == 0 {
+			role = observation.Primary
+		}
+		members = append(members, view.Member{Name: n, Rank: (i + 1) % 3, Agent: n + ":7720", Enrolled: true, SeenAt: now, Last: sailed(n, uint32(11+i), role)})
+	}
+	in := Input{Request: r, NextTerm: 3}
+	if change != nil {
+		change(&in, members)
+	}
+	in.Members = members
+	in.View = view.Assess(view.Input{Cluster: "cargo", Engine: position.EngineMariaDB, Term: 2, OwnerTerm: 2, Owner: "wren", Policy: view.DefaultPolicy(), Members: members, Now: now})
+	return in
+}
+
+func wrecked(change func(x *verb.Examination)) *verb.Examination {
+	x := &verb.Examination{Line: position.Line{System: "c0ffee", Number: 2}, System: "c0ffee", End: "1-11-105", Fork: "1-11-100", Kinship: string(position.Kin), TailBytes: 900, Rewindable: true,
+		Tail: &verb.Tail{Transactions: []verb.Transaction{{GTID: "1-11-101", Outcome: "committed"}}}}
+	if change != nil {
+		change(x)
+	}
+	return x
+}
+
+// The same plans for the second engine: what is left out, what is in place.
+func TestMakeMariaDB(t *testing.T) {
+	type members = []view.Member
+	for _, c := range []struct {
+		name    string
+		r       Request
+		change  func(in *Input, m members)
+		wrong   string
+		refused string
+		steps   string
+	}{
+		{name: "switchover", r: Request{Kind: Switchover}, steps: "open-term caught-up stop-old prove decide promote! mark-term events follow-dunlin demote-old streams-dunlin streams-wren mark mark-on-dunlin mark-on-wren"},
+		{name: "switchover, first write would hang", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["rpl_semi_sync_master_enabled"] = "ON" }, refused: "rpl_semi_sync_master_enabled"},
+		{name: "switchover, applier in error", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Upstream.ApplierProblem = "error 1062: Duplicate entry" }, refused: "no server of cargo may take over"},
+		{name: "switchover to one in error", r: Request{Kind: Switchover, To: "plover"}, change: func(_ *Input, m members) { m[1].Last.Upstream.ApplierProblem = "error 1062: Duplicate entry" }, refused: "applying stopped: error 1062"},
+		{name: "switchover, two of one server id", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[2].Last.ServerID = 12 }, refused: "dunlin and plover both have server id 12"},
+		{name: "switchover, other domain", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["gtid_domain_id"] = "2" }, refused: "gtid_domain_id is 2 on plover"},
+		{name: "switchover, no log on the candidate", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["log_slave_updates"] = "OFF" }, refused: "log_slave_updates is OFF"},
+		{name: "switchover, log thrown away", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[0].Last.Settings["oldest_position"] = "1-11-101" }, refused: "log begins after 1-11-101"},
+		{name: "failover, dead", r: Request{Kind: Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-plover detach-dunlin level decide promote! mark-term events follow-dunlin streams-dunlin mark"},
+		{name: "failover, start again", r: Request{Kind: Failover, To: "wren"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term events"},
+		{name: "seed an empty one", r: Request{Kind: Seed, Server: "plover"}, change: func(_ *Input, m members) {
+			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 1011, DiskFreeBytes: 10 << 30, Address: m[1].Last.Address}
+		}, steps: "prepare prepare-dunlin copy verify start follow catch-up mark mark-on-plover"},
+		{name: "seed by a dump", r: Request{Kind: Seed, Server: "plover", Way: WayDump, Replace: true}, steps: "prepare prepare-dunlin copy verify start follow catch-up mark"},
+		{name: "seed by a way that is none", r: Request{Kind: Seed, Server: "plover", Way: "force"}, wrong: `no way "force"`},
+		{name: "rejoin without a tail", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
+			dead(m[1].Last)
+			in.Examination = wrecked(func(x *verb.Examination) { x.TailBytes, x.Fork, x.Tail, x.Rewindable = 0, x.End, nil, false })
+		}, steps: "prepare prepare-dunlin account start follow streams mark mark-on-plover"},
+		{name: "rejoin with a tail", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = wrecked(nil) },
+			steps: "salvage reread prepare prepare-dunlin rewind! account start follow streams mark mark-on-plover hold view-plover release sums-wren sums-plover judge"},
+		{name: "rejoin with a tail that cannot be undone", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
+			dead(m[1].Last)
+			in.Examination = wrecked(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "it changes definitions" })
+		}, steps: "salvage reread prepare prepare-dunlin copy verify start follow catch-up"},
+		{name: "rejoin data that nobody knows", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
+			dead(m[1].Last)
+			m[1].Last.System = ""
+			in.Examination = &verb.Examination{Kinship: string(position.Unknown), WhyNot: "other data than its agent knew"}
+		}, refused: "other data than its agent knew"},
+		{name: "save a tail of a running server", r: Request{Kind: Salvage, Server: "plover"}, change: func(in *Input, _ members) { in.Examination = wrecked(func(x *verb.Examination) { x.Running = true }) }, steps: "salvage reread"},
+	} {
+		p, err := Make(cargo(c.r, c.change))
+		if c.wrong != "" {
+			if err == nil || !strings.Contains(err.Error(), c.wrong) {
+				t.Errorf("%s: %v, want an error with %q", c.name, err, c.wrong)
+			}
+			continue
+		}
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		why, refused := p.Refused()
+		if refused != (c.refused != "") || !strings.Contains(why, c.refused) {
+			t.Errorf("%s: refused %t: %s", c.name, refused, why)
+		}
+		if got := stepNames(p); !strings.HasPrefix(got, c.steps) {
+			t.Errorf("%s: steps\n%s, want\n%s", c.name, got, c.steps)
+		}
+		holdsTogether(t, c.name, p)
+	}
+}
+
+// What a failover would lose is said as transactions, with the GTIDs between
+// which they lie.
+func TestLossInGTIDs(t *testing.T) {
+	p, err := Make(cargo(Request{Kind: Failover}, func(in *Input, m []view.Member) {
+		dead(m[0].Last)
+		m[0].Last.Written = ""
+		in.Examination = &verb.Examination{End: "1-11-103"}
+	}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, words := range []string{"Lost to the cluster: 3 transactions", "after 1-11-100 up to 1-11-103"} {
+		if !strings.Contains(p.Summary, words) {
+			t.Errorf("the plan does not say %q: %s", words, p.Summary)
+		}
+	}
+	if p.ConfirmName != "cargo" {
+		t.Errorf("it asks for the name %q", p.ConfirmName)
+	}
+}
+
+// A comparison that a crash of the service interrupted begins again where
+// writes are held; other steps are taken up where they stood.
+func TestResumeAt(t *testing.T) {
+	p, err := Make(cargo(Request{Kind: Rejoin, Server: "plover"}, func(in *Input, m []view.Member) { dead(m[1].Last); in.Examination = wrecked(nil) }))
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := map[string]int{}
+	for i, s := range p.Steps {
+		at[s.Name] = i
+	}
+	for from, want := range map[string]string{"rewind": "rewind", "streams": "streams", "hold": "hold", "release": "hold", "sums-plover": "hold", "judge": "hold", "close-wren": "close-wren"} {
+		if got := p.ResumeAt(at[from]); got != at[want] {
+			t.Errorf("before %s it goes on with %s, want %s", from, p.Steps[got].Name, want)
+		}
+	}
+}

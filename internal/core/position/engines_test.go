@@ -1,0 +1,111 @@
+package position
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestLacksAndReaches(t *testing.T) {
+	for _, c := range []struct {
+		engine, at, want string
+		lacks            int64
+		known            bool
+	}{
+		{EnginePostgres, "0/2000000", "0/2000000", 0, true}, {EnginePostgres, "0/1FFFF00", "0/2000000", 0x100, true}, {EnginePostgres, "0/3000000", "0/2000000", 0, true},
+		{EnginePostgres, "", "0/2000000", 0, false}, {EnginePostgres, "0/1", "nonsense", 0, false},
+		{EngineMariaDB, "1-11-100", "1-11-105", 5, true}, {EngineMariaDB, "1-12-105", "1-11-105", 0, true}, {EngineMariaDB, "1-11-100,2-5-7", "1-11-100,2-5-9", 2, true},
+		{EngineMariaDB, "1-11-100", "1-11-100,2-5-9", 9, true}, {EngineMariaDB, "", "1-11-3", 3, true}, {EngineMariaDB, "1-11-3", "", 0, false}, {EngineMariaDB, "x", "1-11-3", 0, false},
+		{"other", "1", "2", 0, false},
+	} {
+		lacks, known := Lacks(c.engine, c.at, c.want)
+		if known != c.known || known && lacks != c.lacks {
+			t.Errorf("%s %q lacks %d of %q (%t), want %d (%t)", c.engine, c.at, lacks, c.want, known, c.lacks, c.known)
+		}
+		if ok, k := Reaches(c.engine, c.at, c.want); k != c.known || ok != (c.known && c.lacks == 0) {
+			t.Errorf("%s %q reaches %q: %t %t", c.engine, c.at, c.want, ok, k)
+		}
+	}
+}
+
+// A stop is held strictly for bytes, whose last record is still to come, and
+// plainly for transactions.
+func TestHoldsStop(t *testing.T) {
+	for _, c := range []struct {
+		engine, applied, stop string
+		want                  bool
+	}{
+		{EnginePostgres, "0/2000000", "0/2000000", false}, {EnginePostgres, "0/2000078", "0/2000000", true}, {EnginePostgres, "0/2000078", "", false},
+		{EngineMariaDB, "1-11-105", "1-11-105", true}, {EngineMariaDB, "1-11-104", "1-11-105", false}, {EngineMariaDB, "1-11-105", "", false}, {EngineMariaDB, "1-11-105", "1-11-105,2-1-1", false},
+	} {
+		if got := HoldsStop(c.engine, c.applied, c.stop); got != c.want {
+			t.Errorf("%+v: %t", c, got)
+		}
+	}
+}
+
+func TestLinear(t *testing.T) {
+	files := []LogFile{{"b.000001", 1000}, {"b.000002", 500}, {"b.000003", 70}}
+	for at, want := range map[string]int64{"b.000001:4": 4, "b.000001:1000": 1000, "b.000002:4": 1004, "b.000003:70": 1570, "b.000009:4": -1, "": -1, "b.000001": -1} {
+		got, ok := Linear(files, at)
+		if ok != (want >= 0) || ok && got != want {
+			t.Errorf("%s is at %d (%t), want %d", at, got, ok, want)
+		}
+	}
+}
+
+func TestParted(t *testing.T) {
+	state := func(s string) GTIDState {
+		g, err := ParseGTIDState(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return g
+	}
+	kin := Line{System: "c", Number: 3, Fingerprint: "m"}
+	for _, c := range []struct {
+		name          string
+		engine        string
+		mine, primary Standing
+		after         bool
+		says          string
+	}{
+		{"the same", EngineMariaDB, Standing{Line: kin, State: state("1-11-5")}, Standing{Line: kin, State: state("1-11-5"), Server: 11}, true, ""},
+		{"behind", EngineMariaDB, Standing{Line: Line{System: "c", Number: 2, Fingerprint: "l"}, State: state("1-11-4")}, Standing{Line: kin, State: state("1-11-5"), Server: 11}, true, ""},
+		{"a moment ahead of an older look", EngineMariaDB, Standing{State: state("1-11-9")}, Standing{State: state("1-11-5"), Server: 11}, false, ""},
+		{"ahead of a newer look", EngineMariaDB, Standing{State: state("1-11-9")}, Standing{State: state("1-11-5"), Server: 11}, true, "up to 1-11-9 that wren lacks"},
+		{"writes of its own", EngineMariaDB, Standing{State: state("1-11-5,1-12-6")}, Standing{State: state("1-11-5"), Server: 11}, false, "up to 1-12-6 that wren lacks"},
+		{"another domain", EngineMariaDB, Standing{State: state("1-11-5,9-12-1")}, Standing{State: state("1-11-5"), Server: 11}, false, "up to 9-12-1"},
+		{"nothing known of the primary", EngineMariaDB, Standing{State: state("1-11-5")}, Standing{}, true, ""},
+		{"another cluster", EngineMariaDB, Standing{Line: Line{System: "d"}}, Standing{Line: kin}, true, "copy of another cluster"},
+		{"same term, other mark", EngineMariaDB, Standing{Line: Line{System: "c", Number: 3, Fingerprint: "n"}}, Standing{Line: kin}, true, "both"},
+		{"past the fork", EnginePostgres, Standing{Line: Line{System: "7", Number: 1}, At: "0/3000000"}, Standing{Line: Line{System: "7", Number: 2, Began: 0x2000000}, Past: []Branch{{Timeline: 1, End: 0x2000000}}}, true, "past the fork at 0/2000000"},
+		{"before the fork", EnginePostgres, Standing{Line: Line{System: "7", Number: 1}, At: "0/1000000"}, Standing{Line: Line{System: "7", Number: 2, Began: 0x2000000}, Past: []Branch{{Timeline: 1, End: 0x2000000}}}, true, ""},
+	} {
+		got := Parted(c.engine, c.mine, c.primary, "wren", c.after)
+		if c.says == "both" {
+			c.says = "it says term 3 like wren"
+		}
+		if (got == "") != (c.says == "") || !strings.Contains(got, c.says) {
+			t.Errorf("%s: %q, want %q", c.name, got, c.says)
+		}
+	}
+}
+
+func TestGTIDStateGrows(t *testing.T) {
+	s, err := ParseGTIDState("1-11-5,2-11-9")
+	if err != nil {
+		t.Fatal(err)
+	}
+	grown := s.With(GTID{1, 12, 6}).With(GTID{1, 11, 7})
+	if grown.String() != "1-11-7,1-12-6,2-11-9" || s.String() != "1-11-5,2-11-9" {
+		t.Errorf("%s from %s", grown, s)
+	}
+	p, _ := ParseGTIDPosition("1-11-5")
+	q, _ := ParseGTIDPosition("1-12-7,3-1-1")
+	if got := joinGTIDs(p.Missing(q)); got != "1-12-7,3-1-1" {
+		t.Error(got)
+	}
+	if got := q.Missing(p); len(got) != 0 {
+		t.Error(got)
+	}
+}
