@@ -78,3 +78,6 @@ require (
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
+
+// Packages of npm may hold Go code of their own.
+ignore ./web/node_modules

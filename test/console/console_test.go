@@ -153,7 +153,7 @@ func TestPages(t *testing.T) {
 	v := newVisit(t, demo.Bookings)
 	v.ok(v.SeedAll(v.ctx, nil))
 	pages := map[string]string{"/": "Of", "/clusters/bookings": "takes writes on gull", "/clusters/bookings/tern": "tern is in step", "/operations": "newest first", "/operations/1": "Seed: finished", "/audit": "who asked for what",
-		"/settings": "Access tokens", "/setup": "Add a cluster", "/clusters/bookings/setup": "Add a replica to bookings", "/clusters/none": "no cluster", "/nowhere": "no page at this address"}
+		"/settings": "Access tokens", "/setup": "Add a cluster", "/clusters/bookings/setup": "Add a replica to bookings", "/clusters/bookings/check": "is ready for a switchover", "/clusters/none": "no cluster", "/nowhere": "no page at this address"}
 	pages["/"] = "One cluster: 1 is in step"
 	for _, theme := range []string{"light", "dark"} {
 		v.ok(v.page.Theme(theme))

@@ -5,6 +5,7 @@ import { api, onSessionEnd, take } from "./api/client";
 import { LiveProvider, useLive, useNow } from "./live";
 import { Problem, Waiting } from "./parts/bits";
 import { Audit } from "./pages/audit";
+import { Check } from "./pages/check";
 import { Cluster } from "./pages/cluster";
 import { Fleet } from "./pages/fleet";
 import { Login } from "./pages/login";
@@ -126,6 +127,7 @@ export function App() {
           <Route path="/setup" element={<Setup />} />
           <Route path="/clusters/:name" element={<Cluster />} />
           <Route path="/clusters/:name/setup" element={<Setup />} />
+          <Route path="/clusters/:name/check" element={<Check />} />
           <Route path="/clusters/:name/:server" element={<Server />} />
           <Route path="/operations" element={<Operations />} />
           <Route path="/operations/:id" element={<Operation />} />

@@ -4,7 +4,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { createContext, useContext, useEffect, useRef, useState, type ReactNode } from "react";
 import { api, take, type View } from "./api/client";
 
-type Live = { views: View[]; loaded: boolean; lost: boolean; seenAt: number; history: Map<string, Sample[]> };
+type Live = { views: View[]; loaded: boolean; lost: boolean; seenAt: number; history: Map<string, Sample[]>; forget: (cluster: string) => void };
 
 // Sample is what was seen of a cluster's replicas at one moment, in seconds.
 export type Sample = { at: number; lag: Record<string, number | null> };
@@ -12,7 +12,7 @@ export type Sample = { at: number; lag: Record<string, number | null> };
 const keptSamples = 900;
 const patience = 4000; // ms without a word until the connection counts as lost
 
-const Context = createContext<Live>({ views: [], loaded: false, lost: false, seenAt: 0, history: new Map() });
+const Context = createContext<Live>({ views: [], loaded: false, lost: false, seenAt: 0, history: new Map(), forget: () => {} });
 export const useLive = () => useContext(Context);
 export const useView = (name: string | undefined) => useLive().views.find((v) => v.cluster === name);
 
@@ -27,7 +27,7 @@ function remember(history: Map<string, Sample[]>, v: View) {
 
 export function LiveProvider({ children }: { children: ReactNode }) {
   const client = useQueryClient();
-  const [state, setState] = useState<Omit<Live, "history">>({ views: [], loaded: false, lost: false, seenAt: 0 });
+  const [state, setState] = useState<Omit<Live, "history" | "forget">>({ views: [], loaded: false, lost: false, seenAt: 0 });
   const history = useRef(new Map<string, Sample[]>());
   useEffect(() => {
     let stream: EventSource | undefined;
@@ -98,7 +98,9 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       stream?.close();
     };
   }, [client]);
-  return <Context.Provider value={{ ...state, history: history.current }}>{children}</Context.Provider>;
+  // forget drops a cluster that was removed: no event tells of what is not there.
+  const forget = (cluster: string) => setState((s) => ({ ...s, views: s.views.filter((v) => v.cluster !== cluster) }));
+  return <Context.Provider value={{ ...state, history: history.current, forget }}>{children}</Context.Provider>;
 }
 
 // useNow gives the time, each second.

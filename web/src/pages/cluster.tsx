@@ -196,6 +196,9 @@ export function Cluster() {
           <button className="btn" onClick={() => setRequest({ kind: "compare" })}>
             Compare data
           </button>
+          <Link className="btn" to={`/clusters/${name}/check`}>
+            Check
+          </Link>
         </div>
         <Facts
           list={[

@@ -1,10 +1,11 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Request } from "../api/client";
 import { useView } from "../live";
 import { Facts, Problem, Waiting } from "../parts/bits";
 import { HealthWord } from "../parts/glyphs";
+import { enrolment } from "../parts/enrolment";
 import { PlanDialog } from "../parts/plan-dialog";
 import { rank, size } from "../words";
 
@@ -16,6 +17,13 @@ export function Server() {
     queryKey: ["cluster", name],
     queryFn: () => take(api.GET("/api/v1/clusters/{cluster}", { params: { path: { cluster: name } } })),
     refetchInterval: 2000,
+  });
+  const navigate = useNavigate();
+  const path = { cluster: name, server };
+  const code = useMutation({ mutationFn: () => take(api.POST("/api/v1/clusters/{cluster}/servers/{server}/code", { params: { path } })) });
+  const remove = useMutation({
+    mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}/servers/{server}", { params: { path } })),
+    onSuccess: () => navigate(`/clusters/${name}`),
   });
   if (q.isPending) return <Waiting what="Asking the service …" />;
   const s = q.data?.servers.find((x) => x.name === server);
@@ -50,6 +58,15 @@ export function Server() {
             <button className="btn" onClick={() => setRequest({ kind: "salvage", server })}>
               Save its tail…
             </button>
+            <button className="btn" onClick={() => code.mutate()}>
+              New enrolment code
+            </button>
+            <button
+              className="btn risk"
+              onClick={() => confirm(`Forget ${server}? Its database goes on as it is; Cross Twin no longer looks after it.`) && remove.mutate()}
+            >
+              Remove
+            </button>
           </div>
         )}
         <Facts
@@ -66,6 +83,13 @@ export function Server() {
           ]}
         />
       </section>
+      <Problem error={code.error ?? remove.error} />
+      {code.data && (
+        <section className="sec">
+          <h2 className="h">On {server}’s host, as root</h2>
+          <pre className="cmd">{enrolment(q.data?.engine ?? "", code.data.code)}</pre>
+        </section>
+      )}
       <div className="cols">
         <section className="sec scroll">
           <h2 className="h">Links</h2>

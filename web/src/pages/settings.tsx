@@ -98,6 +98,8 @@ function Policy({ v }: { v: View }) {
   const [policy, setPolicy] = useState(v.policy);
   const path = { cluster: v.cluster };
   const save = useMutation({ mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body: { policy } })) });
+  const { forget } = useLive();
+  const remove = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}", { params: { path } })), onSuccess: () => forget(v.cluster) });
   const rank = useMutation({
     mutationFn: (x: { server: string; rank: number }) =>
       take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server: x.server } }, body: { rank: x.rank } })),
@@ -147,7 +149,15 @@ function Policy({ v }: { v: View }) {
           ))}
         </tbody>
       </table>
-      <Problem error={save.error ?? rank.error} />
+      <div className="btns">
+        <button
+          className="btn sm risk"
+          onClick={() => confirm(`Forget the cluster ${v.cluster}? Its databases go on as they are; Cross Twin no longer looks after them.`) && remove.mutate()}
+        >
+          Remove {v.cluster}
+        </button>
+      </div>
+      <Problem error={save.error ?? rank.error ?? remove.error} />
     </section>
   );
 }

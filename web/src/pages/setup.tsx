@@ -5,6 +5,7 @@ import { api, take, type Request } from "../api/client";
 import { useView } from "../live";
 import { Problem, Waiting } from "../parts/bits";
 import { HealthWord } from "../parts/glyphs";
+import { enrolment } from "../parts/enrolment";
 import { PlanDialog } from "../parts/plan-dialog";
 
 function AddCluster() {
@@ -49,13 +50,6 @@ function AddCluster() {
       </form>
     </>
   );
-}
-
-function enrolment(engine: string, code: string) {
-  const first = `crosstwin agent enroll --service ${location.origin} --code ${code} \\\n  --host THIS-HOST `;
-  return engine === "mariadb"
-    ? `${first}--data-dir /var/lib/mysql \\\n  --config-file /etc/mysql/mariadb.conf.d/60-cluster.cnf\ncrosstwin agent`
-    : `${first}--data-dir /srv/pg/data\ncrosstwin agent`;
 }
 
 function AddServer({ cluster }: { cluster: string }) {

@@ -18,8 +18,9 @@ const titles: Record<string, string> = {
 
 const order = { fail: 0, warn: 1, pass: 2 } as Record<string, number>;
 
-function Checks({ checks }: { checks: Check[] }) {
-  const [all, setAll] = useState(false);
+// Checks shows checks, worst first; all of them when asked.
+export function Checks({ checks, open = false }: { checks: Check[]; open?: boolean }) {
+  const [all, setAll] = useState(open);
   const sorted = [...checks].sort((a, b) => (order[a.result] ?? 3) - (order[b.result] ?? 3));
   const loud = sorted.filter((c) => c.result !== "pass");
   const quiet = sorted.filter((c) => c.result === "pass");
