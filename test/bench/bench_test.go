@@ -7,8 +7,6 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -19,27 +17,10 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
+	"crosstwin/test/harness"
 )
 
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "ctb")
-	if err == nil {
-		err = os.Chmod(dir, 0o755)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
-	binary = filepath.Join(dir, "crosstwin")
-	out, err := exec.Command("go", "build", "-o", binary, "crosstwin/cmd/crosstwin").CombinedOutput()
-	if err != nil {
-		fmt.Fprintf(os.Stderr, "%v: %s", err, out)
-		os.Exit(1)
-	}
-	code := m.Run()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { harness.Main(m, &binary) }
 
 var binary string
 
@@ -49,20 +30,7 @@ func report(name string, value float64, unit string, limit float64) {
 
 func newWorld(b *testing.B, cluster string) (*demo.Cluster, context.Context) {
 	b.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
-	b.Cleanup(cancel)
-	dir, err := os.MkdirTemp("", "ctbw")
-	if err != nil {
-		b.Fatal(err)
-	}
-	os.Chmod(dir, 0o755)
-	b.Cleanup(func() { os.RemoveAll(dir) })
-	w, err := demo.Build(ctx, demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}})
-	if err != nil {
-		b.Fatal(err)
-	}
-	b.Cleanup(w.Stop)
-	c := w.Clusters[0]
+	c, ctx := harness.World(b, binary, cluster, nil)
 	if err := c.SeedAll(ctx, nil); err != nil {
 		b.Fatal(err)
 	}

@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,31 +18,13 @@ import (
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 	"crosstwin/internal/store"
+	"crosstwin/test/harness"
 )
 
 // binary is built once for all tests.
 var binary string
 
-func TestMain(m *testing.M) {
-	// Not below a private temporary directory: the databases' own user has to
-	// reach it.
-	dir, err := os.MkdirTemp("", "ct")
-	if err == nil {
-		err = os.Chmod(dir, 0o755)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
-	binary = filepath.Join(dir, "crosstwin")
-	if out, err := exec.Command("go", "build", "-o", binary, "crosstwin/cmd/crosstwin").CombinedOutput(); err != nil {
-		fmt.Fprintf(os.Stderr, "%v: %s", err, out)
-		os.Exit(1)
-	}
-	code := m.Run()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { harness.Main(m, &binary) }
 
 // world is one running cluster of the Skerry Line for one test. Tests speak of
 // bookings with gull, tern and heron; on cargo the same test is carried out
@@ -73,27 +54,7 @@ func newWorld(t *testing.T, seeded bool) *world { return newWorldOf(t, demo.Book
 // replicas of its empty servers.
 func newWorldOf(t *testing.T, cluster string, seeded bool) *world {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
-	t.Cleanup(cancel)
-	dir, err := os.MkdirTemp("", "ctw")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Chmod(dir, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	w, err := demo.Build(ctx, demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if t.Failed() {
-			keepLogs(t, w.Dir)
-		}
-		w.Stop()
-	})
-	c := w.Clusters[0]
+	c, ctx := harness.World(t, binary, cluster, func(dir string) { keepLogs(t, dir) })
 	n := c.Names()
 	if seeded {
 		if err := c.SeedAll(ctx, nil); err != nil {

@@ -108,25 +108,10 @@ func TestMakeMariaDB(t *testing.T) {
 		}, refused: "other data than its agent knew"},
 		{name: "save a tail of a running server", r: Request{Kind: Salvage, Server: "plover"}, change: func(in *Input, _ members) { in.Examination = wrecked(func(x *verb.Examination) { x.Running = true }) }, steps: "salvage reread"},
 	} {
-		p, err := Make(cargo(c.r, c.change))
-		if c.wrong != "" {
-			if err == nil || !strings.Contains(err.Error(), c.wrong) {
-				t.Errorf("%s: %v, want an error with %q", c.name, err, c.wrong)
-			}
-			continue
+		p := expect(t, c.name, cargo(c.r, c.change), c.wrong, c.refused, c.steps)
+		if p != nil && c.not != "" && strings.Contains(stepNames(p), c.not) {
+			t.Errorf("%s: it has a step %s", c.name, c.not)
 		}
-		if err != nil {
-			t.Errorf("%s: %v", c.name, err)
-			continue
-		}
-		why, refused := p.Refused()
-		if refused != (c.refused != "") || !strings.Contains(why, c.refused) {
-			t.Errorf("%s: refused %t: %s", c.name, refused, why)
-		}
-		if got := stepNames(p); !strings.HasPrefix(got, c.steps) || c.not != "" && strings.Contains(got, c.not) {
-			t.Errorf("%s: steps\n%s, want\n%s", c.name, got, c.steps)
-		}
-		holdsTogether(t, c.name, p)
 	}
 }
 

@@ -145,26 +145,34 @@ func TestMake(t *testing.T) {
 		{name: "compare", r: Request{Kind: Compare}, steps: "hold view-tern view-heron release sums-gull sums-tern sums-heron judge close-gull"},
 		{name: "unknown kind", r: Request{Kind: "force"}, wrong: `no operation "force"`},
 	} {
-		p, err := Make(input(c.r, c.change))
-		if c.wrong != "" {
-			if err == nil || !strings.Contains(err.Error(), c.wrong) {
-				t.Errorf("%s: %v, want an error with %q", c.name, err, c.wrong)
-			}
-			continue
-		}
-		if err != nil {
-			t.Errorf("%s: %v", c.name, err)
-			continue
-		}
-		why, refused := p.Refused()
-		if refused != (c.refused != "") || !strings.Contains(why, c.refused) {
-			t.Errorf("%s: refused %t: %s", c.name, refused, why)
-		}
-		if got := stepNames(p); !strings.HasPrefix(got, c.steps) {
-			t.Errorf("%s: steps\n%s, want\n%s", c.name, got, c.steps)
-		}
-		holdsTogether(t, c.name, p)
+		expect(t, c.name, input(c.r, c.change), c.wrong, c.refused, c.steps)
 	}
+}
+
+// expect makes a plan and holds it against what must come of it. The plan is
+// nil where the request makes no sense.
+func expect(t *testing.T, name string, in Input, wrong, refused, steps string) *Plan {
+	t.Helper()
+	p, err := Make(in)
+	if wrong != "" {
+		if err == nil || !strings.Contains(err.Error(), wrong) {
+			t.Errorf("%s: %v, want an error with %q", name, err, wrong)
+		}
+		return nil
+	}
+	if err != nil {
+		t.Errorf("%s: %v", name, err)
+		return nil
+	}
+	why, no := p.Refused()
+	if no != (refused != "") || !strings.Contains(why, refused) {
+		t.Errorf("%s: refused %t: %s", name, no, why)
+	}
+	if got := stepNames(p); !strings.HasPrefix(got, steps) {
+		t.Errorf("%s: steps\n%s, want\n%s", name, got, steps)
+	}
+	holdsTogether(t, name, p)
+	return p
 }
 
 func stepNames(p *Plan) string {

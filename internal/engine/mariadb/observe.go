@@ -304,7 +304,7 @@ var facts = map[string]string{
 	"tables_without_key":       "select count(*) from information_schema.tables t where table_type = 'BASE TABLE' and table_schema not in " + systemSchemas + " and not exists (select * from information_schema.table_constraints c where c.table_schema = t.table_schema and c.table_name = t.table_name and constraint_type = 'PRIMARY KEY')",
 	"tables_not_transactional": "select count(*) from information_schema.tables where table_type = 'BASE TABLE' and engine <> 'InnoDB' and table_schema not in " + systemSchemas,
 	"events_enabled":           "select count(*) from information_schema.events where status = 'ENABLED'",
-	"privileged_writers":       "select count(distinct grantee) from information_schema.user_privileges where privilege_type = 'READ ONLY ADMIN' and grantee not like \"'root'@%\" and grantee not like \"'mysql'@%\" and grantee not like \"'mariadb.sys'@%\"",
+	"privileged_writers":       "select count(distinct grantee) from information_schema.user_privileges where privilege_type in ('READ_ONLY ADMIN', 'READ ONLY ADMIN') and grantee not like \"'root'@%\" and grantee not like \"'mysql'@%\" and grantee not like \"'mariadb.sys'@%\"",
 	"long_statements":          "select count(*) from information_schema.processlist where command = 'Query' and time_ms > 5000 and user <> 'system user'",
 }
 

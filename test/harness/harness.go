@@ -1,0 +1,65 @@
+// Package harness builds the binary and the worlds that the tests drive.
+package harness
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"crosstwin/internal/demo"
+)
+
+// Main builds the binary once for all tests of a package, puts its path into
+// binary, runs them and ends the process.
+func Main(m *testing.M, binary *string) {
+	// Not below a private temporary directory: the databases' own user has to
+	// reach it.
+	dir, err := os.MkdirTemp("", "ct")
+	if err == nil {
+		err = os.Chmod(dir, 0o755)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	*binary = filepath.Join(dir, "crosstwin")
+	if out, err := exec.Command("go", "build", "-o", *binary, "crosstwin/cmd/crosstwin").CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "%v: %s", err, out)
+		os.Exit(1)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// World builds a world with one cluster, whose replicas are still empty, and
+// takes it down with the test. failed is told the world's directory when the
+// test failed, while it is still there.
+func World(t testing.TB, binary, cluster string, failed func(dir string)) (*demo.Cluster, context.Context) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
+	t.Cleanup(cancel)
+	dir, err := os.MkdirTemp("", "ctw")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	w, err := demo.Build(ctx, demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		if t.Failed() && failed != nil {
+			failed(w.Dir)
+		}
+		w.Stop()
+	})
+	return w.Clusters[0], ctx
+}
