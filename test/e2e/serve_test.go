@@ -47,9 +47,12 @@ func serve(t *testing.T, env []string, args ...string) *daemon {
 	}
 	t.Cleanup(func() { d.cmd.Process.Kill(); d.cmd.Wait(); d.log.Close() })
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		// The port opens a moment before the log says so.
 		if c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", d.port)); err == nil {
 			c.Close()
-			return d
+			if strings.Contains(d.said(), "service listens") {
+				return d
+			}
 		}
 		if time.Now().After(end) {
 			t.Fatalf("the service does not listen:\n%s", d.said())
