@@ -156,7 +156,7 @@ func TestProcesses(t *testing.T) {
 		return c
 	}
 	ours := run("sleep", "60")
-	run("tail", "-f", "/dev/null") // of another name
+	run("tail", "-f", "/dev/null")       // of another name
 	other := exec.Command("sleep", "60") // works elsewhere
 	other.Start()
 	t.Cleanup(func() { other.Process.Kill(); other.Wait() })
