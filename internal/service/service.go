@@ -65,6 +65,8 @@ type member struct {
 	rec     store.Server
 	last    *observation.Server
 	seenAt  time.Time
+	askedAt time.Time
+	state   time.Time // since when last.GTIDState is as it is
 	problem string
 	busy    bool
 	applied rate
@@ -232,7 +234,7 @@ func (c *cluster) input(now time.Time) view.Input {
 		Clock: c.clock, WrittenRate: c.written.perSecond(now), Operation: c.op, Now: now}
 	for _, m := range c.members {
 		in.Members = append(in.Members, view.Member{Name: m.rec.Name, Rank: m.rec.Rank, Site: m.rec.Site, Agent: m.rec.Agent, Enrolled: m.rec.EnrolledAt != nil,
-			Last: m.last, SeenAt: m.seenAt, Problem: m.problem, AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now)})
+			Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt, StateSince: m.state, Problem: m.problem, AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now)})
 	}
 	return in
 }

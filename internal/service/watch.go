@@ -94,17 +94,18 @@ func (s *Service) observe(ctx context.Context, cluster, server string, thorough 
 	req.Thorough = thorough
 	octx, cancel := context.WithTimeout(ctx, observeTimeout)
 	defer cancel()
+	asked := time.Now()
 	o, err := s.agents.Observe(octx, t, req)
 	if ctx.Err() != nil && err != nil {
 		return nil, err
 	}
-	s.take(ctx, cluster, server, o, err)
+	s.take(ctx, cluster, server, asked, o, err)
 	return o, err
 }
 
 // take files an observation: positions into the lag clock, rates, and what an
 // agent knows that the records do not.
-func (s *Service) take(ctx context.Context, name, server string, o *observation.Server, failed error) {
+func (s *Service) take(ctx context.Context, name, server string, asked time.Time, o *observation.Server, failed error) {
 	now := time.Now()
 	s.mu.Lock()
 	c := s.clusters[name]
@@ -124,7 +125,10 @@ func (s *Service) take(ctx context.Context, name, server string, o *observation.
 		if m.last != nil && o.Settings == nil {
 			o.Settings, o.Facts = m.last.Settings, m.last.Facts
 		}
-		m.last, m.seenAt, m.problem = o, now, ""
+		if m.last == nil || m.last.GTIDState != o.GTIDState {
+			m.state = now
+		}
+		m.last, m.seenAt, m.askedAt, m.problem = o, now, asked, ""
 		c.measure(m, now)
 		first = m
 	}

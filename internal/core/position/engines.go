@@ -112,8 +112,8 @@ type Standing struct {
 
 // Parted tells why a server holds writes that the primary's history lacks;
 // empty when there is no sign of it. owner is the primary's name for the words.
-// after says that the primary was observed after the server: only then does a
-// higher number of the primary's own writes mean anything.
+// after says that the primary was asked after the server's state was seen: only
+// then does a higher number of the primary's own writes mean anything.
 func Parted(engine string, mine, primary Standing, owner string, after bool) string {
 	if mine.Line.System != "" && primary.Line.System != "" && mine.Line.System != primary.Line.System {
 		return "it is a copy of another cluster: its system identifier is " + mine.Line.System + ", not " + primary.Line.System

@@ -304,7 +304,7 @@ func adrift(in Input, m Member, owner *Member) string {
 	if owner == nil || owner.Last == nil || owner.Last.Role != observation.Primary {
 		return ""
 	}
-	return position.Parted(in.Engine, o.Standing(), owner.Last.Standing(), in.Owner, owner.SeenAt.After(m.SeenAt))
+	return position.Parted(in.Engine, o.Standing(), owner.Last.Standing(), in.Owner, owner.AskedAt.After(m.StateSince))
 }
 
 func mayTakeOver(in Input, s *Server) (bool, string) {

@@ -67,6 +67,11 @@ type Member struct {
 
 	Last   *observation.Server // nil before the first contact
 	SeenAt time.Time           // receipt of Last, service's clock
+	// AskedAt is when Last was asked for, StateSince when the newest change of
+	// what the server's log holds was first seen: a server can be compared with
+	// one that was asked after that.
+	AskedAt    time.Time
+	StateSince time.Time
 	// Problem is why the last attempt to observe failed, empty when it did not.
 	Problem string
 	// AppliedSince is when the applied position last moved, service's clock.
