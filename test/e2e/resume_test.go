@@ -2,10 +2,12 @@ package e2e
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"testing"
 	"time"
 
+	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/demo"
 	"crosstwin/internal/store"
@@ -24,6 +26,14 @@ func (w *world) killAt(r plan.Request, step, where string) store.Operation {
 	// A kill at the first step may come before the answer is out: then the
 	// error is the connection's, and the journal has the operation all the same.
 	op, begun := w.Client.Begin(w.ctx, w.Name, r)
+	// On a loaded machine a server may answer too late for the first look of a
+	// service that has just started: it is then refused, safely, and asked again.
+	var refused apitype.Problem
+	for try := 0; try < 5 && errors.As(begun, &refused) && refused.Code == apitype.CodeRefused; try++ {
+		w.t.Logf("refused for now: %v", begun)
+		time.Sleep(time.Second)
+		op, begun = w.Client.Begin(w.ctx, w.Name, r)
+	}
 	ctx, cancel := context.WithTimeout(w.ctx, time.Minute)
 	defer cancel()
 	if err := w.WaitServiceGone(ctx); err != nil {
