@@ -20,6 +20,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"strings"
 	"time"
 
 	"crosstwin/internal/agentapi"
@@ -175,7 +176,7 @@ func (e *execution) forward(ctx context.Context, at int) error {
 		}
 	}
 	if len(e.passedOver) > 0 {
-		return e.end(ctx, store.OutcomeNeedsYou, "gone through, but this failed: "+join(e.passedOver))
+		return e.end(ctx, store.OutcomeNeedsYou, "gone through, but this failed: "+strings.Join(e.passedOver, "; "))
 	}
 	return e.end(ctx, store.OutcomeFinished, e.closing())
 }
@@ -185,17 +186,6 @@ func sep(seen string) string {
 		return ""
 	}
 	return " (" + seen + ")"
-}
-
-func join(list []string) string {
-	s := ""
-	for i, x := range list {
-		if i > 0 {
-			s += "; "
-		}
-		s += x
-	}
-	return s
 }
 
 // closing is what a finished operation says in one sentence.

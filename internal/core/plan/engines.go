@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"strings"
 
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
@@ -62,7 +63,7 @@ func (in *Input) stepMakeSlots(p *Plan, name, on string, for_ []string) {
 	if len(slots) == 1 {
 		what = "slot " + slots[0]
 	}
-	p.step(Step{Name: name, Action: Action{Title: fmt.Sprintf("make %s on %s for %s", what, on, join(for_)), Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}}, Seconds: 0.1,
+	p.step(Step{Name: name, Action: Action{Title: fmt.Sprintf("make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}}, Seconds: 0.1,
 		After:   []Condition{{Kind: HasSlots, Server: on, Values: slots}},
 		Undo:    &Action{Title: "drop " + what + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}},
 		IfFails: what + " on " + on + " are dropped again"})
@@ -85,15 +86,4 @@ func (in *Input) stepEvents(p *Plan, primary string) {
 	}
 	p.step(Step{Name: "events", Action: Action{Title: "enable the scheduled events on " + primary, Server: primary, Verb: verb.Events}, Seconds: 0.05, OnFail: GoOn,
 		IfFails: "events do not run until they are enabled: alter event NAME enable, on " + primary})
-}
-
-func join(list []string) string {
-	s := ""
-	for i, x := range list {
-		if i > 0 {
-			s += ", "
-		}
-		s += x
-	}
-	return s
 }

@@ -165,12 +165,23 @@ func (e *Engine) drain(ctx context.Context) error {
 	if err := e.exec(ctx, "stop slave io_thread"); err != nil {
 		return err
 	}
-	if l, err = e.link(ctx); err != nil || l["Gtid_IO_Pos"] == "" {
+	if l, err = e.link(ctx); err != nil {
 		return err
+	}
+	received := l["Gtid_IO_Pos"]
+	if received == "" {
+		// A restarted replica does not say what it had received: its files do.
+		held, err := e.text(ctx, "select @@global.gtid_binlog_pos")
+		if err != nil {
+			return err
+		}
+		if _, received, _, err = e.unapplied(ctx, held); err != nil || received == "" {
+			return err
+		}
 	}
 	end := time.Now().Add(drainLimit)
 	for {
-		at, err := e.text(ctx, "select concat(master_gtid_wait("+literal(l["Gtid_IO_Pos"])+", 1), '')")
+		at, err := e.text(ctx, "select concat(master_gtid_wait("+literal(received)+", 1), '')")
 		if err == nil && at == "0" {
 			return nil
 		}
@@ -178,7 +189,7 @@ func (e *Engine) drain(ctx context.Context) error {
 			return fmt.Errorf("%s stopped applying what it had received: error %s: %s", e.cfg.Name, now["Last_SQL_Errno"], now["Last_SQL_Error"])
 		}
 		if ctx.Err() != nil || time.Now().After(end) {
-			return fmt.Errorf("%s has not applied what it received, up to %s, in time", e.cfg.Name, l["Gtid_IO_Pos"])
+			return fmt.Errorf("%s has not applied what it received, up to %s, in time", e.cfg.Name, received)
 		}
 	}
 }
@@ -191,27 +202,9 @@ func (e *Engine) rescue(ctx context.Context, l link) error {
 	if err != nil {
 		return err
 	}
-	have, err := position.ParseGTIDPosition(held)
+	files, _, more, err := e.unapplied(ctx, held)
 	if err != nil {
 		return err
-	}
-	base, err := e.text(ctx, "select @@global.relay_log_basename")
-	if err != nil {
-		return err
-	}
-	files, err := indexed(base+".index", e.cfg.DataDir)
-	if err != nil {
-		return err
-	}
-	more := 0
-	err = eachGroup(files, func(_ string, g *binlog.Group) error {
-		if mine, ok := have.In(g.GTID.Domain); g.Complete && (!ok || g.GTID.Seq > mine.Seq) {
-			more++
-		}
-		return nil
-	})
-	if err != nil {
-		return fmt.Errorf("read the relay log of %s: %w", e.cfg.Name, err)
 	}
 	if more == 0 {
 		return nil
@@ -220,6 +213,33 @@ func (e *Engine) rescue(ctx context.Context, l link) error {
 		return fmt.Errorf("%s holds %d received transactions that it cannot apply: error %s: %s", e.cfg.Name, more, l["Last_SQL_Errno"], l["Last_SQL_Error"])
 	}
 	return e.applyFiles(ctx, files, held)
+}
+
+// unapplied reads the relay log: its files, the position of its last complete
+// transactions beyond the held one ("" if none) and how many those are.
+func (e *Engine) unapplied(ctx context.Context, held string) (files []string, last string, more int, err error) {
+	have, err := position.ParseGTIDPosition(held)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	base, err := e.text(ctx, "select @@global.relay_log_basename")
+	if err != nil {
+		return nil, "", 0, err
+	}
+	if files, err = indexed(base+".index", e.cfg.DataDir); err != nil {
+		return nil, "", 0, err
+	}
+	err = eachGroup(files, func(_ string, g *binlog.Group) error {
+		if mine, ok := have.In(g.GTID.Domain); g.Complete && (!ok || g.GTID.Seq > mine.Seq) {
+			more++
+			last = later(last, g.GTID.String())
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, "", 0, fmt.Errorf("read the relay log of %s: %w", e.cfg.Name, err)
+	}
+	return files, last, more, nil
 }
 
 // applyFiles pipes log files from a GTID position on into the server.

@@ -226,7 +226,7 @@ func (e *Engine) disableEvents(ctx context.Context) error {
 	if err != nil {
 		return e.explain(err)
 	}
-	defer c.Close()
+	defer end(c) // a session with its log off must not go back to the pool
 	statements := "set session sql_log_bin = 0"
 	for _, r := range rows {
 		statements += "; alter event " + name(r["s"]) + "." + name(r["n"]) + " disable on slave"

@@ -292,7 +292,7 @@ func (e *Engine) dropDatabases(ctx context.Context) error {
 	if err != nil {
 		return e.explain(err)
 	}
-	defer c.Close()
+	defer end(c) // a session with its log off must not go back to the pool
 	statements := "set session sql_log_bin = 0; set session foreign_key_checks = 0"
 	for _, r := range rows {
 		statements += "; drop database " + name(r["n"])
