@@ -169,6 +169,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 		s.Fenced = false
 	}
 	o.Guard, o.Fenced, o.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
+	o.CertificateEnds = a.cert.Leaf.NotAfter
 	a.lastMu.Lock()
 	a.last, a.lastAt = o, time.Now()
 	a.lastMu.Unlock()

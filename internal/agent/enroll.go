@@ -27,8 +27,14 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	if !ok {
 		return cfg, errors.New("this is not an enrolment code: crosstwin server add prints one")
 	}
-	if _, err := os.Stat(filepath.Join(dir, ConfigFile)); err == nil {
-		return cfg, fmt.Errorf("an agent is enrolled in %s already: give another --dir, or remove it", dir)
+	var old Config
+	_, err := os.Stat(filepath.Join(dir, ConfigFile))
+	again := err == nil
+	if again {
+		if old, err = LoadConfig(dir); err != nil {
+			return cfg, err
+		}
+		cfg.Advertise, cfg.Host, cfg.Port = old.Advertise, old.Host, old.Port
 	}
 	if err := os.MkdirAll(dir, 0o711); err != nil {
 		return cfg, err
@@ -48,6 +54,14 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	block, _ := pem.Decode([]byte(ans.Authority))
 	if block == nil || pki.Fingerprint(block.Bytes) != fingerprint {
 		return cfg, fmt.Errorf("%s is not the service that gave this code: its authority has another fingerprint", service)
+	}
+	if again {
+		// A new certificate for the same server; what the agent knows of it, the
+		// terms above all, stays.
+		if old.Cluster != ans.Cluster || old.Server != ans.Server {
+			return cfg, fmt.Errorf("the agent of %s of %s is enrolled in %s, and this code was for %s of %s: give another --dir, with a new code, because this one is used up: crosstwin server code %s %s", old.Server, old.Cluster, dir, ans.Server, ans.Cluster, ans.Cluster, ans.Server)
+		}
+		cfg = old
 	}
 	cfg.Cluster, cfg.Server, cfg.Engine = ans.Cluster, ans.Server, ans.Engine
 	for name, content := range map[string]string{"agent.key": string(keyPEM), "agent.crt": ans.Certificate, "authority.crt": ans.Authority} {

@@ -56,6 +56,9 @@ func (a *Agent) handler() http.Handler {
 		}
 		return answer(w, names)
 	}))
+	if x, ok := a.engine.(engine.LogKeeper); ok {
+		a.handleLog(m, x)
+	}
 	m.HandleFunc("POST /agent/v1/verbs/{verb}", a.fromService(a.serveVerb))
 	m.HandleFunc("POST /agent/v1/stop-job", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
 		var key string
@@ -84,6 +87,36 @@ func (a *Agent) handler() http.Handler {
 		return answer(w, acc)
 	}))
 	return m
+}
+
+// handleLog serves what is read of the server's logs.
+func (a *Agent) handleLog(m *http.ServeMux, x engine.LogKeeper) {
+	m.HandleFunc("POST /agent/v1/log-files", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		files, err := x.LogFiles(r.Context())
+		if err != nil {
+			return err
+		}
+		return answer(w, files)
+	}))
+	m.HandleFunc("POST /agent/v1/read-log", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		var req verb.ReadLogArgs
+		if err := decode(r.Body, &req); err != nil {
+			return err
+		}
+		page, err := x.ReadLog(r.Context(), req)
+		if err != nil {
+			return err
+		}
+		return answer(w, page)
+	}))
+	m.HandleFunc("POST /agent/v1/complaints", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		const most = 50
+		list, err := x.Complaints(most)
+		if err != nil {
+			return err
+		}
+		return answer(w, list)
+	}))
 }
 
 func (a *Agent) fromService(h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {

@@ -119,6 +119,12 @@ func (a *Agent) shortVerbs() map[string]shortVerb {
 			return x.Probe(ctx, v.Peer, acc), nil
 		}
 	}
+	if x, ok := a.engine.(engine.LogKeeper); ok {
+		m[verb.Trim] = withArgs(x.Trim)
+	}
+	if x, ok := a.engine.(engine.Tuner); ok {
+		m[verb.Set] = withArgs(x.Set)
+	}
 	if x, ok := a.engine.(engine.Scheduler); ok {
 		m[verb.Events] = none(x.Events)
 	}

@@ -195,6 +195,21 @@ func (c *Caller) Names(ctx context.Context, t Target, files []string) (map[strin
 	return out, c.post(ctx, t, "/agent/v1/names", files, &out)
 }
 
+// LogFiles lists the files of a server's log.
+func (c *Caller) LogFiles(ctx context.Context, t Target) (files []verb.LogFile, err error) {
+	return files, c.post(ctx, t, "/agent/v1/log-files", struct{}{}, &files)
+}
+
+// ReadLog reads a part of a server's log.
+func (c *Caller) ReadLog(ctx context.Context, t Target, a verb.ReadLogArgs) (page verb.LogPage, err error) {
+	return page, c.post(ctx, t, "/agent/v1/read-log", a, &page)
+}
+
+// Complaints gives the newest lines of a server's own error log.
+func (c *Caller) Complaints(ctx context.Context, t Target) (list []verb.Complaint, err error) {
+	return list, c.post(ctx, t, "/agent/v1/complaints", struct{}{}, &list)
+}
+
 // StopJob ends a job.
 func (c *Caller) StopJob(ctx context.Context, t Target, key string) error {
 	var stopped bool

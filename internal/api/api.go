@@ -49,7 +49,7 @@ func New(s *service.Service, version string, log *slog.Logger) http.Handler {
 	e.HideBanner, e.HidePort = true, true
 	e.HTTPErrorHandler = a.fail
 	e.Use(middleware.Recover(), middleware.BodyLimit("8M"), a.logged)
-	for _, r := range a.routes() {
+	for _, r := range a.allRoutes() {
 		h := r.handle
 		if !r.open {
 			h = a.authorized(h)
@@ -166,12 +166,14 @@ func problemOf(err error) apitype.Problem {
 
 // body decodes a request's body and refuses fields that it does not know: a
 // misspelt field must not pass for an absent one.
-func body[T any](c echo.Context) (T, error) {
-	var v T
+func body[T any](c echo.Context) (v T, err error) { return v, bodyInto(c, &v) }
+
+// bodyInto decodes over what stands in v: what the body leaves out stays.
+func bodyInto(c echo.Context, v any) error {
 	d := json.NewDecoder(c.Request().Body)
 	d.DisallowUnknownFields()
-	if err := d.Decode(&v); err != nil {
-		return v, apitype.Problem{Status: http.StatusBadRequest, Code: apitype.CodeBadInput, Title: "Unreadable", Detail: "the request's body: " + err.Error()}
+	if err := d.Decode(v); err != nil {
+		return apitype.Problem{Status: http.StatusBadRequest, Code: apitype.CodeBadInput, Title: "Unreadable", Detail: "the request's body: " + err.Error()}
 	}
-	return v, nil
+	return nil
 }

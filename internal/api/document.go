@@ -40,7 +40,7 @@ func Document(version string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, r := range (&API{}).routes() {
+	for _, r := range (&API{}).allRoutes() {
 		op := openapi3.NewOperation()
 		op.OperationID, op.Summary = r.id, r.summary
 		path := describePath(r.path, op)

@@ -2,6 +2,8 @@ package api
 
 import (
 	"net/http"
+	"reflect"
+	"slices"
 	"sort"
 	"strconv"
 
@@ -12,17 +14,22 @@ import (
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/metrics"
 	"crosstwin/internal/service"
 	"crosstwin/internal/store"
 )
 
-// routes is the whole API.
+// allRoutes is the whole API.
+func (a *API) allRoutes() []route { return slices.Concat(a.routes(), a.watchRoutes()) }
+
+// routes are those of clusters, operations and access.
 func (a *API) routes() []route {
 	const v1 = "/api/v1"
 	const cluster, server = v1 + "/clusters/:cluster", v1 + "/clusters/:cluster/servers/:server"
 	return []route{
 		{method: "GET", path: "/healthz", id: "health", summary: "Whether the process runs", open: true, status: 200, content: "text/plain", handle: func(c echo.Context) error { return c.String(200, "ok\n") }},
 		{method: "GET", path: "/readyz", id: "ready", summary: "Whether it can do its work", open: true, status: 200, content: "text/plain", handle: a.ready},
+		{method: "GET", path: "/metrics", id: "metrics", summary: "What the service judges, as Prometheus metrics", status: 200, content: "text/plain", handle: echo.WrapHandler(metrics.Handler(a.service))},
 		{method: "GET", path: v1 + "/openapi.json", id: "document", summary: "This document", open: true, status: 200, out: map[string]any{}, handle: a.document},
 		{method: "GET", path: v1 + "/version", id: "version", summary: "Version and start of the service", status: 200, out: apitype.Version{}, handle: func(c echo.Context) error {
 			return c.JSON(200, apitype.Version{Version: a.version, StartedAt: a.started})
@@ -40,7 +47,7 @@ func (a *API) routes() []route {
 
 		{method: "POST", path: cluster + "/servers", id: "addServer", summary: "Add a server; gives its agent's one-time code", status: 201, in: apitype.NewServer{}, out: apitype.EnrolmentCode{}, handle: a.addServer},
 		{method: "GET", path: server, id: "showServer", summary: "One server as judged now", status: 200, out: view.Server{}, handle: a.showServer},
-		{method: "PATCH", path: server, id: "setServer", summary: "Change rank or site", status: 200, in: apitype.ServerChange{}, out: view.Server{}, handle: a.setServer},
+		{method: "PATCH", path: server, id: "setServer", summary: "Change rank or site, hide or show", status: 200, in: apitype.ServerChange{}, out: view.Server{}, handle: a.setServer},
 		{method: "DELETE", path: server, id: "removeServer", summary: "Forget a server; its database goes on", status: 204, handle: a.removeServer},
 		{method: "POST", path: server + "/code", id: "newCode", summary: "A new one-time code for its agent", status: 201, out: apitype.EnrolmentCode{}, handle: a.newCode},
 		{method: "GET", path: server + "/tail", id: "tail", summary: "What only this server has", status: 200, out: verb.Examination{}, handle: a.tail},
@@ -122,12 +129,18 @@ func (a *API) showCluster(c echo.Context) error {
 }
 
 func (a *API) setCluster(c echo.Context) error {
-	r, err := body[apitype.ClusterChange](c)
+	v, err := a.service.View(c.Param("cluster"))
 	if err != nil {
 		return err
 	}
+	policy := v.Policy
+	policy.Muted = slices.Clone(policy.Muted)
+	r := apitype.ClusterChange{Policy: &policy}
+	if err := bodyInto(c, &r); err != nil {
+		return err
+	}
 	name, from := who(c)
-	if r.Policy != nil {
+	if r.Policy != nil && !reflect.DeepEqual(*r.Policy, v.Policy) {
 		if err := a.service.SetPolicy(c.Request().Context(), c.Param("cluster"), *r.Policy, name, from); err != nil {
 			return err
 		}
@@ -186,7 +199,7 @@ func (a *API) addServer(c echo.Context) error {
 		return err
 	}
 	name, from := who(c)
-	code, err := a.service.AddServer(c.Request().Context(), c.Param("cluster"), store.Server{Name: r.Name, Rank: r.Rank, Site: r.Site, FirstPrimary: r.Primary}, name, from)
+	code, err := a.service.AddServer(c.Request().Context(), c.Param("cluster"), store.Server{Name: r.Name, Rank: r.Rank, Site: r.Site, Hidden: r.Hidden, FirstPrimary: r.Primary}, name, from)
 	if err != nil {
 		return err
 	}
@@ -211,7 +224,7 @@ func (a *API) setServer(c echo.Context) error {
 		return err
 	}
 	name, from := who(c)
-	if err := a.service.SetServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), r.Rank, r.Site, name, from); err != nil {
+	if err := a.service.SetServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), r.Rank, r.Site, r.Hidden, name, from); err != nil {
 		return err
 	}
 	return a.showServer(c)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"errors"
 	"net/http"
 	"net/url"
 
@@ -8,6 +9,7 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/service"
+	"crosstwin/internal/store"
 )
 
 // sessionCookie holds a session's secret. Scripts cannot read it and other
@@ -92,6 +94,9 @@ func (a *API) identify(c echo.Context, header string) (string, error) {
 		return "", apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "No token", Detail: "this needs a token: crosstwin login, or the header Authorization: Bearer TOKEN"}
 	}
 	name, err := a.service.Store.SessionToken(ctx, service.Hash(k.Value))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return "", err // the records cannot be read, at the service's end perhaps: that ends no session
+	}
 	if err != nil {
 		return "", apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "The session has ended", Detail: "log in again with a token"}
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/store"
 )
@@ -56,13 +57,15 @@ type NewServer struct {
 	Name    string `json:"name"`
 	Rank    int    `json:"rank"`
 	Site    string `json:"site,omitempty"`
+	Hidden  bool   `json:"hidden,omitempty"`
 	Primary bool   `json:"primary,omitempty"`
 }
 
 // ServerChange changes a server; what is absent stays.
 type ServerChange struct {
-	Rank *int    `json:"rank,omitempty"`
-	Site *string `json:"site,omitempty"`
+	Rank   *int    `json:"rank,omitempty"`
+	Site   *string `json:"site,omitempty"`
+	Hidden *bool   `json:"hidden,omitempty"`
 }
 
 // EnrolmentCode is a one-time code for an agent.
@@ -129,4 +132,52 @@ type Session struct {
 // SessionLink is an address below the service's that opens a session once.
 type SessionLink struct {
 	Path string `json:"path"`
+}
+
+// Alerts lists alerts, open ones first.
+type Alerts struct {
+	Alerts []store.Alert `json:"alerts"`
+}
+
+// Acknowledgement is what somebody says who takes an alert on.
+type Acknowledgement struct {
+	Note string `json:"note,omitempty"`
+}
+
+// Channels lists where alerts are sent. Command is the program that the service
+// was started with for them.
+type Channels struct {
+	Channels []store.Channel `json:"channels"`
+	Command  string          `json:"command,omitempty"`
+}
+
+// NewChannel is the body for adding a channel.
+type NewChannel struct {
+	Name string `json:"name"`
+	URL  string `json:"url"`
+}
+
+// MadeChannel is a new channel with the secret that signs what is sent to it,
+// shown this once.
+type MadeChannel struct {
+	Name   string `json:"name"`
+	URL    string `json:"url"`
+	Secret string `json:"secret"`
+}
+
+// Logs are the files of one server's log, oldest first.
+type Logs struct {
+	Server string         `json:"server"`
+	Files  []verb.LogFile `json:"files"`
+}
+
+// LogPage is a part of one server's log.
+type LogPage struct {
+	Server string `json:"server"`
+	verb.LogPage
+}
+
+// Complaints are lines of a server's own error log, newest first.
+type Complaints struct {
+	Complaints []verb.Complaint `json:"complaints"`
 }

@@ -22,17 +22,13 @@ import (
 func (a *app) actCommands() []*cobra.Command {
 	var req plan.Request
 	act := func(kind, use, short string, nargs int, fill func(args []string)) *cobra.Command {
-		c := &cobra.Command{Use: use, Short: short, Args: exactly(nargs), RunE: func(cmd *cobra.Command, args []string) error {
+		return a.actCommand(use, short, nargs, func(args []string) (plan.Request, error) {
 			req.Kind = kind
 			if fill != nil {
 				fill(args)
 			}
-			return a.act(cmd, args[0], req)
-		}}
-		c.Flags().Bool("preview", false, "show the plan and change nothing")
-		c.Flags().BoolP("yes", "y", false, "do not ask")
-		c.Flags().Bool("detach", false, "return at once with the operation's number")
-		return c
+			return req, nil
+		})
 	}
 	second := func(args []string) { req.Server = args[1] }
 	seed := act(plan.Seed, "seed CLUSTER SERVER", "Make a replica: copy the primary and follow it", 2, second)
@@ -49,7 +45,22 @@ func (a *app) actCommands() []*cobra.Command {
 	for _, c := range []*cobra.Command{seed, switchover, failover, rejoin} {
 		c.Flags().BoolVar(&req.Compare, "compare", false, "compare all tables at the end")
 	}
-	return []*cobra.Command{seed, switchover, failover, rejoin, compare}
+	return []*cobra.Command{seed, switchover, failover, rejoin, compare, a.tuneCommand(), a.followCommand()}
+}
+
+// actCommand makes a command whose plan is shown before it is carried out.
+func (a *app) actCommand(use, short string, nargs int, request func(args []string) (plan.Request, error)) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: exactly(nargs), RunE: func(cmd *cobra.Command, args []string) error {
+		req, err := request(args)
+		if err != nil {
+			return err
+		}
+		return a.act(cmd, args[0], req)
+	}}
+	c.Flags().Bool("preview", false, "show the plan and change nothing")
+	c.Flags().BoolP("yes", "y", false, "do not ask")
+	c.Flags().Bool("detach", false, "return at once with the operation's number")
+	return c
 }
 
 // exactly is cobra.ExactArgs with a message that names what is missing.

@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -25,6 +26,7 @@ import (
 	"crosstwin/internal/agent"
 	"crosstwin/internal/api"
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/history"
 	"crosstwin/internal/pki"
 	"crosstwin/internal/service"
 	"crosstwin/internal/store"
@@ -89,6 +91,10 @@ func (a *app) serveCommand() *cobra.Command {
 	f.String("tls-cert", "", "certificate file for HTTPS")
 	f.String("tls-key", "", "key file for HTTPS")
 	f.StringSlice("tls-host", nil, "names and addresses for the certificate that --tls makes")
+	f.String("alert-command", "", "program that gets each alert as JSON on its standard input")
+	f.Duration("keep-seconds", time.Hour, "for how long a sample of each second is kept")
+	f.Duration("keep-tens", 24*time.Hour, "for how long a sample of each ten seconds is kept")
+	f.Duration("keep-minutes", 30*24*time.Hour, "for how long a sample of each minute is kept")
 	f.String("config", "", "YAML file with any of these settings")
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.Bool("log-json", false, "log as JSON")
@@ -135,6 +141,14 @@ func serve(ctx context.Context, v *viper.Viper) error {
 	if err != nil {
 		return err
 	}
+	if s.Keep, err = keepOf(v); err != nil {
+		return err
+	}
+	if s.AlertCommand = v.GetString("alert-command"); s.AlertCommand != "" {
+		if _, err := exec.LookPath(s.AlertCommand); err != nil {
+			return exitWith(exitUsage, "the command for alerts cannot be run: %v", err)
+		}
+	}
 	ln, err := net.Listen("tcp", listen)
 	if err != nil {
 		hint := "choose another with --listen"
@@ -173,6 +187,21 @@ func serve(ctx context.Context, v *viper.Viper) error {
 	}
 	log.Info("service stopped; operations under way go on at the next start")
 	return nil
+}
+
+// keepOf reads for how long samples are kept; each step longer than the finer.
+func keepOf(v *viper.Viper) (history.Keep, error) {
+	k := history.Keep{}
+	last := time.Duration(0)
+	for i, name := range []string{"keep-seconds", "keep-tens", "keep-minutes"} {
+		d := v.GetDuration(name)
+		if d < time.Minute || d < last {
+			return nil, exitWith(exitUsage, "%s is %s: it is at least a minute, and at least as long as the finer ones", name, d)
+		}
+		k[history.Steps[i]] = int64(d.Seconds())
+		last = d
+	}
+	return k, nil
 }
 
 // killpoint ends the process at a boundary that a test names, as a crash

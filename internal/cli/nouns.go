@@ -40,7 +40,6 @@ func (a *app) with(run func(cmd *cobra.Command, c *client.Client, args []string)
 
 func (a *app) clusterCommand() *cobra.Command {
 	var engine string
-	var behind, unseen, stalled float64
 	add := &cobra.Command{Use: "add NAME", Short: "Add a cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		v, err := c.AddCluster(cmd.Context(), apitype.NewCluster{Name: args[0], Engine: engine})
 		if err != nil {
@@ -71,7 +70,8 @@ func (a *app) clusterCommand() *cobra.Command {
 		}
 		return a.show(v, func(w io.Writer) {
 			a.printView(w, v)
-			fmt.Fprintf(w, "\nengine %s, term %d; behind from %g s, unseen after %g s, stalled after %g s\n", v.Engine, v.Term, v.Policy.BehindSeconds, v.Policy.UnseenSeconds, v.Policy.StalledSeconds)
+			fmt.Fprintf(w, "\nengine %s, term %d\n", v.Engine, v.Term)
+			printPolicy(w, v.Policy)
 		})
 	})}
 	set := &cobra.Command{Use: "set NAME", Short: "Change a cluster's policy", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -80,19 +80,15 @@ func (a *app) clusterCommand() *cobra.Command {
 			return err
 		}
 		p := v.Policy
-		for flag, to := range map[string]*float64{"behind-seconds": &p.BehindSeconds, "unseen-seconds": &p.UnseenSeconds, "stalled-seconds": &p.StalledSeconds} {
-			if cmd.Flags().Changed(flag) {
-				*to, _ = cmd.Flags().GetFloat64(flag)
-			}
+		if err := readPolicy(cmd.Flags(), &p); err != nil {
+			return err
 		}
 		if v, err = c.SetCluster(cmd.Context(), args[0], apitype.ClusterChange{Policy: &p}); err != nil {
 			return err
 		}
 		return a.show(v, func(w io.Writer) { fmt.Fprintf(w, "cluster %s changed\n", args[0]) })
 	})}
-	set.Flags().Float64Var(&behind, "behind-seconds", 0, "lag from which a replica counts as behind")
-	set.Flags().Float64Var(&unseen, "unseen-seconds", 0, "silence after which a server counts as unseen")
-	set.Flags().Float64Var(&stalled, "stalled-seconds", 0, "time without progress after which a replica counts as stalled")
+	policyFlags(set.Flags())
 	remove := &cobra.Command{Use: "remove NAME", Short: "Forget a cluster; its databases go on as they are", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		if err := a.confirmed(cmd, "forget cluster "+args[0]+" (its databases go on as they are)"); err != nil {
 			return err
@@ -131,13 +127,13 @@ func parseRank(s string) (int, error) {
 
 func (a *app) serverCommand() *cobra.Command {
 	var rankText, site string
-	var primary bool
+	var primary, hidden bool
 	add := &cobra.Command{Use: "add CLUSTER NAME", Short: "Add a server; prints the command for its host", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		n, err := parseRank(rankText)
 		if err != nil {
 			return err
 		}
-		code, err := c.AddServer(cmd.Context(), args[0], apitype.NewServer{Name: args[1], Rank: n, Site: site, Primary: primary})
+		code, err := c.AddServer(cmd.Context(), args[0], apitype.NewServer{Name: args[1], Rank: n, Site: site, Hidden: hidden, Primary: primary})
 		if err != nil {
 			return err
 		}
@@ -145,6 +141,7 @@ func (a *app) serverCommand() *cobra.Command {
 	})}
 	add.Flags().StringVar(&rankText, "rank", "1", "place in the choice of the next primary: 1, 2, 3 …, or never")
 	add.Flags().StringVar(&site, "site", "", "where the server stands")
+	add.Flags().BoolVar(&hidden, "hidden", false, "keep it out of what readers are sent to: for maintenance and heavy queries")
 	add.Flags().BoolVar(&primary, "primary", false, "this server runs as the primary now")
 	list := &cobra.Command{Use: "list CLUSTER", Short: "All servers of a cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		v, err := c.Cluster(cmd.Context(), args[0])
@@ -154,7 +151,7 @@ func (a *app) serverCommand() *cobra.Command {
 		return a.show(v.Servers, func(w io.Writer) {
 			t := a.table(w, "server", "role", "health", "rank", "site", "database", "agent", "seen")
 			for _, s := range v.Servers {
-				t.AppendRow(table.Row{s.Name, s.Role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)), rank(s.Rank), dash(s.Site), dash(s.Address), dash(s.Agent), seen(s.LastContactSeconds)})
+				t.AppendRow(table.Row{s.Name, s.Role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)), rank(s.Rank) + hiddenWords(s), dash(s.Site), dash(s.Address), dash(s.Agent), seen(s.LastContactSeconds)})
 			}
 			t.Render()
 		})
@@ -166,7 +163,7 @@ func (a *app) serverCommand() *cobra.Command {
 		}
 		return a.show(s, func(w io.Writer) { a.printServer(w, s) })
 	})}
-	set := &cobra.Command{Use: "set CLUSTER NAME", Short: "Change rank or site", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	set := &cobra.Command{Use: "set CLUSTER NAME", Short: "Change rank or site, hide or show", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		var ch apitype.ServerChange
 		if cmd.Flags().Changed("rank") {
 			s, _ := cmd.Flags().GetString("rank")
@@ -180,14 +177,21 @@ func (a *app) serverCommand() *cobra.Command {
 			s, _ := cmd.Flags().GetString("site")
 			ch.Site = &s
 		}
+		if cmd.Flags().Changed("hidden") {
+			on, _ := cmd.Flags().GetBool("hidden")
+			ch.Hidden = &on
+		}
 		s, err := c.SetServer(cmd.Context(), args[0], args[1], ch)
 		if err != nil {
 			return err
 		}
-		return a.show(s, func(w io.Writer) { fmt.Fprintf(w, "server %s: rank %s, site %s\n", s.Name, rank(s.Rank), dash(s.Site)) })
+		return a.show(s, func(w io.Writer) {
+			fmt.Fprintf(w, "server %s: rank %s, site %s%s\n", s.Name, rank(s.Rank), dash(s.Site), hiddenWords(s))
+		})
 	})}
 	set.Flags().String("rank", "", "1, 2, 3 …, or never")
 	set.Flags().String("site", "", "where the server stands")
+	set.Flags().Bool("hidden", false, "keep it out of what readers are sent to (--hidden=false shows it again)")
 	remove := &cobra.Command{Use: "remove CLUSTER NAME", Short: "Forget a server; its database goes on as it is", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		if err := a.confirmed(cmd, "forget server "+args[1]+" (its database goes on as it is)"); err != nil {
 			return err
@@ -206,6 +210,14 @@ func (a *app) serverCommand() *cobra.Command {
 		return a.showCode(c, code)
 	})}
 	return group("server", "Add, list, show, set and remove servers", add, list, show, set, remove, code)
+}
+
+// hiddenWords marks a hidden server beside its rank.
+func hiddenWords(s view.Server) string {
+	if s.Hidden {
+		return ", hidden"
+	}
+	return ""
 }
 
 func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -61,9 +62,15 @@ func (a *app) printView(w io.Writer, v view.View) {
 			role += " (says " + string(s.Believes) + ")"
 		}
 		bytes, span := lagColumns(v, s)
-		t.AppendRow(table.Row{s.Name, role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)), dash(s.Position), dash(s.History), bytes, span, dash(s.Follows), rank(s.Rank), seen(s.LastContactSeconds)})
+		t.AppendRow(table.Row{s.Name, role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)), dash(s.Position), dash(s.History), bytes, span, dash(s.Follows), rank(s.Rank) + hiddenWords(s), seen(s.LastContactSeconds)})
 	}
 	t.Render()
+	for _, s := range v.Servers {
+		// In step, and yet there is something to know.
+		if note := cmp.Or(s.Diagnosis, s.Why); s.Health == view.InStep && note != "" {
+			fmt.Fprintf(w, "\n  %s: %s\n", s.Name, wrap(note, 110, "    "))
+		}
+	}
 	for _, p := range v.Problems {
 		fmt.Fprintf(w, "\n  ! %s\n", wrap(p.Text, 110, "    "))
 		if p.Mend != "" {

@@ -10,7 +10,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"crosstwin/internal/client"
 	"crosstwin/internal/demo"
+	"crosstwin/internal/simulate"
 	"crosstwin/internal/store"
 )
 
@@ -125,5 +127,29 @@ func (a *app) tourCommand() *cobra.Command {
 	c.Flags().StringVar(&dir, "dir", demo.DefaultDir()+"-tour", "directory of the world; an earlier one there is cleared")
 	c.Flags().StringSliceVar(&clusters, "cluster", nil, "tell only this cluster's story: bookings (PostgreSQL) or cargo (MariaDB)")
 	c.Flags().BoolVar(&keep, "keep", false, "keep the directory at the end")
+	return c
+}
+
+func (a *app) simulateCommand() *cobra.Command {
+	var opt simulate.Options
+	c := &cobra.Command{Use: "simulate", Short: "For developers: play a fleet of made-up agents to a service, until Ctrl-C", Args: exactly(0), Hidden: true,
+		Long: "For developers: enroll a fleet of made-up agents at the service and answer its questions, until Ctrl-C.\n\nThe agents serve their own HTTPS interface; no database stands behind them. Use a service of its own for it:\ncrosstwin serve --dir /tmp/sim --listen 127.0.0.1:7799",
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			opt.Log = func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+			f, err := simulate.Start(cmd.Context(), c, opt)
+			if err != nil {
+				return err
+			}
+			defer f.Stop()
+			link, err := c.SessionLink(cmd.Context())
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%d servers in %d clusters are simulated at %s\n", opt.Servers, opt.Clusters, link)
+			<-cmd.Context().Done()
+			return nil
+		})}
+	c.Flags().IntVar(&opt.Servers, "servers", 1000, "how many servers")
+	c.Flags().IntVar(&opt.Clusters, "clusters", 300, "in how many clusters")
 	return c
 }

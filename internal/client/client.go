@@ -20,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"crosstwin/internal/agentapi"
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/verb"
@@ -182,6 +183,12 @@ func (c *Client) RemoveServer(ctx context.Context, cluster, server string) error
 // NewCode makes a new enrolment code.
 func (c *Client) NewCode(ctx context.Context, cluster, server string) (code apitype.EnrolmentCode, err error) {
 	return code, c.call(ctx, "POST", at("clusters", cluster, "servers", server, "code"), nil, &code)
+}
+
+// Enroll trades a one-time code for an agent's certificate. It trusts whom it
+// talks to: an agent on another host checks the code's fingerprint instead.
+func (c *Client) Enroll(ctx context.Context, r agentapi.EnrollRequest) (ans agentapi.EnrollAnswer, err error) {
+	return ans, c.call(ctx, "POST", at("enroll"), r, &ans)
 }
 
 // Check gives the checks for a purpose.

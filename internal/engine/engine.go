@@ -103,6 +103,22 @@ type Scheduler interface {
 	Events(ctx context.Context) error
 }
 
+// LogKeeper is an engine whose log can be listed, read and cut off.
+type LogKeeper interface {
+	LogFiles(ctx context.Context) ([]verb.LogFile, error)
+	ReadLog(ctx context.Context, a verb.ReadLogArgs) (*verb.LogPage, error)
+	Trim(ctx context.Context, a verb.TrimArgs) error
+	// Complaints gives the newest warnings and errors of the server's own error
+	// log, newest first.
+	Complaints(n int) ([]verb.Complaint, error)
+}
+
+// Tuner changes settings of a running server, so that they last. The setting
+// delay, in seconds, is how long a replica holds writes back on purpose.
+type Tuner interface {
+	Set(ctx context.Context, a verb.SetArgs) error
+}
+
 // Sharer hands something of its server to the agent of a peer. An error in the
 // midst of the stream reaches the peer as one.
 type Sharer interface {

@@ -16,25 +16,32 @@ const lowest, highest = 12000, 32000
 
 var given struct {
 	sync.Mutex
-	ports map[int]bool
+	ports map[int]net.Listener // each holds its port's claim
 }
 
-// Next gives a port that is free now and was not given before by this process.
+// Next gives a port that is free now and that no other process was given that
+// still runs. A server binds its port long after it was chosen, so looking
+// alone is not enough: the claim is an abstract socket of the port's name, which
+// the kernel takes back with the process.
 func Next() int {
 	given.Lock()
 	defer given.Unlock()
 	if given.ports == nil {
-		given.ports = map[int]bool{}
+		given.ports = map[int]net.Listener{}
 	}
 	for {
 		port := lowest + rand.IntN(highest-lowest)
-		if given.ports[port] {
+		claim, err := net.Listen("unix", fmt.Sprintf("@crosstwin-port-%d", port))
+		if err != nil {
+			continue // given already, here or elsewhere
+		}
+		ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if err != nil {
+			claim.Close()
 			continue
 		}
-		if ln, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port)); err == nil {
-			ln.Close()
-			given.ports[port] = true
-			return port
-		}
+		ln.Close()
+		given.ports[port] = claim
+		return port
 	}
 }

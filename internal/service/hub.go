@@ -64,7 +64,7 @@ func (h *Hub) Subscribe(after int64) (missed []Event, whole bool, c chan Event, 
 			}
 		}
 	}
-	c = make(chan Event, 256)
+	c = make(chan Event, hubMemory) // hundreds of clusters report at one moment
 	h.subs[c] = true
 	return missed, whole, c, func() {
 		h.mu.Lock()

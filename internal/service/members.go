@@ -63,6 +63,17 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p view.Policy, who
 	if p.BehindSeconds <= 0 || p.UnseenSeconds < 2 || p.StalledSeconds <= 0 {
 		return badInput("a policy needs behind_seconds and stalled_seconds above 0 and unseen_seconds of at least 2")
 	}
+	if p.AtRiskBytes < 0 || p.SlotBytes < 0 || p.FullHours < 0 || p.ConflictsPerHour < 0 || p.ClockSeconds < 0 {
+		return badInput("a limit of a policy is not negative; 0 is never")
+	}
+	if p.Muted == nil {
+		p.Muted = []view.Rule{}
+	}
+	for _, r := range p.Muted {
+		if !slices.Contains(view.Rules, r) {
+			return badInput("there is no rule %q to mute", r)
+		}
+	}
 	if err := s.Store.SetPolicy(ctx, name, p); err != nil {
 		return orNotFound(err, "cluster", name)
 	}
@@ -138,7 +149,7 @@ func (s *Service) NewCode(ctx context.Context, cluster, server, who, from string
 }
 
 // SetServer changes rank and site.
-func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *int, site *string, who, from string) error {
+func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *int, site *string, hidden *bool, who, from string) error {
 	rec, err := s.Store.Server(ctx, cluster, server)
 	if err != nil {
 		return orNotFound(err, "server", server)
@@ -159,10 +170,13 @@ func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *i
 	if site != nil {
 		rec.Site = *site
 	}
+	if hidden != nil {
+		rec.Hidden = *hidden
+	}
 	if err := s.Store.SetServer(ctx, rec); err != nil {
 		return err
 	}
-	s.audit(ctx, who, from, "server changed", cluster, fmt.Sprintf("%s: rank %d, site %q", server, rec.Rank, rec.Site))
+	s.audit(ctx, who, from, "server changed", cluster, fmt.Sprintf("%s: rank %d, site %q, hidden %t", server, rec.Rank, rec.Site, rec.Hidden))
 	return s.reload(ctx)
 }
 

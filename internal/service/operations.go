@@ -183,6 +183,10 @@ func (s *Service) gather(ctx context.Context, name string, req plan.Request) (pl
 	}
 	in.Probes = s.probe(ctx, &in)
 	switch {
+	case req.Kind == plan.Trim && in.View.Primary != "":
+		if in.LogFiles, err = s.logFiles(ctx, name, in.View.Primary); err != nil {
+			return in, err
+		}
 	case req.Kind == plan.Rejoin || req.Kind == plan.Salvage:
 		if in.Examination, err = s.examine(ctx, &in, req.Server); err != nil {
 			return in, err
@@ -197,7 +201,8 @@ func (s *Service) gather(ctx context.Context, name string, req plan.Request) (pl
 // server that is leaving the cluster's work (the old primary of a failover, a
 // target of a seed) is not part of it.
 func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
-	if in.Request.Kind == plan.Seed || in.Request.Kind == plan.Compare {
+	switch in.Request.Kind {
+	case plan.Seed, plan.Compare, plan.Trim, plan.Set, plan.Follow:
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, 8*time.Second)

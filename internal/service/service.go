@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/alert"
+	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -39,11 +41,21 @@ type Service struct {
 	Store     *store.Store
 	Hub       *Hub
 	Authority *pki.Authority
-	agents    *agentapi.Caller
-	log       *slog.Logger
-	runner    *runner.Runner
+	// Keep says for how long samples are kept; AlertCommand is run with each
+	// alert on its standard input. Both are set before Run.
+	Keep         history.Keep
+	AlertCommand string
+
+	agents *agentapi.Caller
+	log    *slog.Logger
+	runner *runner.Runner
+	alerts alert.Tracker // of the watching loop alone
 
 	attempts attempts
+
+	// reloading orders the readings of the records: an older one must not take
+	// the place of a newer one.
+	reloading sync.Mutex
 
 	mu       sync.Mutex
 	clusters map[string]*cluster
@@ -57,8 +69,9 @@ type cluster struct {
 	members []*member
 	clock   *lag.Clock
 	line    position.Line // that the clock's positions are on
-	written rate
-	op      *view.Running
+	// written is in units of position.Order, writtenBytes in bytes of log.
+	written, writtenBytes rate
+	op, needsYou          *view.Running
 }
 
 type member struct {
@@ -72,6 +85,12 @@ type member struct {
 	applied rate
 	moved   time.Time
 	at      int64
+	// receivedMoved is when the received position last moved.
+	receivedMoved time.Time
+	received      string
+	skew          skew
+	conflicts     rate
+	series        *history.Series
 }
 
 // New makes a service on its records. killpoint is nil but in tests.
@@ -80,7 +99,7 @@ func New(st *store.Store, authority *pki.Authority, log *slog.Logger, killpoint 
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Store: st, Hub: newHub(), Authority: authority, log: log, clusters: map[string]*cluster{}, ctx: context.Background()}
+	s := &Service{Store: st, Hub: newHub(), Authority: authority, log: log, clusters: map[string]*cluster{}, ctx: context.Background(), Keep: history.DefaultKeep()}
 	s.agents = agentapi.NewCaller(tls.Certificate(pair), authority.Pool())
 	s.runner = &runner.Runner{Journal: st, Servers: servers{s}, Local: s.localVerbs(), Log: log, Changed: s.operationChanged, Killpoint: killpoint}
 	return s, s.reload(context.Background())
@@ -102,13 +121,29 @@ func (s *Service) Run(ctx context.Context) error {
 		s.log.Info("taking up an operation that was under way", "operation", id, "kind", op.Kind, "cluster", op.Cluster)
 		s.carryOut(id, op.Cluster, op.Kind, true)
 	}
+	if err := s.restoreAlerts(ctx); err != nil {
+		return err
+	}
+	s.running.Add(1)
+	go func() {
+		defer s.running.Done()
+		s.deliver(ctx)
+	}()
 	t := time.NewTicker(watchEvery)
 	defer t.Stop()
+	var forgot time.Time
 	for {
 		s.watchAll(ctx)
+		if now := time.Now(); now.Sub(forgot) > forgetEvery {
+			forgot = now
+			if err := s.Store.Forget(ctx, s.Keep, now); err != nil && ctx.Err() == nil {
+				s.log.Error("old records cannot be removed", "error", err)
+			}
+		}
 		select {
 		case <-ctx.Done():
 			s.running.Wait()
+			s.saveAll()
 			return nil
 		case <-t.C:
 		}
@@ -117,11 +152,17 @@ func (s *Service) Run(ctx context.Context) error {
 
 // reload takes over the membership from the records.
 func (s *Service) reload(ctx context.Context) error {
+	s.reloading.Lock()
+	defer s.reloading.Unlock()
 	clusters, err := s.Store.Clusters(ctx)
 	if err != nil {
 		return err
 	}
 	all, err := s.Store.Servers(ctx, "")
+	if err != nil {
+		return err
+	}
+	needed, err := s.Store.NeedYou(ctx)
 	if err != nil {
 		return err
 	}
@@ -131,7 +172,11 @@ func (s *Service) reload(ctx context.Context) error {
 	for _, rec := range clusters {
 		c := s.clusters[rec.Name]
 		if c == nil {
-			c = &cluster{clock: lag.NewClock(clockSamples)}
+			c = &cluster{clock: lag.NewClock(clockSamples), written: newRate(shortSpan), writtenBytes: newRate(longSpan)}
+		}
+		c.needsYou = nil
+		if o, found := needed[rec.Name]; found {
+			c.needsYou = &view.Running{ID: o.ID, Kind: o.Kind}
 		}
 		if c.rec.Owner != rec.Owner {
 			c.clock.Reset()
@@ -143,7 +188,7 @@ func (s *Service) reload(ctx context.Context) error {
 			if sr.Cluster != rec.Name {
 				continue
 			}
-			m := &member{}
+			m := &member{applied: newRate(shortSpan), conflicts: newRate(conflictSpan)}
 			for _, o := range old {
 				if o.rec.ID == sr.ID {
 					m = o
@@ -231,10 +276,11 @@ func (s *Service) View(name string) (view.View, error) {
 
 func (c *cluster) input(now time.Time) view.Input {
 	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term, OwnerTerm: c.rec.OwnerTerm, Owner: c.rec.Owner, Policy: c.rec.Policy,
-		Clock: c.clock, WrittenRate: c.written.perSecond(now), Operation: c.op, Now: now}
+		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now), Operation: c.op, NeedsYou: c.needsYou, Now: now}
 	for _, m := range c.members {
-		in.Members = append(in.Members, view.Member{Name: m.rec.Name, Rank: m.rec.Rank, Site: m.rec.Site, Agent: m.rec.Agent, Enrolled: m.rec.EnrolledAt != nil,
-			Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt, StateSince: m.state, Problem: m.problem, AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now)})
+		in.Members = append(in.Members, view.Member{Name: m.rec.Name, Rank: m.rec.Rank, Site: m.rec.Site, Hidden: m.rec.Hidden, Agent: m.rec.Agent, Enrolled: m.rec.EnrolledAt != nil,
+			Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt, StateSince: m.state, Problem: m.problem, AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now),
+			ReceivedSince: m.receivedMoved, ClockSkew: m.skew.seconds(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
 	}
 	return in
 }

@@ -44,14 +44,14 @@ func TestHub(t *testing.T) {
 	}
 	// A reader that does not read is cut off instead of holding others up.
 	_, _, slow, _ := h.Subscribe(0)
-	for range 1000 {
+	for range 2 * hubMemory {
 		h.publish("cluster", "bookings", 0)
 	}
 	n := 0
 	for range slow {
 		n++
 	}
-	if n == 0 || n >= 1000 {
+	if n == 0 || n >= 2*hubMemory {
 		t.Errorf("the slow reader got %d events", n)
 	}
 }
@@ -59,7 +59,7 @@ func TestHub(t *testing.T) {
 func mustJSON(v any) []byte { b, _ := json.Marshal(v); return b }
 
 func TestRate(t *testing.T) {
-	var r rate
+	r := newRate(shortSpan)
 	t0 := time.Unix(0, 0)
 	if r.perSecond(t0) != 0 {
 		t.Error("a rate of nothing")

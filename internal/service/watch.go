@@ -1,7 +1,9 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"time"
 
 	"crosstwin/internal/core/lag"
@@ -9,40 +11,6 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 )
-
-// rate measures bytes per second over the last half minute.
-type rate struct {
-	ring [31]lag.Sample
-	n    int
-}
-
-const rateSpan = 30 * time.Second
-
-func (r *rate) add(at time.Time, pos int64) {
-	if r.n > 0 && at.Sub(r.ring[(r.n-1)%len(r.ring)].At) < watchEvery/2 {
-		return
-	}
-	if r.n > 0 && pos < r.ring[(r.n-1)%len(r.ring)].Position {
-		r.n = 0
-	}
-	r.ring[r.n%len(r.ring)] = lag.Sample{At: at, Position: pos}
-	r.n++
-}
-
-func (r *rate) perSecond(now time.Time) float64 {
-	if r.n < 2 {
-		return 0
-	}
-	newest := r.ring[(r.n-1)%len(r.ring)]
-	for i := max(0, r.n-len(r.ring)); i < r.n-1; i++ {
-		if old := r.ring[i%len(r.ring)]; now.Sub(old.At) <= rateSpan {
-			if d := newest.At.Sub(old.At).Seconds(); d > 0 {
-				return float64(newest.Position-old.Position) / d
-			}
-		}
-	}
-	return 0
-}
 
 // watchAll begins one observation of every server that has none under way, and
 // publishes every cluster as it stands.
@@ -59,8 +27,11 @@ func (s *Service) watchAll(ctx context.Context) {
 		}
 	}
 	s.mu.Unlock()
-	for _, j := range jobs {
+	// The same order each second: a server's turn does not wander.
+	slices.SortFunc(jobs, func(a, b job) int { return cmp.Or(cmp.Compare(a.cluster, b.cluster), cmp.Compare(a.server, b.server)) })
+	for i, j := range jobs {
 		go func() {
+			sleep(ctx, turn(i, len(jobs)))
 			s.observe(ctx, j.cluster, j.server, false)
 			s.mu.Lock()
 			defer s.mu.Unlock()
@@ -73,8 +44,33 @@ func (s *Service) watchAll(ctx context.Context) {
 			}
 		}()
 	}
-	for _, v := range s.Views() {
+	views := s.Views()
+	now := time.Now()
+	s.record(ctx, views, now)
+	s.raise(ctx, views, now)
+	for _, v := range views {
 		s.publishView(v)
+	}
+}
+
+// turn gives each of many servers its own moment within the second, so that the
+// work is even and nobody's question waits behind a thousand others. A few are
+// asked at once: what they say then belongs to one moment.
+func turn(i, of int) time.Duration {
+	const few = 30
+	if of <= few {
+		return 0
+	}
+	return watchEvery * 9 / 10 * time.Duration(i) / time.Duration(of)
+}
+
+func sleep(ctx context.Context, d time.Duration) {
+	if d == 0 {
+		return
+	}
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
 	}
 }
 
@@ -129,6 +125,7 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 			m.state = now
 		}
 		m.last, m.seenAt, m.askedAt, m.problem = o, now, asked, ""
+		m.skew.add(o.At, asked, now)
 		c.measure(m, now)
 		first = m
 	}
@@ -150,9 +147,20 @@ func (c *cluster) measure(m *member, now time.Time) {
 			}
 			c.clock.Add(lag.Sample{At: now, Position: pos})
 			c.written.add(now, pos)
+			if bytes, ok := position.Bytes(c.rec.Engine, o.Written, o.LogFiles, o.WrittenAt); ok {
+				c.writtenBytes.add(now, bytes)
+			}
 		}
 		return
 	}
+	if at := o.Received + " " + o.ReceivedAt; at != m.received || m.receivedMoved.IsZero() {
+		m.received, m.receivedMoved = at, now
+	}
+	var conflicts int64
+	for _, n := range o.Conflicts {
+		conflicts += n
+	}
+	m.conflicts.add(now, conflicts)
 	if pos, ok := position.Order(c.rec.Engine, o.Applied); ok {
 		m.applied.add(now, pos)
 		if pos != m.at || m.moved.IsZero() {

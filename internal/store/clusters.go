@@ -33,6 +33,7 @@ type Server struct {
 	Name         string
 	Rank         int
 	Site         string
+	Hidden       bool // kept out of what readers are sent to
 	Agent        string
 	FirstPrimary bool
 	EnrolledAt   *time.Time
@@ -162,6 +163,7 @@ type serverRow struct {
 	Name         string         `db:"name"`
 	Rank         int            `db:"rank"`
 	Site         string         `db:"site"`
+	Hidden       bool           `db:"hidden"`
 	Agent        string         `db:"agent"`
 	FirstPrimary bool           `db:"first_primary"`
 	EnrolledAt   sql.NullString `db:"enrolled_at"`
@@ -169,7 +171,7 @@ type serverRow struct {
 }
 
 func (r serverRow) server() Server {
-	return Server{r.ID, r.ClusterID, r.Cluster, r.Name, r.Rank, r.Site, r.Agent, r.FirstPrimary, parseTime(r.EnrolledAt)}
+	return Server{r.ID, r.ClusterID, r.Cluster, r.Name, r.Rank, r.Site, r.Hidden, r.Agent, r.FirstPrimary, parseTime(r.EnrolledAt)}
 }
 
 const serverQuery = "select s.*, c.name as cluster from servers s join clusters c on c.id = s.cluster_id "
@@ -180,7 +182,7 @@ func (s *Store) AddServer(ctx context.Context, cluster string, v Server) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.w.ExecContext(ctx, "insert into servers (cluster_id, name, rank, site, first_primary, created_at) values (?, ?, ?, ?, ?, ?)", c.ID, v.Name, v.Rank, v.Site, v.FirstPrimary, now())
+	_, err = s.w.ExecContext(ctx, "insert into servers (cluster_id, name, rank, site, hidden, first_primary, created_at) values (?, ?, ?, ?, ?, ?, ?)", c.ID, v.Name, v.Rank, v.Site, v.Hidden, v.FirstPrimary, now())
 	if unique(err) {
 		return fmt.Errorf("server %s of %s: %w", v.Name, cluster, ErrTaken)
 	}
@@ -210,9 +212,9 @@ func (s *Store) Servers(ctx context.Context, cluster string) ([]Server, error) {
 	return out, nil
 }
 
-// SetServer changes rank and site of a server.
+// SetServer changes rank and site of a server, and whether it is hidden.
 func (s *Store) SetServer(ctx context.Context, v Server) error {
-	return s.one(ctx, "update servers set rank = ?, site = ? where id = ?", v.Rank, v.Site, v.ID)
+	return s.one(ctx, "update servers set rank = ?, site = ?, hidden = ? where id = ?", v.Rank, v.Site, v.Hidden, v.ID)
 }
 
 // RemoveServer removes a server's record.

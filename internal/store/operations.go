@@ -112,6 +112,18 @@ func (r operationRow) operation() (Operation, error) {
 	return o, json.Unmarshal([]byte(r.Facts), &o.Facts)
 }
 
+func operations(rows []operationRow) ([]Operation, error) {
+	out := []Operation{}
+	for _, r := range rows {
+		o, err := r.operation()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, o)
+	}
+	return out, nil
+}
+
 // AddOperation records an operation before its first step. A cluster has one
 // that has not ended at most: the file itself keeps that.
 func (s *Store) AddOperation(ctx context.Context, p *plan.Plan, who, from string) (int64, error) {
@@ -222,16 +234,11 @@ func (s *Store) Operations(ctx context.Context, cluster, state, kind string, lim
 	if err != nil {
 		return nil, err
 	}
-	out := []Operation{}
-	for _, r := range rows {
-		o, err := r.operation()
-		if err != nil {
-			return nil, err
-		}
-		o.Facts = nil
-		out = append(out, o)
+	out, err := operations(rows)
+	for i := range out {
+		out[i].Facts = nil
 	}
-	return out, nil
+	return out, err
 }
 
 // Unfinished gives the operations that have not ended.
@@ -331,4 +338,33 @@ func (s *Store) Note(ctx context.Context, id int64, seq *int, level, text string
 func addEntry(ctx context.Context, tx *sqlx.Tx, id int64, seq *int, level, text string) error {
 	_, err := tx.ExecContext(ctx, "insert into journal (operation_id, at, seq, level, text) values (?, ?, ?, ?, ?)", id, now(), seq, level, text)
 	return err
+}
+
+// OperationsBetween gives a cluster's operations that were under way between
+// two times, oldest first, without steps and journal; refused ones changed
+// nothing and are left out.
+func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to time.Time) ([]Operation, error) {
+	var rows []operationRow
+	err := s.r.SelectContext(ctx, &rows, "select * from operations where cluster = ? and outcome <> 'refused' and created_at <= ? and coalesce(ended_at, '9') >= ? order by id",
+		cluster, to.UTC().Format(timeText), from.UTC().Format(timeText))
+	if err != nil {
+		return nil, err
+	}
+	return operations(rows)
+}
+
+// NeedYou gives the clusters whose newest operation did not come to its end,
+// with that operation's number and kind.
+func (s *Store) NeedYou(ctx context.Context) (map[string]Operation, error) {
+	var rows []operationRow
+	err := s.r.SelectContext(ctx, &rows, "select * from operations where id in (select max(id) from operations where outcome <> 'refused' group by cluster) and outcome = ?", OutcomeNeedsYou)
+	if err != nil {
+		return nil, err
+	}
+	list, err := operations(rows)
+	out := map[string]Operation{}
+	for _, o := range list {
+		out[o.Cluster] = o
+	}
+	return out, err
 }

@@ -13,6 +13,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -34,8 +36,15 @@ var ErrTaken = errors.New("taken already")
 // Store is the open file.
 type Store struct {
 	w, r *sqlx.DB
+	// m writes samples. A crash of the machine may lose the last of them, so
+	// they are not synced one by one: each second's sync would cost every
+	// database that shares the disk.
+	m    *sqlx.DB
 	lock *os.File
 	path string
+
+	touch   sync.Mutex
+	touched map[string]time.Time // when a token's use was last recorded
 }
 
 // Open opens or makes the records in a directory, brings them to this binary's
@@ -52,7 +61,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		lock.Close()
 		return nil, fmt.Errorf("another service works with the records in %s: stop it first, or give another --dir", dir)
 	}
-	s := &Store{lock: lock, path: filepath.Join(dir, "crosstwin.db")}
+	s := &Store{lock: lock, path: filepath.Join(dir, "crosstwin.db"), touched: map[string]time.Time{}}
 	if err := s.open(ctx); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("records in %s: %w", s.path, err)
@@ -71,6 +80,10 @@ func (s *Store) open(ctx context.Context) error {
 		return err
 	}
 	s.r.SetMaxOpenConns(4)
+	if s.m, err = sqlx.Open("sqlite", "file:"+s.path+strings.Replace(pragmas, "synchronous(FULL)", "synchronous(NORMAL)", 1)); err != nil {
+		return err
+	}
+	s.m.SetMaxOpenConns(1)
 	if err := os.Chmod(s.path, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -122,8 +135,10 @@ func (s *Store) Close() error {
 	if s.w != nil {
 		errs = append(errs, s.w.Close())
 	}
-	if s.r != nil {
-		errs = append(errs, s.r.Close())
+	for _, db := range []*sqlx.DB{s.m, s.r} {
+		if db != nil {
+			errs = append(errs, db.Close())
+		}
 	}
 	errs = append(errs, s.lock.Close())
 	return errors.Join(errs...)
@@ -158,8 +173,10 @@ func must(s string) time.Time {
 }
 
 // tx runs f in one write transaction.
-func (s *Store) tx(ctx context.Context, f func(*sqlx.Tx) error) error {
-	tx, err := s.w.BeginTxx(ctx, nil)
+func (s *Store) tx(ctx context.Context, f func(*sqlx.Tx) error) error { return inTx(ctx, s.w, f) }
+
+func inTx(ctx context.Context, db *sqlx.DB, f func(*sqlx.Tx) error) error {
+	tx, err := db.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
 	}

@@ -143,6 +143,20 @@ func (p *Page) Press(words string) error {
 	}
 }
 
+// Click clicks what a selector finds, once it is there.
+func (p *Page) Click(selector string) error {
+	return p.Run(30*time.Second, chromedp.Click(selector, chromedp.ByQuery))
+}
+
+// Keys presses keys wherever the focus is.
+func (p *Page) Keys(keys string) error { return p.Run(10*time.Second, chromedp.KeyEvent(keys)) }
+
+// Focused gives the words of what has the focus.
+func (p *Page) Focused() (string, error) {
+	var text string
+	return text, p.Run(10*time.Second, chromedp.Evaluate(`(document.activeElement.innerText || document.activeElement.getAttribute("aria-label") || document.activeElement.placeholder || "").trim()`, &text))
+}
+
 // Type writes into the field with this label.
 func (p *Page) Type(label, text string) error {
 	return p.Run(10*time.Second, chromedp.SendKeys(fmt.Sprintf(`input[aria-label=%q]`, label), text, chromedp.ByQuery))
@@ -169,6 +183,11 @@ func (p *Page) Widest() string {
 	var name string
 	p.Run(10*time.Second, chromedp.Evaluate(`(() => { let w = 0, n = ""; for (const e of document.querySelectorAll("body *")) { if (e.closest(".scroll, .vh, svg")) continue; const r = e.getBoundingClientRect(); if (r.right > w) { w = r.right; n = e.tagName + "." + e.className + " " + e.textContent.slice(0, 40); } } return n; })()`, &name))
 	return name
+}
+
+// Promise waits for what a script's promise comes to.
+func (p *Page) Promise(script string, into any) error {
+	return p.Run(60*time.Second, chromedp.Evaluate(script, into, func(e *runtime.EvaluateParams) *runtime.EvaluateParams { return e.WithAwaitPromise(true) }))
 }
 
 // Picture takes a picture of what is seen.

@@ -108,8 +108,11 @@ func clickThrough(v *visit) {
 
 	v.ok(v.Await(v.ctx, func(x view.View) bool { return x.Primary == first && x.Find(first).Health == view.TakesWrites }))
 	v.ok(v.page.Go(here+"/"+second, second+" is "))
-	v.act("Rejoin…", "Rejoin "+second, "Rejoin: finished.", true)
-	v.ok(v.page.Await("Download the salvage"))
+	v.ok(v.page.Press("Rejoin…"))
+	v.ok(v.page.Await("only here", "The tail, newest first", "Ways back", "not possible"))
+	v.ok(v.page.TypeInto("#confirm", v.Name))
+	v.ok(v.page.Press("Rewind and rejoin " + second))
+	v.ok(v.page.Await("Rejoin: finished.", "Journal", "Download the salvage", "The tail, newest first"))
 	v.ok(v.page.Go("/", v.Name+" takes writes on "+first))
 	v.quiet("the end")
 }
@@ -122,6 +125,7 @@ func TestPages(t *testing.T) {
 	v := newVisit(t, demo.Bookings)
 	v.ok(v.SeedAll(v.ctx, nil))
 	pages := map[string]string{"/": "Of", "/clusters/bookings": "takes writes on gull", "/clusters/bookings/tern": "tern is in step", "/operations": "newest first", "/operations/1": "Seed: finished", "/audit": "who asked for what",
+		"/alerts": "No alert is open", "/clusters/bookings/log": "it is being written", "/clusters/bookings/tuning": "Replay has cancelled no query", "/clusters/bookings/tern/rejoin": "Ways back",
 		"/settings": "Access tokens", "/setup": "Add a cluster", "/clusters/bookings/setup": "Add a replica to bookings", "/clusters/bookings/check": "is ready for a switchover", "/clusters/none": "no cluster", "/nowhere": "no page at this address"}
 	pages["/"] = "One cluster: 1 is in step"
 	for _, theme := range []string{"light", "dark"} {
@@ -131,6 +135,11 @@ func TestPages(t *testing.T) {
 				t.Errorf("%s: %v", path, err)
 			}
 			v.quiet(theme + " " + path)
+			for what, find := range map[string]func() ([]string, error){"too little contrast": v.page.Unreadable, "no name for a screen reader": v.page.Unnamed} {
+				if bad, err := find(); err != nil || len(bad) > 0 {
+					t.Errorf("%s %s: %s: %q %v", theme, path, what, bad, err)
+				}
+			}
 		}
 	}
 	for _, width := range []int{360, 2560} {

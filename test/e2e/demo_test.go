@@ -45,7 +45,7 @@ func TestDemo(t *testing.T) {
 		ended := make(chan error, 1)
 		go func() { ended <- c.Wait() }()
 		t.Cleanup(func() { c.Process.Signal(syscall.SIGINT); <-ended; demo.Clear(dir) })
-		deadline := time.After(2 * time.Minute)
+		deadline := time.After(5 * time.Minute) // beside other worlds on two cores
 		for {
 			b, _ := os.ReadFile(filepath.Join(dir, "connections.json"))
 			var conn demo.Connections
@@ -54,7 +54,7 @@ func TestDemo(t *testing.T) {
 			}
 			select {
 			case <-deadline:
-				t.Fatal("the demo did not come up")
+				t.Fatalf("the demo did not come up:\n%s", said())
 			case <-time.After(100 * time.Millisecond):
 			}
 		}

@@ -49,7 +49,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	expect("paused", func(v view.View) bool {
 		s := v.Find("tern")
 		return s.Health == view.Stalled && s.Stages.Worst() == "applied" && s.Lag.Seconds > 1 && v.AtRisk.Bytes < 100_000
-	}, "tern is stalled", "replay is paused on it", "pg_wal_replay_resume()")
+	}, "tern is stalled", "replay is paused: ", "wait on its disk", "pg_wal_replay_resume()")
 	w.must(3, []string{"tern may not take over: it is stalled: replay is paused on it"}, "switchover", "bookings", "--to", "tern", "--yes")
 	w.sql("tern", "select pg_wal_replay_resume()")
 	w.settled()
@@ -167,7 +167,7 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	w.sql("tern", "stop slave sql_thread")
 	expect("applier stopped", func(s *view.Server, v view.View) bool {
 		return s.Health == view.Stalled && s.Stages.Worst() == "applied" && v.AtRisk.Bytes < 100_000
-	}, "replay is paused on it", "start slave sql_thread on tern")
+	}, "replay is paused: ", "wait on its disk", "start slave sql_thread on tern")
 	w.sql("tern", "start slave sql_thread")
 	w.settled()
 

@@ -7,10 +7,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
+	"syscall"
 	"testing"
 	"time"
 
+	"crosstwin/internal/client"
 	"crosstwin/internal/demo"
+	"crosstwin/internal/freeport"
 )
 
 // Main builds the binary once for all tests of a package, puts its path into
@@ -62,4 +66,34 @@ func World(t testing.TB, binary, cluster string, failed func(dir string)) (*demo
 		w.Stop()
 	})
 	return w.Clusters[0], ctx
+}
+
+// Service starts a service of its own, without any database, and gives a client
+// of it, the client's token and the service's process. It ends with the test.
+func Service(t testing.TB, binary string, more ...string) (c *client.Client, token string, p *os.Process) {
+	t.Helper()
+	dir := t.TempDir()
+	address := fmt.Sprintf("127.0.0.1:%d", freeport.Next())
+	cmd := exec.Command(binary, append([]string{"serve", "--dir", dir, "--listen", address}, more...)...)
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		cmd.Process.Signal(syscall.SIGTERM)
+		cmd.Wait()
+	})
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		if text, err := os.ReadFile(filepath.Join(dir, "first-token")); err == nil {
+			token = strings.TrimSpace(string(text))
+			if c, err = client.New("http://"+address, token, ""); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := c.Version(t.Context()); err == nil {
+				return c, token, cmd.Process
+			}
+		}
+		if time.Now().After(end) {
+			t.Fatal("the service does not come up")
+		}
+	}
 }

@@ -4,16 +4,20 @@ import { Link, Route, Routes, useLocation } from "react-router";
 import { api, onSessionEnd, take } from "./api/client";
 import { LiveProvider, useLive, useNow } from "./live";
 import { Problem, Waiting } from "./parts/bits";
+import { Alerts } from "./pages/alerts";
 import { Audit } from "./pages/audit";
 import { Check } from "./pages/check";
 import { Cluster } from "./pages/cluster";
 import { Fleet } from "./pages/fleet";
+import { Log } from "./pages/log";
 import { Login } from "./pages/login";
 import { Operation } from "./pages/operation";
 import { Operations } from "./pages/operations";
+import { Rejoin } from "./pages/rejoin";
 import { Server } from "./pages/server";
 import { Settings } from "./pages/settings";
 import { Setup } from "./pages/setup";
+import { Tuning } from "./pages/tuning";
 import { clock, day, span, zoneName } from "./words";
 
 function Mark() {
@@ -47,12 +51,18 @@ function Clock() {
 
 const main = [
   ["/", "Fleet"],
+  ["/alerts", "Alerts"],
   ["/operations", "Operations"],
   ["/audit", "Audit trail"],
   ["/settings", "Settings"],
 ] as const;
 
 function Frame({ children }: { children: ReactNode }) {
+  const alerts = useQuery({
+    queryKey: ["alerts", "open"],
+    queryFn: () => take(api.GET("/api/v1/alerts", { params: { query: { open: "true", limit: "1000" } } })),
+  });
+  const open = alerts.data?.alerts.length ?? 0;
   const { pathname } = useLocation();
   const parts = pathname.split("/").filter(Boolean);
   const trail = parts[0] === "clusters" ? parts.slice(1) : parts;
@@ -71,8 +81,8 @@ function Frame({ children }: { children: ReactNode }) {
           {trail.map((p, i) => (
             <span key={i}>
               {i > 0 && <i aria-hidden="true">/ </i>}
-              {parts[0] === "clusters" && i === 0 && trail.length > 1 ? (
-                <Link to={`/clusters/${p}`}>{p}</Link>
+              {parts[0] === "clusters" && i < trail.length - 1 ? (
+                <Link to={`/clusters/${trail.slice(0, i + 1).join("/")}`}>{p}</Link>
               ) : (
                 <b>{parts[0] === "operations" && i === 1 ? `operation ${p}` : p}</b>
               )}
@@ -83,6 +93,7 @@ function Frame({ children }: { children: ReactNode }) {
           {main.map(([to, name]) => (
             <Link key={to} to={to} aria-current={here(to) ? "page" : undefined}>
               {name}
+              {to === "/alerts" && open > 0 && <b className="c-halt open">{open}</b>}
             </Link>
           ))}
         </nav>
@@ -128,7 +139,11 @@ export function App() {
           <Route path="/clusters/:name" element={<Cluster />} />
           <Route path="/clusters/:name/setup" element={<Setup />} />
           <Route path="/clusters/:name/check" element={<Check />} />
+          <Route path="/clusters/:name/log" element={<Log />} />
+          <Route path="/clusters/:name/tuning" element={<Tuning />} />
           <Route path="/clusters/:name/:server" element={<Server />} />
+          <Route path="/clusters/:name/:server/rejoin" element={<Rejoin />} />
+          <Route path="/alerts" element={<Alerts />} />
           <Route path="/operations" element={<Operations />} />
           <Route path="/operations/:id" element={<Operation />} />
           <Route path="/audit" element={<Audit />} />

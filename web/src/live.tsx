@@ -1,34 +1,20 @@
 // One stream of events keeps every page current. Nothing is ever reloaded by
 // hand: the stream comes back by itself, and while it is gone every page says so.
 import { useQueryClient } from "@tanstack/react-query";
-import { createContext, useContext, useEffect, useRef, useState, type ReactNode } from "react";
+import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
 import { api, take, type View } from "./api/client";
 
-type Live = { views: View[]; loaded: boolean; lost: boolean; seenAt: number; history: Map<string, Sample[]>; forget: (cluster: string) => void };
+type Live = { views: View[]; loaded: boolean; lost: boolean; seenAt: number; forget: (cluster: string) => void };
 
-// Sample is what was seen of a cluster's replicas at one moment, in seconds.
-export type Sample = { at: number; lag: Record<string, number | null> };
-
-const keptSamples = 900;
 const patience = 4000; // ms without a word until the connection counts as lost
 
-const Context = createContext<Live>({ views: [], loaded: false, lost: false, seenAt: 0, history: new Map(), forget: () => {} });
+const Context = createContext<Live>({ views: [], loaded: false, lost: false, seenAt: 0, forget: () => {} });
 export const useLive = () => useContext(Context);
 export const useView = (name: string | undefined) => useLive().views.find((v) => v.cluster === name);
 
-function remember(history: Map<string, Sample[]>, v: View) {
-  const list = history.get(v.cluster) ?? [];
-  const lag: Record<string, number | null> = {};
-  for (const s of v.servers) if (s.name !== v.primary) lag[s.name] = s.lag.known ? s.lag.seconds : null;
-  list.push({ at: Date.parse(v.at) / 1000, lag });
-  if (list.length > keptSamples) list.shift();
-  history.set(v.cluster, list);
-}
-
 export function LiveProvider({ children }: { children: ReactNode }) {
   const client = useQueryClient();
-  const [state, setState] = useState<Omit<Live, "history" | "forget">>({ views: [], loaded: false, lost: false, seenAt: 0 });
-  const history = useRef(new Map<string, Sample[]>());
+  const [state, setState] = useState<Omit<Live, "forget">>({ views: [], loaded: false, lost: false, seenAt: 0 });
   useEffect(() => {
     let stream: EventSource | undefined;
     let last = Date.now();
@@ -65,7 +51,6 @@ export function LiveProvider({ children }: { children: ReactNode }) {
       stream.addEventListener("cluster", (e) => {
         last = Date.now();
         const v = JSON.parse(e.data) as View;
-        remember(history.current, v);
         pending.set(v.cluster, v);
         frame ||= requestAnimationFrame(flush);
       });
@@ -75,6 +60,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
         void client.invalidateQueries({ queryKey: ["operation", id] });
         void client.invalidateQueries({ queryKey: ["operations"] });
       });
+      stream.addEventListener("alert", () => void client.invalidateQueries({ queryKey: ["alerts"] }));
     };
     open();
     // A page that is left and kept by the browser must not hold its connection:
@@ -100,7 +86,7 @@ export function LiveProvider({ children }: { children: ReactNode }) {
   }, [client]);
   // forget drops a cluster that was removed: no event tells of what is not there.
   const forget = (cluster: string) => setState((s) => ({ ...s, views: s.views.filter((v) => v.cluster !== cluster) }));
-  return <Context.Provider value={{ ...state, history: history.current, forget }}>{children}</Context.Provider>;
+  return <Context.Provider value={{ ...state, forget }}>{children}</Context.Provider>;
 }
 
 // useNow gives the time, each second.

@@ -13,6 +13,7 @@ export function size(bytes: number): string {
 
 export function span(seconds: number): string {
   if (seconds < 0) return "never";
+  if (seconds === 0) return "0 s";
   if (seconds < 1) return `${Math.floor(seconds * 1000)} ms`;
   if (seconds < 60) return `${seconds.toFixed(1)} s`;
   if (seconds < 3600) return `${Math.floor(seconds / 60)} min ${Math.floor(seconds) % 60} s`;
@@ -46,4 +47,11 @@ export function behind(lag: { seconds: number; at_least: boolean; known: boolean
   if (!lag.known) return "–";
   if (lag.seconds === 0) return "0 s";
   return (lag.at_least ? "at least " : "") + span(lag.seconds);
+}
+
+export const dayClock = (at: Date) => format(at, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+
+// changed says what a transaction did to a table.
+export function changed(c: { inserts: number; updates: number; deletes: number }): string {
+  return [c.inserts && `${c.inserts} inserted`, c.updates && `${c.updates} updated`, c.deletes && `${c.deletes} deleted`].filter(Boolean).join(", ");
 }

@@ -134,8 +134,41 @@ func NewGroups() *Groups { return &Groups{reader: NewReader()} }
 // group. It gives the number of bytes read. A log that ends within an event is
 // read up to there, without error: the server may be writing it, or have died.
 // A group without its end is handed over as not complete.
-func (s *Groups) Read(b []byte, each func(*Group) error) (int, error) {
-	at := 0
+func (s *Groups) Read(b []byte, each func(*Group) error) (int, error) { return s.read(b, 0, each) }
+
+// ReadFrom is Read from the first group that begins at or after an offset of b.
+// The offset may point anywhere: a group is known by its header, whose end is
+// its own offset and size, and by its checksum.
+func (s *Groups) ReadFrom(b []byte, offset int, each func(*Group) error) (int, error) {
+	_, first, err := s.reader.Next(b) // says how the rest is to be read
+	if errors.Is(err, ErrShort) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	return s.read(b, s.groupAt(b, max(first, offset)), each)
+}
+
+// groupAt gives the offset of the first group at or after an offset; the end of
+// b when there is none.
+func (s *Groups) groupAt(b []byte, at int) int {
+	for ; at+headerBytes <= len(b); at++ {
+		if Type(b[at+4]) != GTIDEvent {
+			continue
+		}
+		size := int(binary.LittleEndian.Uint32(b[at+9:]))
+		if size < headerBytes || at+size > len(b) || binary.LittleEndian.Uint32(b[at+13:]) != uint32(at+size) {
+			continue
+		}
+		if _, _, err := s.reader.Next(b[at : at+size]); err == nil {
+			return at
+		}
+	}
+	return len(b)
+}
+
+func (s *Groups) read(b []byte, at int, each func(*Group) error) (int, error) {
 	for at < len(b) {
 		e, n, err := s.reader.Next(b[at:])
 		if errors.Is(err, ErrShort) {

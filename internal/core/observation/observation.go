@@ -69,12 +69,28 @@ type Server struct {
 	Downstreams []Downstream `json:"downstreams,omitempty"`
 	Slots       []Slot       `json:"slots,omitempty"`
 
-	ReplayPaused    bool              `json:"replay_paused"`
+	ReplayPaused bool `json:"replay_paused"`
+	// ReplayWait is what the applier says it waits for, in the server's own
+	// words; ReplayBusy its share of one core since the observation before.
+	ReplayWait string  `json:"replay_wait,omitempty"`
+	ReplayBusy float64 `json:"replay_busy,omitempty"`
+	// Conflicts counts queries on a replica that replay cancelled, by cause
+	// (PostgreSQL), since its statistics began.
+	Conflicts map[string]int64 `json:"conflicts,omitempty"`
+	// LogBytes is the size of its log on disk, LogDiskFreeBytes the room that is
+	// left there.
+	LogBytes         int64 `json:"log_bytes,omitempty"`
+	LogDiskFreeBytes int64 `json:"log_disk_free_bytes,omitempty"`
+	// CertificateEnds is when the agent's certificate does.
+	CertificateEnds time.Time `json:"certificate_ends,omitzero"`
+
 	ClosedByDefault bool              `json:"closed_by_default"` // an unsupervised start opens read-only
 	Address         Address           `json:"address"`
 	DiskFreeBytes   int64             `json:"disk_free_bytes,omitempty"`
 	DataBytes       int64             `json:"data_bytes,omitempty"`
 	Settings        map[string]string `json:"settings,omitempty"`
+	// Live are the settings that an operation may change, as they are now.
+	Live map[string]string `json:"live,omitempty"`
 	// Facts are counts that only a thorough observation collects, such as
 	// unlogged_tables or collation_mismatches.
 	Facts            map[string]int64 `json:"facts,omitempty"`
@@ -84,7 +100,10 @@ type Server struct {
 	Fenced bool        `json:"fenced"` // stopped by its agent so that it takes no more writes
 	// Kin is the newest mark of a promotion or proof that was found here.
 	Kin string `json:"kin,omitempty"`
-	Job *Job   `json:"job,omitempty"`
+	// KinAt is that mark's position (MariaDB): a comparison of histories begins
+	// there, and needs the primary's log from there on.
+	KinAt string `json:"kin_at,omitempty"`
+	Job   *Job   `json:"job,omitempty"`
 }
 
 // Address is where peers and applications reach the database.
@@ -155,7 +174,7 @@ const (
 // Standing gives what the server holds, for comparing histories.
 func (s *Server) Standing() position.Standing {
 	st := position.Standing{Line: s.Line, Past: s.Past, At: s.Received, Server: s.ServerID}
-	for _, at := range []string{s.Applied, s.Written} {
+	for _, at := range []string{s.Applied, s.Written, s.ShutdownAt} {
 		if st.At == "" {
 			st.At = at
 		}

@@ -122,6 +122,12 @@ type Action struct {
 	Offset int
 }
 
+// Kind names what the record is: its resource manager and its first word.
+func (r Record) Kind() string {
+	word, _, _ := strings.Cut(r.Description, " ")
+	return r.Manager + " " + strings.TrimSuffix(word, ":")
+}
+
 // RowAction tells what a heap record did, if it changed rows.
 func (r Record) RowAction() (Action, bool) {
 	if len(r.Blocks) == 0 || (r.Manager != "Heap" && r.Manager != "Heap2") {

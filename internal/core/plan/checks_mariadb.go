@@ -16,6 +16,7 @@ var alike = []struct{ name, why string }{
 	{"gtid_domain_id", "a new primary would write in another domain, and positions would split"},
 	{"lower_case_table_names", "table names would not be found on the other server"},
 	{"max_connections", "applications that fit on the one server would be turned away by the other"},
+	{"event_scheduler", "as primary it would not run the scheduled events, or would where the others do not"},
 }
 
 // checkAlike holds a server's settings and accounts against the primary's.
@@ -24,7 +25,7 @@ func (in *Input) checkAlike(p *Plan, m, owner *view.Member) {
 	for _, a := range alike {
 		same := o.Settings[a.name] == q.Settings[a.name]
 		level := Fail
-		if a.name == "max_connections" {
+		if a.name == "max_connections" || a.name == "event_scheduler" {
 			level = Warn
 		}
 		p.check(Check{Name: "settings agree", Server: m.Name, Result: verdict(same, level), Evidence: fmt.Sprintf("%s is %s on %s, %s on %s", a.name, o.Settings[a.name], m.Name, q.Settings[a.name], owner.Name),

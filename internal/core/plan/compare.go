@@ -25,7 +25,12 @@ func (in *Input) compare(p *Plan) error {
 	}
 	var replicas []string
 	for _, n := range in.replicas(primary) {
-		if s := in.View.Find(n); s.Health == view.InStep || s.Health == view.Behind {
+		s := in.View.Find(n)
+		switch {
+		case in.delayOf(n) > 0:
+			p.check(Check{Name: "held back on purpose", Server: n, Result: Warn, Evidence: fmt.Sprintf("%s is held back by %s: writes would wait for it, so it is left out", n, view.Span(in.delayOf(n))),
+				Mend: fmt.Sprintf("to compare it too: crosstwin tune %s %s delay 0", in.View.Cluster, n)})
+		case s.Health == view.InStep || s.Health == view.Behind:
 			replicas = append(replicas, n)
 		}
 	}

@@ -40,6 +40,8 @@ const (
 	HasPassed    = "passed"        // applied the mark's position
 	HasMark      = "has mark"      // the mark was found in its own log
 	HoldsMost    = "holds most"    // received at least what Other received
+	LogBegins    = "log begins"    // the oldest file of its log is Values[0]
+	HasSetting   = "has setting"   // setting Values[0] is Values[1]
 	StoppedClean = "stopped clean" // data says: shut down, with everything written out
 )
 
@@ -78,7 +80,9 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 	IsReplica: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		return o.Accepting && o.Role == observation.Replica, c.Server + runs(o)
 	},
-	Streams: streams,
+	Streams:    streams,
+	LogBegins:  logBegins,
+	HasSetting: hasSetting,
 	PointsAt: func(c Condition, _ string, o, other *observation.Server) (bool, string) {
 		return pointsAt(o, other), c.Server + " points at " + upstream(o)
 	},

@@ -25,6 +25,9 @@ const (
 	Rejoin     = "rejoin"
 	Compare    = "compare"
 	Salvage    = "salvage"
+	Trim       = "trim"   // cut off the oldest log files
+	Set        = "set"    // change a setting
+	Follow     = "follow" // have a replica follow another server
 )
 
 // Request is what somebody asked for.
@@ -34,6 +37,10 @@ type Request struct {
 	Server  string `json:"server,omitempty"` // server to seed or to rejoin
 	Way     string `json:"way,omitempty"`    // of a rejoin: follow, rewind or rebuild
 	Replace bool   `json:"replace,omitempty"`
+	// Setting and Value are what a set changes; Trim is what a trim removes.
+	Setting string       `json:"setting,omitempty"`
+	Value   string       `json:"value,omitempty"`
+	Trim    *TrimRequest `json:"trim,omitempty"`
 	// ConfirmStopped names servers that a person vouches to be off for good,
 	// because their agents cannot be reached.
 	ConfirmStopped []string `json:"confirm_stopped,omitempty"`
@@ -194,6 +201,8 @@ type Input struct {
 	Probes  []Probe
 	// Examination of the server that is to rejoin.
 	Examination *verb.Examination
+	// LogFiles are the primary's, for a trim.
+	LogFiles []verb.LogFile
 	// NextTerm is the term that a role change would open.
 	NextTerm int64
 	Request  Request
@@ -234,8 +243,14 @@ func Make(in Input) (*Plan, error) {
 		err = in.compare(p)
 	case Salvage:
 		err = in.salvage(p)
+	case Trim:
+		err = in.trim(p)
+	case Set:
+		err = in.set(p)
+	case Follow:
+		err = in.repoint(p)
 	default:
-		err = fmt.Errorf("there is no operation %q: the kinds are seed, switchover, failover, rejoin, compare and salvage", in.Request.Kind)
+		err = fmt.Errorf("there is no operation %q: the kinds are seed, switchover, failover, rejoin, compare, salvage, trim, set and follow", in.Request.Kind)
 	}
 	if err != nil {
 		return nil, err

@@ -158,8 +158,16 @@ func (in *Input) stepsOfSeed(p *Plan, name string) {
 }
 
 func (in *Input) stepsOfReplicaProof(p *Plan, primary, name string) {
-	in.stepDropSlots(p, name)
-	p.step(Step{Name: "mark", Action: Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, OnFail: NeedsYou, IfFails: name + " follows; the proof is missing"})
-	p.step(Step{Name: "mark-on-" + name, Action: Action{Title: "find the mark in " + name + "'s own log", Server: name, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3, Limit: 60, OnFail: NeedsYou,
-		After: []Condition{{Kind: HasMark, Server: name, Fact: "mark"}, {Kind: HasPassed, Server: name, Fact: "mark"}}, IfFails: name + " is not proven to hold the same history: crosstwin rejoin examines it"})
+	in.stepDropSlots(p, name, false)
+	before := len(p.Steps)
+	in.stepsOfMark(p, primary, []string{name}, name+" follows; the proof is missing", notProven)
+	p.needsYouFrom(before)
+}
+
+// needsYouFrom has a person look at a failure of the steps from one on: they
+// prove, and undoing the work before them would help nobody.
+func (p *Plan) needsYouFrom(step int) {
+	for i := step; i < len(p.Steps); i++ {
+		p.Steps[i].OnFail = NeedsYou
+	}
 }

@@ -68,6 +68,10 @@ func (in *Input) stepOldFollows(p *Plan, old, cand string) {
 func (in *Input) checkCandidateLag(p *Plan, name string) {
 	s := in.View.Find(name)
 	ok := s.Health == view.InStep
+	if d := in.delayOf(name); d > 0 {
+		p.check(Check{Name: "candidate is not held back", Server: name, Result: Fail, Evidence: fmt.Sprintf("%s is held back on purpose by %s", name, view.Span(d)), Why: "writes would wait for as long",
+			Mend: fmt.Sprintf("crosstwin tune %s %s delay 0", in.View.Cluster, name)})
+	}
 	c := Check{Name: "candidate is in step", Server: name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s is %s, %s behind", name, s.Health, view.Size(s.LagBytes))}
 	if !ok {
 		c.Why, c.Mend = "writes would wait until it has caught up", "wait until it is in step: crosstwin watch "+in.View.Cluster
@@ -245,31 +249,68 @@ func (in *Input) stepsAfterPromotion(p *Plan, cand string, others []string) {
 // find a fresh mark in every replica's own log.
 func (in *Input) stepsOfProof(p *Plan, primary string, replicas []string) {
 	for _, n := range replicas {
-		p.step(Step{Name: "streams-" + n, Action: Action{Title: "see " + n + " stream from " + primary}, Seconds: 0.5, Limit: 60,
-			After: []Condition{{Kind: Streams, Server: n, Other: primary}}, IfFails: "writes go on at " + primary + "; crosstwin rejoin mends " + n})
+		p.step(Step{Name: "streams-" + n, Action: Action{Title: "see " + n + " stream from " + primary}, Seconds: 0.5, Limit: 60 + in.delayOf(n),
+			After: []Condition{in.follows(n, primary)}, IfFails: "writes go on at " + primary + "; crosstwin rejoin mends " + n})
 	}
 	for _, n := range replicas {
-		in.stepDropSlots(p, n)
+		in.stepDropSlots(p, n, true)
 	}
-	p.step(Step{Name: "mark", Action: Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, IfFails: "writes go on; the proof is missing"})
-	for _, n := range replicas {
-		p.step(Step{Name: "mark-on-" + n, Action: Action{Title: "find the mark in " + n + "'s own log", Server: n, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3, Limit: 60,
-			After: []Condition{{Kind: HasMark, Server: n, Fact: "mark"}, {Kind: HasPassed, Server: n, Fact: "mark"}}, IfFails: n + " is not proven to hold the same history: crosstwin rejoin examines it"})
-	}
+	in.stepsOfMark(p, primary, replicas, "writes go on; the proof is missing", notProven)
 	if in.Request.Compare {
 		in.stepsOfCompare(p, primary, replicas)
 	}
 }
 
+// longDelay is the delay, in seconds, from which the proof does not wait for a
+// replica that is held back on purpose.
+const longDelay = 30
+
+// stepsOfMark write a mark on the primary and find it in each replica's own
+// log, applied: the proof that they are on one history. A replica that is held
+// back for long has it only later, which the plan says.
+func (in *Input) stepsOfMark(p *Plan, primary string, replicas []string, missing, unproven string) {
+	p.step(Step{Name: "mark", Action: Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, IfFails: missing})
+	for _, n := range replicas {
+		delay := in.delayOf(n)
+		if delay > longDelay {
+			p.Effects = append(p.Effects, fmt.Sprintf("%s is held back by %s: it follows, and is not waited for; its proof comes with crosstwin compare", n, view.Span(delay)))
+			continue
+		}
+		p.step(Step{Name: "mark-on-" + n, Action: Action{Title: "find the mark in " + n + "'s own log", Server: n, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3 + delay, Limit: 60 + delay,
+			After: []Condition{{Kind: HasMark, Server: n, Fact: "mark"}, {Kind: HasPassed, Server: n, Fact: "mark"}}, IfFails: fmt.Sprintf(unproven, n)})
+	}
+}
+
+// follows is the condition that a replica follows a server. One that is held
+// back for long comes to the new history only later.
+func (in *Input) follows(name, upstream string) Condition {
+	if in.delayOf(name) > longDelay {
+		return Condition{Kind: PointsAt, Server: name, Other: upstream}
+	}
+	return Condition{Kind: Streams, Server: name, Other: upstream}
+}
+
+const notProven = "%s is not proven to hold the same history: crosstwin rejoin examines it"
+
+// delayOf gives for how many seconds a replica is held back on purpose.
+func (in *Input) delayOf(name string) float64 {
+	m := in.member(name)
+	if m == nil || m.Last == nil || m.Last.Upstream == nil {
+		return 0
+	}
+	return float64(m.Last.Upstream.DelaySeconds)
+}
+
 // stepDropSlots drops our slots on a replica: it feeds nobody. A slot through
-// which another server of the cluster follows it stays.
-func (in *Input) stepDropSlots(p *Plan, name string) {
+// which another server of the cluster follows it stays, unless all replicas
+// were pointed at the primary.
+func (in *Input) stepDropSlots(p *Plan, name string, allMoved bool) {
 	if !in.traits().slots {
 		return
 	}
 	fed := map[string]bool{}
 	for _, m := range in.Members {
-		if s := in.View.Find(m.Name); s != nil && s.Follows == name && name != in.View.Primary {
+		if s := in.View.Find(m.Name); s != nil && s.Follows == name && name != in.View.Primary && !allMoved {
 			fed[verb.SlotName(m.Name)] = true
 		}
 	}

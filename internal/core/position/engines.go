@@ -100,6 +100,15 @@ func Linear(files []LogFile, coordinates string) (int64, bool) {
 	return n, true
 }
 
+// Bytes gives how far a primary's log has come in bytes: the position itself,
+// or its place in the log's files.
+func Bytes(engine, written string, files []LogFile, coordinates string) (int64, bool) {
+	if engine == EngineMariaDB {
+		return Linear(files, coordinates)
+	}
+	return Order(engine, written)
+}
+
 // Standing is what one server holds, as far as an observation shows it.
 type Standing struct {
 	Line  Line
@@ -138,6 +147,59 @@ func Parted(engine string, mine, primary Standing, owner string, after bool) str
 		return fmt.Sprintf("it stands at %s, past the fork at %s where %s's history parted", at, fork, owner)
 	}
 	return ""
+}
+
+// Fork is where a server's history left the primary's, as far as observations
+// show it. Amounts that are not known are negative.
+type Fork struct {
+	At        string `json:"at,omitempty"`
+	TailBytes int64  `json:"tail_bytes"`
+	// TailCount is the number of transactions of the tail (MariaDB).
+	TailCount int64 `json:"tail_transactions"`
+	// SinceBytes is what the primary has written since.
+	SinceBytes int64 `json:"since_bytes"`
+}
+
+// ForkBetween finds the fork of a server's history and the primary's; false when
+// observations do not show one.
+func ForkBetween(engine string, mine, primary Standing) (Fork, bool) {
+	f := Fork{TailBytes: -1, TailCount: -1, SinceBytes: -1}
+	if engine == EngineMariaDB {
+		extra := mine.State.Extra(primary.State)
+		if len(extra) == 0 {
+			return f, false
+		}
+		f.TailCount = 0
+		for _, g := range extra {
+			shared, found := primary.State.Newest(g.Domain, g.Server)
+			if !found {
+				return Fork{TailBytes: -1, TailCount: -1, SinceBytes: -1}, true
+			}
+			f.At = shared.String()
+			f.TailCount += int64(g.Seq - shared.Seq)
+		}
+		return f, true
+	}
+	if mine.Line.Number == 0 || primary.Line.Number == 0 {
+		return f, false
+	}
+	a := History{Past: mine.Past, Current: mine.Line.Number}
+	b := History{Past: primary.Past, Current: primary.Line.Number}
+	fork, _, same, err := a.Fork(b)
+	if err != nil || same {
+		return f, false
+	}
+	f.At = fork.String()
+	if at, err := ParseLSN(primary.At); err == nil && at >= fork {
+		f.SinceBytes = int64(at - fork)
+	}
+	if at, err := ParseLSN(mine.At); err == nil {
+		if at <= fork {
+			return f, false
+		}
+		f.TailBytes = int64(at - fork)
+	}
+	return f, true
 }
 
 func partedGTID(mine, primary Standing, owner string, after bool) string {

@@ -109,3 +109,38 @@ func TestGTIDStateGrows(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// Where a server left the primary's history, as far as observations show it.
+func TestForkBetween(t *testing.T) {
+	pg := func(at string, number uint32, past ...Branch) Standing {
+		return Standing{Line: Line{System: "7", Number: number}, Past: past, At: at}
+	}
+	my := func(state string) Standing {
+		s, err := ParseGTIDState(state)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return Standing{State: s}
+	}
+	left := Branch{Timeline: 1, End: 0x3000000}
+	for name, c := range map[string]struct {
+		engine        string
+		mine, primary Standing
+		found         bool
+		want          Fork
+	}{
+		"past the fork":          {EnginePostgres, pg("0/3000400", 1), pg("0/3001000", 2, left), true, Fork{At: "0/3000000", TailBytes: 0x400, TailCount: -1, SinceBytes: 0x1000}},
+		"short of the fork":      {EnginePostgres, pg("0/2FFFF00", 1), pg("0/3001000", 2, left), false, Fork{}},
+		"end not known":          {EnginePostgres, pg("", 1), pg("0/3001000", 2, left), true, Fork{At: "0/3000000", TailBytes: -1, TailCount: -1, SinceBytes: 0x1000}},
+		"one history":            {EnginePostgres, pg("0/3000400", 2, left), pg("0/3001000", 2, left), false, Fork{}},
+		"nothing known":          {EnginePostgres, pg("0/3000400", 0), pg("0/3001000", 2, left), false, Fork{}},
+		"transactions":           {EngineMariaDB, my("1-11-105"), my("1-11-100,1-12-103"), true, Fork{At: "1-11-100", TailBytes: -1, TailCount: 5, SinceBytes: -1}},
+		"all there":              {EngineMariaDB, my("1-11-100"), my("1-11-100,1-12-103"), false, Fork{}},
+		"writes of its own only": {EngineMariaDB, my("1-11-100,1-13-101"), my("1-11-100,1-12-103"), true, Fork{TailBytes: -1, TailCount: -1, SinceBytes: -1}},
+	} {
+		got, found := ForkBetween(c.engine, c.mine, c.primary)
+		if found != c.found || found && got != c.want {
+			t.Errorf("%s: %t %+v, want %t %+v", name, found, got, c.found, c.want)
+		}
+	}
+}

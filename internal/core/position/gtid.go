@@ -175,6 +175,36 @@ func ParseGTIDState(s string) (GTIDState, error) {
 // String gives the server's text form.
 func (s GTIDState) String() string { return joinGTIDs(s) }
 
+// Last gives the position of a state: the newest number of each domain.
+func (s GTIDState) Last() GTIDPosition {
+	var out GTIDPosition
+	for _, g := range s {
+		found := false
+		for i := range out {
+			if out[i].Domain == g.Domain {
+				found = true
+				if g.Seq > out[i].Seq {
+					out[i] = g
+				}
+			}
+		}
+		if !found {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+// Newest gives the newest number of a server in a domain.
+func (s GTIDState) Newest(domain, server uint32) (GTID, bool) {
+	for _, g := range s {
+		if g.Domain == domain && g.Server == server {
+			return g, true
+		}
+	}
+	return GTID{}, false
+}
+
 // With gives the state after a further transaction.
 func (s GTIDState) With(g GTID) GTIDState {
 	out := slices.Clone(s)

@@ -39,6 +39,8 @@ const (
 	Sums       = "sums"       // count and sum every table in that view (long)
 	Rows       = "rows"       // name rows of one table for finding a difference
 	Forget     = "forget"     // close the view
+	Trim       = "trim"       // cut off the oldest files of the log
+	Set        = "set"        // change a setting of the running server
 )
 
 // Verbs of the service itself: steps of a plan that touch no one server.
@@ -257,6 +259,16 @@ type Transaction struct {
 	Statements []string `json:"statements,omitempty"`
 	// Rows are the first rows with their values, where the log holds them.
 	Rows []RowChange `json:"rows,omitempty"`
+	// File holds it; Bytes is its size in the log; Origin the server id under
+	// which it was written (MariaDB).
+	File   string `json:"file,omitempty"`
+	Bytes  int64  `json:"bytes,omitempty"`
+	Origin uint32 `json:"origin,omitempty"`
+	// Records counts its log records by kind (PostgreSQL).
+	Records map[string]int `json:"records,omitempty"`
+	// Unsafe tells why its statements may give another result when they are run
+	// again (MariaDB).
+	Unsafe string `json:"unsafe,omitempty"`
 	// WhyNotUndone tells why it cannot be undone from the log (MariaDB).
 	WhyNotUndone string `json:"why_not_undone,omitempty"`
 }
@@ -269,10 +281,14 @@ func (t Transaction) Name() string {
 	return fmt.Sprint(t.ID)
 }
 
+// KindLeft is the kind of a row as a tail left it, where the log tells its value
+// but not what was done to it (PostgreSQL, once it is saved).
+const KindLeft = "row"
+
 // RowChange is one row before and after, as texts of its columns in order.
 type RowChange struct {
 	Table   string   `json:"table"`
-	Kind    string   `json:"kind"` // insert, update or delete
+	Kind    string   `json:"kind"` // insert, update, delete or row
 	Columns []string `json:"columns"`
 	Before  []string `json:"before,omitempty"`
 	After   []string `json:"after,omitempty"`
@@ -304,7 +320,7 @@ func (r RowChange) Words() string {
 	var parts []string
 	for i, c := range r.Columns {
 		switch {
-		case r.Kind == "insert":
+		case r.Kind == "insert" || r.Kind == KindLeft:
 			parts = append(parts, c+"="+value(r.After, i))
 		case r.Kind == "delete":
 			parts = append(parts, c+"="+value(r.Before, i))

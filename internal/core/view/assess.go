@@ -2,9 +2,7 @@ package view
 
 import (
 	"fmt"
-	"sort"
 	"strings"
-	"time"
 
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
@@ -46,7 +44,7 @@ func ownerOf(in Input) *Member {
 }
 
 func assessServer(in Input, m Member, owner *Member) Server {
-	s := Server{Name: m.Name, Rank: m.Rank, Site: m.Site, Agent: m.Agent, Role: observation.Replica, LastContactSeconds: -1, Observation: m.Last}
+	s := Server{Name: m.Name, Rank: m.Rank, Site: m.Site, Hidden: m.Hidden, Agent: m.Agent, Role: observation.Replica, LastContactSeconds: -1, Observation: m.Last}
 	if m.Name == in.Owner {
 		s.Role = observation.Primary
 	}
@@ -63,8 +61,21 @@ func assessServer(in Input, m Member, owner *Member) Server {
 		s.History = position.HistoryName(in.Engine, o.Line)
 		s.Follows = followed(in, o)
 		measureLag(in, m, owner, &s)
+		s.ClockSkew = m.ClockSkew
+		s.ConflictsPerHour = m.ConflictsPerHour
+		s.LogFull = forecast(in, m)
 	}
 	s.Health, s.Why = health(in, m, owner, &s)
+	s.Diagnosis = diagnose(in, m, owner, &s)
+	if s.Health == Adrift && owner != nil && owner.Last != nil {
+		if f, found := position.ForkBetween(in.Engine, m.Last.Standing(), owner.Last.Standing()); found {
+			s.Fork = &f
+		}
+	}
+	if s.Health == Seeding {
+		j := m.Last.Job
+		s.Seeding = &Progress{j.DoneBytes, j.TotalBytes, j.BytesPerSec, j.SecondsLeft}
+	}
 	return s
 }
 
@@ -241,34 +252,6 @@ func stoppedHow(o *observation.Server) string {
 	return "its database does not run"
 }
 
-func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, string) {
-	o := m.Last
-	ownerUp := owner != nil && owner.Last != nil && owner.Last.Accepting && owner.Last.Role == observation.Primary
-	switch {
-	case o.Upstream == nil || o.Upstream.Host == "":
-		return Stalled, "it follows nobody"
-	case owner != nil && s.Follows != in.Owner && findMember(in, s.Follows) == nil:
-		return Stalled, "it follows " + s.Follows + ", which is not a server of this cluster"
-	case !o.Upstream.Connected && ownerUp:
-		return Stalled, orElse(o.Upstream.Problem, "its link to "+s.Follows+" is down")
-	case !o.Upstream.Connected:
-		return Stalled, "its link to " + s.Follows + " is down, because " + s.Follows + " does not answer"
-	case o.Upstream.ApplierProblem != "":
-		return Stalled, "applying stopped: " + o.Upstream.ApplierProblem
-	case o.ReplayPaused && s.Stages.NotApplied > 0:
-		return Stalled, "replay is paused on it"
-	case o.Upstream.DelaySeconds > 0 && s.Lag.Seconds <= float64(o.Upstream.DelaySeconds)+in.Policy.BehindSeconds:
-		return InStep, "it is held back on purpose by " + Span(float64(o.Upstream.DelaySeconds))
-	case s.LagBytes > 0 && !m.AppliedSince.IsZero() && in.Now.Sub(m.AppliedSince).Seconds() > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds:
-		return Stalled, "nothing was applied for " + Span(in.Now.Sub(m.AppliedSince).Seconds())
-	case s.Lag.Known && s.Lag.Seconds > in.Policy.BehindSeconds:
-		return Behind, stageWords(s.Stages.Worst())
-	case o.ReplayPaused:
-		return InStep, "replay is paused on it"
-	}
-	return InStep, ""
-}
-
 func findMember(in Input, name string) *Member {
 	for i := range in.Members {
 		if in.Members[i].Name == name {
@@ -276,18 +259,6 @@ func findMember(in Input, name string) *Member {
 		}
 	}
 	return nil
-}
-
-func stageWords(stage string) string {
-	switch stage {
-	case "sent":
-		return "the bytes wait on the primary: it or its network is busy"
-	case "received", "safe":
-		return "the bytes wait between the two: the network or the replica's disk"
-	case "applied":
-		return "the bytes are on the replica and not applied: replay does not keep up"
-	}
-	return ""
 }
 
 // adrift tells why a server holds, or can be making, writes that the current
@@ -388,128 +359,4 @@ func clusterHealth(v *View) Health {
 		return TakesNoWrite
 	}
 	return worst
-}
-
-func problems(in Input, v *View) []Problem {
-	out := []Problem{}
-	if in.Owner == "" {
-		out = append(out, Problem{Text: in.Cluster + " has no primary yet", Mend: "add the server that runs as primary: crosstwin server add " + in.Cluster + " NAME --primary"})
-	}
-	for _, s := range v.Servers {
-		if s.Name == v.Primary && s.Health == TakesWrites || s.Health == InStep && s.Why == "" || s.Health == Seeding {
-			if s.Observation != nil && s.Name == v.Primary && !s.Observation.ClosedByDefault {
-				out = append(out, Problem{Server: s.Name, Text: s.Name + " would open for writes if somebody else than its agent started it", Mend: "its agent puts that right by itself; if this stays, read the agent's log"})
-			}
-			continue
-		}
-		out = append(out, Problem{Server: s.Name, Text: s.Name + " is " + string(s.Health) + ifNot(": ", s.Why), Mend: mend(in, v, s)})
-	}
-	for _, s := range v.Servers {
-		if s.Observation == nil {
-			continue
-		}
-		for _, x := range s.Observation.Slots {
-			if !x.Active && x.Ours && s.Name == v.Primary && findMember(in, strings.TrimPrefix(x.Name, "ct_")) == nil {
-				out = append(out, Problem{Server: s.Name, Text: fmt.Sprintf("slot %s on %s is read by nobody and keeps %s of log", x.Name, s.Name, Size(x.KeptBytes)), Mend: "drop it: select pg_drop_replication_slot('" + x.Name + "')"})
-			}
-		}
-	}
-	sort.SliceStable(out, func(i, j int) bool { return weight(v, out[i]) > weight(v, out[j]) })
-	return out
-}
-
-func weight(v *View, p Problem) int {
-	if s := v.Find(p.Server); s != nil {
-		if s.Name == v.Primary && s.Health != TakesWrites {
-			return severity[TakesNoWrite] + 1
-		}
-		return severity[s.Health]
-	}
-	return severity[TakesNoWrite] + 2
-}
-
-func mend(in Input, v *View, s Server) string {
-	c := in.Cluster
-	switch {
-	case v.Operation != nil:
-		return fmt.Sprintf("operation %d (%s) is under way: crosstwin operation follow %d", v.Operation.ID, v.Operation.Kind, v.Operation.ID)
-	case s.Name == v.Primary:
-		return fmt.Sprintf("make another server primary: crosstwin failover %s; or start %s again: crosstwin failover %s --to %s", c, s.Name, c, s.Name)
-	case s.Health == Unseen:
-		return "see that its agent runs and can be reached at " + orElse(s.Agent, "its address")
-	case s.Observation != nil && (s.Observation.DataEmpty || s.Observation.Unfinished == "seed"):
-		return fmt.Sprintf("crosstwin seed %s %s", c, s.Name)
-	case s.Health == Behind:
-		return "watch it: crosstwin watch " + c
-	case s.Health == Stalled && s.Follows == v.Primary && v.Find(v.Primary) != nil && v.Find(v.Primary).Health != TakesWrites:
-		return "nothing to do on it: it follows again once there is a primary"
-	case s.Observation != nil && s.Observation.ReplayPaused:
-		return "let it go on: " + ResumeReplay(v.Engine) + " on " + s.Name
-	case s.Observation != nil && s.Observation.Upstream != nil && s.Observation.Upstream.ApplierProblem != "":
-		return fmt.Sprintf("see what differs: crosstwin tail %s %s; then crosstwin rejoin %s %s --way rebuild", c, s.Name, c, s.Name)
-	}
-	return fmt.Sprintf("crosstwin rejoin %s %s", c, s.Name)
-}
-
-// ResumeReplay is the statement with which a person lets applying go on.
-func ResumeReplay(engine string) string {
-	if engine == position.EngineMariaDB {
-		return "start slave sql_thread"
-	}
-	return "select pg_wal_replay_resume()"
-}
-
-// Amount says how much log lies between two positions, in the unit of
-// position.Order.
-func Amount(engine string, n int64) string {
-	if engine == position.EngineMariaDB {
-		return count(int(n), "transaction")
-	}
-	return Size(n) + " of log"
-}
-
-func orElse(s, other string) string {
-	if s != "" {
-		return s
-	}
-	return other
-}
-
-func ifNot(sep, s string) string {
-	if s == "" {
-		return ""
-	}
-	return sep + s
-}
-
-// Span prints seconds the way a person says them.
-func Span(seconds float64) string {
-	d := time.Duration(seconds * float64(time.Second))
-	switch {
-	case seconds < 0:
-		return "never"
-	case seconds < 1:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case seconds < 60:
-		return fmt.Sprintf("%.1f s", seconds)
-	case seconds < 3600:
-		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
-	case seconds < 86400:
-		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%.1f days", seconds/86400)
-}
-
-// Size prints bytes in the unit of the engine's documentation (kB = 1024 bytes).
-func Size(bytes int64) string {
-	f, units := float64(bytes), []string{"B", "kB", "MB", "GB", "TB"}
-	i := 0
-	for f >= 1024 && i < len(units)-1 {
-		f /= 1024
-		i++
-	}
-	if i == 0 {
-		return fmt.Sprintf("%d B", bytes)
-	}
-	return fmt.Sprintf("%.1f %s", f, units[i])
 }

@@ -13,6 +13,7 @@ import (
 
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
 )
 
 // Health is the judged state of a server or a cluster.
@@ -50,11 +51,20 @@ type Policy struct {
 	// StalledSeconds is the time without progress after which a replica that
 	// has something to apply counts as stalled.
 	StalledSeconds float64 `json:"stalled_seconds"`
+	// The limits from which an alert is raised; 0: never.
+	AtRiskBytes      int64   `json:"at_risk_bytes"`
+	SlotBytes        int64   `json:"slot_bytes"`
+	FullHours        float64 `json:"full_hours"` // until the disk is full of log
+	ConflictsPerHour float64 `json:"conflicts_per_hour"`
+	ClockSeconds     float64 `json:"clock_seconds"`
+	// Muted rules raise no alert; the problem is shown all the same.
+	Muted []Rule `json:"muted"`
 }
 
 // DefaultPolicy is used for new clusters.
 func DefaultPolicy() Policy {
-	return Policy{BehindSeconds: 3, UnseenSeconds: 5, StalledSeconds: 15}
+	return Policy{BehindSeconds: 3, UnseenSeconds: 5, StalledSeconds: 15,
+		AtRiskBytes: 64 << 20, SlotBytes: 1 << 30, FullHours: 24, ConflictsPerHour: 20, ClockSeconds: 1, Muted: []Rule{}}
 }
 
 // Member is one server of the cluster as the service knows it.
@@ -62,6 +72,7 @@ type Member struct {
 	Name     string
 	Rank     int // 1, 2, 3 …; 0 is never
 	Site     string
+	Hidden   bool   // kept out of what readers are sent to
 	Agent    string // address of its agent
 	Enrolled bool
 
@@ -76,6 +87,11 @@ type Member struct {
 	Problem string
 	// AppliedSince is when the applied position last moved, service's clock.
 	AppliedSince time.Time
+	// ReceivedSince is the same of the received position.
+	ReceivedSince time.Time
+	// ClockSkew is how far its clock is ahead of the service's, in seconds.
+	ClockSkew        float64
+	ConflictsPerHour float64
 	// AppliedRate is in units of position.Order per second over the last half minute.
 	AppliedRate float64
 }
@@ -92,8 +108,12 @@ type Input struct {
 	Clock     *lag.Clock // where the owner stood when
 	// WrittenRate is the owner's rate in the same unit over the last half minute.
 	WrittenRate float64
-	Operation   *Running
-	Now         time.Time
+	// WrittenBytesRate is in bytes of log a second, over the last minutes.
+	WrittenBytesRate float64
+	Operation        *Running
+	// NeedsYou is the cluster's newest operation when it ended so.
+	NeedsYou *Running
+	Now      time.Time
 }
 
 // Running names the operation that is under way.
@@ -135,9 +155,12 @@ type AtRisk struct {
 
 // Problem is one thing that is wrong, why, and what to do.
 type Problem struct {
+	Rule   Rule   `json:"rule"`
 	Server string `json:"server,omitempty"`
 	Text   string `json:"text"`
-	Mend   string `json:"mend,omitempty"`
+	// SettingUp problems belong to a cluster that is being set up: shown, not told.
+	SettingUp bool   `json:"setting_up,omitempty"`
+	Mend      string `json:"mend,omitempty"`
 }
 
 // Server is one server as judged.
@@ -149,6 +172,7 @@ type Server struct {
 	Why      string           `json:"why,omitempty"`
 	Rank     int              `json:"rank"` // 0: never
 	Site     string           `json:"site,omitempty"`
+	Hidden   bool             `json:"hidden"`
 	Address  string           `json:"address,omitempty"`
 	Agent    string           `json:"agent,omitempty"`
 
@@ -163,8 +187,27 @@ type Server struct {
 	MayTakeOver bool        `json:"may_take_over"`
 	WhyNot      string      `json:"why_not,omitempty"` // why it may not take over
 
+	// Diagnosis names the stage at which the bytes wait, and why.
+	Diagnosis        string    `json:"diagnosis,omitempty"`
+	ClockSkew        float64   `json:"clock_skew_seconds"`
+	ConflictsPerHour float64   `json:"conflicts_per_hour"`
+	LogFull          *Forecast `json:"log_full,omitempty"`
+	// Fork is where an adrift server's history left the primary's.
+	Fork *position.Fork `json:"fork,omitempty"`
+	// Seeding is how far its copy has come.
+	Seeding *Progress `json:"seeding,omitempty"`
+
 	LastContactSeconds float64             `json:"last_contact_seconds"` // negative: never
 	Observation        *observation.Server `json:"observation,omitempty"`
+}
+
+// Progress is how far a long piece of work has come. Negative SecondsLeft: not
+// known.
+type Progress struct {
+	DoneBytes   int64   `json:"done_bytes"`
+	TotalBytes  int64   `json:"total_bytes"`
+	BytesPerSec float64 `json:"bytes_per_second"`
+	SecondsLeft float64 `json:"seconds_left"`
 }
 
 // Find gives a server of the view by name.

@@ -98,12 +98,17 @@ func (d *Data) Make() error {
 
 // DiskFree gives the bytes that are free where the data is; 0: not known.
 func (d *Data) DiskFree() int64 {
-	var st syscall.Statfs_t
-	dir := d.Dir
-	if _, err := os.Stat(dir); err != nil {
-		dir = filepath.Dir(dir)
+	if _, err := os.Stat(d.Dir); err != nil {
+		return FreeAt(filepath.Dir(d.Dir))
 	}
-	if syscall.Statfs(dir, &st) != nil {
+	return FreeAt(d.Dir)
+}
+
+// FreeAt gives the bytes that are free on the file system of a path; 0: not
+// known.
+func FreeAt(path string) int64 {
+	var st syscall.Statfs_t
+	if syscall.Statfs(path, &st) != nil {
 		return 0
 	}
 	return int64(st.Bavail) * st.Bsize

@@ -35,7 +35,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examina
 	}
 	if a.Primary.Name == e.cfg.Name {
 		// The primary itself: there is nobody to compare with, only an end.
-		_, _, end, err := e.ownEntries(lastOf(o.Standing().State))
+		_, _, end, err := e.ownEntries(o.Standing().State.Last())
 		x.End, x.Fork, x.Kinship = end.String(), end.String(), string(position.Kin)
 		return x, err
 	}
@@ -102,7 +102,7 @@ func (e *Engine) compareLogs(ctx context.Context, peer verb.Peer, primary shared
 		}
 	}
 	if anchor == nil {
-		anchor = lastOf(start)
+		anchor = start.Last()
 	}
 	theirs, err := e.fetchEntries(ctx, peer, anchor)
 	if err != nil {
@@ -169,7 +169,7 @@ func (e *Engine) ownEntries(after position.GTIDPosition) (out []entry, start pos
 		out = append(out, entryOf(g))
 		return nil
 	})
-	return out, start, lastOf(state), err
+	return out, start, state.Last(), err
 }
 
 // sharing tells of one domain how much of the own log the primary has too.

@@ -68,13 +68,18 @@ func (e *Engine) Follow(ctx context.Context, a verb.FollowArgs) error {
 	if !readOnly {
 		return fmt.Errorf("%s is open for writes: it must be closed before it follows", e.cfg.Name)
 	}
-	if l != nil {
+	if l != nil && !delayed(l) {
 		if err := e.drain(ctx); err != nil {
 			return err
 		}
 	}
 	return e.attach(ctx, a.Upstream)
 }
+
+// delayed tells whether the applier is held back on purpose. Such a replica is
+// not made to apply before its time: what its relay log holds is fetched again
+// from the new upstream, which has it.
+func delayed(l link) bool { return l["SQL_Delay"] != "" && l["SQL_Delay"] != "0" }
 
 // attach points the server at an upstream, from what its own log holds on.
 func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
@@ -149,6 +154,13 @@ func (e *Engine) drain(ctx context.Context) error {
 	l, err := e.link(ctx)
 	if err != nil || l == nil {
 		return err
+	}
+	if delayed(l) {
+		// With nobody to fetch it from again, what is held back is applied now.
+		if err := e.exec(ctx, "stop slave"); err != nil {
+			return err
+		}
+		return e.rescue(ctx, l)
 	}
 	if l["Slave_SQL_Running"] != "Yes" && l["Slave_IO_Running"] != "No" && l["Last_SQL_Errno"] == "0" {
 		if err := e.exec(ctx, "start slave sql_thread"); err != nil {

@@ -10,6 +10,7 @@ import (
 
 	"crosstwin/internal/core/binlog"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/engine/host"
 )
 
 // indexed reads the list of a log's files, oldest first. Names in it are
@@ -41,6 +42,20 @@ func (e *Engine) logFiles() ([]string, error) {
 	return indexed(base+".index", e.cfg.DataDir)
 }
 
+// logSize gives the bytes of the log's files and the room beside them.
+func (e *Engine) logSize() (bytes, free int64) {
+	files, err := e.logFiles()
+	if err != nil {
+		return 0, 0
+	}
+	for _, f := range files {
+		if fi, err := os.Stat(f); err == nil {
+			bytes += fi.Size()
+		}
+	}
+	return bytes, host.FreeAt(filepath.Dir(e.logBase()))
+}
+
 // mapped hands over a file's content without copying it into memory. Log
 // files only grow or go as a whole.
 func mapped(path string, do func([]byte) error) error {
@@ -63,9 +78,20 @@ func mapped(path string, do func([]byte) error) error {
 
 // eachGroup reads the transactions of log files in order.
 func eachGroup(files []string, each func(file string, g *binlog.Group) error) error {
-	for _, f := range files {
+	return eachGroupFrom(files, 0, each)
+}
+
+// eachGroupFrom begins at the first transaction at or after an offset of the
+// first file.
+func eachGroupFrom(files []string, offset int64, each func(file string, g *binlog.Group) error) error {
+	for i, f := range files {
 		err := mapped(f, func(b []byte) error {
-			_, err := binlog.NewGroups().Read(b, func(g *binlog.Group) error { return each(f, g) })
+			one := func(g *binlog.Group) error { return each(f, g) }
+			if i > 0 || offset == 0 {
+				_, err := binlog.NewGroups().Read(b, one)
+				return err
+			}
+			_, err := binlog.NewGroups().ReadFrom(b, int(offset), one)
 			return err
 		})
 		if err != nil {
@@ -107,31 +133,11 @@ func startFile(files []string, from position.GTIDPosition) (int, error) {
 		if err != nil {
 			return 0, err
 		}
-		if before := lastOf(state); len(from.Missing(before)) == 0 {
+		if before := state.Last(); len(from.Missing(before)) == 0 {
 			return i, nil
 		}
 	}
 	return 0, nil
-}
-
-// lastOf gives the position of a state: the newest number of each domain.
-func lastOf(state position.GTIDState) position.GTIDPosition {
-	var out position.GTIDPosition
-	for _, g := range state {
-		found := false
-		for i := range out {
-			if out[i].Domain == g.Domain {
-				found = true
-				if g.Seq > out[i].Seq {
-					out[i] = g
-				}
-			}
-		}
-		if !found {
-			out = append(out, g)
-		}
-	}
-	return out
 }
 
 // stoppedState is what the files of a stopped server say.
@@ -177,7 +183,7 @@ func (e *Engine) stoppedLog() (stoppedState, error) {
 	if err != nil {
 		return st, err
 	}
-	st.at = lastOf(st.state).String()
+	st.at = st.state.Last().String()
 	e.seen.Lock()
 	e.seen.stopped = st
 	e.seen.Unlock()

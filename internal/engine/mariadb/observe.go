@@ -14,6 +14,7 @@ import (
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
 )
 
 // probeTimeout bounds the query of an observation.
@@ -21,6 +22,7 @@ const probeTimeout = 3 * time.Second
 
 // observeSQL asks for the facts of every second, in one round trip.
 const observeSQL = `select @@global.read_only ro, @@version version, @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos, @@global.gtid_binlog_state state,
+ @@global.binlog_expire_logs_seconds expire, @@global.slave_parallel_threads threads, @@global.max_binlog_size file_size,
  @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
  (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler') and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
 show all slaves status;
@@ -30,7 +32,7 @@ show slave hosts`
 // Observe implements engine.Engine.
 func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
 	o := &observation.Server{At: time.Now().UTC(), Engine: position.EngineMariaDB, Address: e.address(), DataEmpty: e.Empty(), Unfinished: e.memory.Unfinished(), DiskFreeBytes: e.DiskFree()}
-	o.Version = e.version
+	o.Version, o.KinAt = e.version, e.found().At
 	if b, err := os.ReadFile(e.cfg.ConfigFile); err == nil {
 		o.ClosedByDefault = closedByFile(string(b))
 	}
@@ -121,6 +123,7 @@ func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) erro
 	for _, r := range sets[3] {
 		o.Downstreams = append(o.Downstreams, observation.Downstream{Name: r["Host"], State: "streaming"})
 	}
+	o.LogBytes, o.LogDiskFreeBytes = e.logSize()
 	if o.Role == observation.Primary {
 		o.Written = sets[0][0]["binlog_pos"]
 		if err := e.readLogFiles(ctx, o); err != nil {
@@ -140,6 +143,7 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	o.ServerID = uint32(n)
 	o.GTIDState = f["state"]
 	o.ConnectedClients, _ = strconv.Atoi(f["clients"])
+	o.Live = map[string]string{"binlog_expire_logs_seconds": f["expire"], "slave_parallel_threads": f["threads"], "max_binlog_size": f["file_size"], verb.Delay: "0"}
 	o.Role, o.Writable = observation.Primary, true
 	if f["ro"] != "0" {
 		o.Role, o.Writable = observation.Replica, false
@@ -160,6 +164,7 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 		port, _ := strconv.Atoi(l["Master_Port"])
 		delay, _ := strconv.Atoi(l["SQL_Delay"])
 		u := &observation.Upstream{Host: l["Master_Host"], Port: port, Connected: l["Slave_IO_Running"] == "Yes", State: strings.ToLower(l["Slave_IO_Running"]), DelaySeconds: delay}
+		o.Live[verb.Delay] = strconv.Itoa(delay)
 		if n := l["Last_IO_Errno"]; n != "0" && n != "" {
 			u.Problem = "error " + n + ": " + l["Last_IO_Error"]
 		} else if l["Slave_IO_Running"] == "No" {
@@ -168,6 +173,7 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 		if n := l["Last_SQL_Errno"]; n != "0" && n != "" {
 			u.ApplierProblem = "error " + n + ": " + l["Last_SQL_Error"]
 		}
+		o.ReplayWait = l["Slave_SQL_Running_State"]
 		o.ReplayPaused = l["Slave_SQL_Running"] != "Yes" && u.ApplierProblem == ""
 		o.Upstream = u
 		if o.Role == observation.Replica {
@@ -316,6 +322,9 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 	}
 	for _, r := range rows {
 		o.Settings[r["Variable_name"]] = r["Value"]
+	}
+	if e.memory.Fingerprint(rememberEvents) == "ON" {
+		o.Settings["event_scheduler"] = "ON" // switched off by us, and on again when it is primary
 	}
 	for k, q := range facts {
 		s, err := e.text(ctx, q)

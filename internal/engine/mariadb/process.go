@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strconv"
-	"strings"
 	"syscall"
 	"time"
 
@@ -113,65 +111,6 @@ func (e *Engine) awaitAnswer(ctx context.Context) error {
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
-}
-
-// Close implements engine.Engine: the configuration file says that a start is
-// read-only.
-func (e *Engine) Close() error {
-	b, err := os.ReadFile(e.cfg.ConfigFile)
-	if err != nil {
-		return err
-	}
-	if closedByFile(string(b)) {
-		return nil
-	}
-	text := strings.TrimRight(string(b), "\n") + "\n\n[mariadbd]\n# Whoever starts this server gets it read-only: Cross Twin's agent opens the primary.\nread_only = 1\n"
-	fi, err := os.Stat(e.cfg.ConfigFile)
-	if err != nil {
-		return err
-	}
-	st := fi.Sys().(*syscall.Stat_t)
-	tmp := e.cfg.ConfigFile + ".crosstwin-new"
-	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, fi.Mode().Perm())
-	if err != nil {
-		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
-	}
-	_, err = f.WriteString(text)
-	if os.Geteuid() == 0 {
-		err = errors.Join(err, f.Chown(int(st.Uid), int(st.Gid)))
-	}
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(tmp, e.cfg.ConfigFile)
-	}
-	if err != nil {
-		os.Remove(tmp)
-		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
-	}
-	return nil
-}
-
-// closedByFile tells whether the last word of a configuration file on
-// read_only is yes. Included files are not followed: the file itself must say it.
-func closedByFile(text string) bool {
-	closed, ours := false, false
-	for _, line := range strings.Split(text, "\n") {
-		line = strings.TrimSpace(line)
-		if strings.HasPrefix(line, "[") {
-			group := strings.ToLower(strings.Trim(line, "[]"))
-			ours = group == "mysqld" || group == "mariadbd" || group == "server" || group == "mariadb" || group == "mysqld-10.11" || group == "mariadb-10.11" || group == "mariadbd-10.11"
-			continue
-		}
-		if !ours || line == "" || line[0] == '#' || line[0] == ';' {
-			continue
-		}
-		key, value, has := strings.Cut(line, "=")
-		key = strings.ReplaceAll(strings.ToLower(strings.TrimSpace(key)), "-", "_")
-		value = strings.ToLower(strings.TrimSpace(value))
-		if key == "read_only" {
-			closed = !has || value == "1" || value == "on" || value == "true"
-		}
-	}
-	return closed
 }
 
 // How long a leaving server is given before it is pressed.

@@ -65,7 +65,9 @@ func (e *Engine) quiesce(ctx context.Context) error {
 		back, cancel := context.WithTimeout(context.WithoutCancel(ctx), deadline)
 		defer cancel()
 		end(c)
-		e.exec(back, "set global read_only = "+readOnly+"; set global event_scheduler = "+scheduler)
+		if stuck := e.exec(back, "set global read_only = "+readOnly+"; set global event_scheduler = "+scheduler); stuck != nil {
+			return fmt.Errorf("end writes on %s: %w; and it could not be put back: %w", e.cfg.Name, err, stuck)
+		}
 		return fmt.Errorf("end writes on %s: %w; writes go on", e.cfg.Name, err)
 	}
 	e.held.conn, e.held.at = c, at

@@ -66,7 +66,7 @@ func TestLaterAndLast(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := lastOf(s).String(); got != "1-12-9,2-11-1" {
+	if got := s.Last().String(); got != "1-12-9,2-11-1" {
 		t.Error(got)
 	}
 }
@@ -92,5 +92,22 @@ func TestShared(t *testing.T) {
 		if got.matched != c.matched || got.gap != c.gap {
 			t.Errorf("%s: %+v", c.name, got)
 		}
+	}
+}
+
+// A setting of ours is the file's last word, once, and nothing else is touched.
+func TestSetInFile(t *testing.T) {
+	begin := "[mariadbd]\nport = 1\nmax_binlog_size = 5\n\n[client]\nuser = x\n"
+	once := setInFile(begin, "max_binlog_size", "100")
+	if !strings.HasPrefix(once, strings.TrimRight(begin, "\n")) || !strings.HasSuffix(once, "[mariadbd]\n"+setMark+"max_binlog_size\nmax_binlog_size = 100\n") {
+		t.Errorf("%q", once)
+	}
+	twice := setInFile(once, "max_binlog_size", "200")
+	if strings.Count(twice, "max_binlog_size = ") != 2 || !strings.HasSuffix(twice, "max_binlog_size = 200\n") || strings.Contains(twice, "= 100") {
+		t.Errorf("%q", twice)
+	}
+	other := setInFile(twice, "slave_parallel_threads", "4")
+	if !strings.Contains(other, "max_binlog_size = 200\n") || !strings.HasSuffix(other, "slave_parallel_threads = 4\n") || closedByFile(other) {
+		t.Errorf("%q", other)
 	}
 }

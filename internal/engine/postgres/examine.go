@@ -249,6 +249,7 @@ type tailBuilder struct {
 	order  []uint32
 	parent map[uint32]uint32
 	places func(p place, tx uint32)
+	all    bool // also transactions that changed no row
 }
 
 // statistics are catalogs that the server itself writes without any change of
@@ -261,11 +262,13 @@ func (b *tailBuilder) add(r pgtool.Record) {
 	}
 	t := b.byID[r.Transaction]
 	if t == nil {
-		t = &verb.Transaction{ID: r.Transaction, Outcome: "unfinished", First: r.At.String(), Changes: []verb.Change{}}
+		t = &verb.Transaction{ID: r.Transaction, Outcome: "unfinished", First: r.At.String(), Changes: []verb.Change{}, Records: map[string]int{}}
 		b.byID[r.Transaction] = t
 		b.order = append(b.order, r.Transaction)
 	}
 	t.Last = r.At.String()
+	t.Bytes += int64(r.Length)
+	t.Records[r.Kind()]++
 	if end, ok := r.TransactionEnd(); ok {
 		t.Outcome, t.At = "aborted", end.At
 		if end.Committed {
@@ -321,6 +324,10 @@ func (b *tailBuilder) list() []verb.Transaction {
 			x.Inserts, x.Updates, x.Deletes = x.Inserts+ch.Inserts, x.Updates+ch.Updates, x.Deletes+ch.Deletes
 		}
 		p.Schema = p.Schema || c.Schema
+		p.Bytes += c.Bytes
+		for k, n := range c.Records {
+			p.Records[k] += n
+		}
 		if c.First < p.First {
 			p.First = c.First
 		}
@@ -328,7 +335,7 @@ func (b *tailBuilder) list() []verb.Transaction {
 	}
 	out := []verb.Transaction{}
 	for _, id := range b.order {
-		if t := b.byID[id]; t != nil && (len(t.Changes) > 0 || t.Schema) {
+		if t := b.byID[id]; t != nil && (b.all || len(t.Changes) > 0 || t.Schema) {
 			out = append(out, *t)
 		}
 	}

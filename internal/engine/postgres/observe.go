@@ -17,6 +17,7 @@ import (
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/host"
 )
 
 // observeSQL gives all facts of every second in one row of JSON. The functions
@@ -31,6 +32,12 @@ const observeSQL = `select json_build_object(
  'received', case when r then pg_last_wal_receive_lsn()::text end,
  'applied', case when r then pg_last_wal_replay_lsn()::text end,
  'paused', case when r then pg_is_wal_replay_paused() else false end,
+ 'live', json_build_object('max_standby_streaming_delay', current_setting('max_standby_streaming_delay'), 'max_standby_archive_delay', current_setting('max_standby_archive_delay'),
+    'hot_standby_feedback', current_setting('hot_standby_feedback'), 'wal_keep_size', current_setting('wal_keep_size'), 'max_slot_wal_keep_size', current_setting('max_slot_wal_keep_size')),
+ 'delay', extract(epoch from current_setting('recovery_min_apply_delay')::interval),
+ 'replay', case when r then (select json_build_object('pid', pid, 'kind', wait_event_type, 'event', wait_event) from pg_stat_activity where backend_type = 'startup') end,
+ 'conflicts', case when r then (select json_build_object('tablespace', sum(confl_tablespace), 'lock', sum(confl_lock), 'snapshot', sum(confl_snapshot), 'bufferpin', sum(confl_bufferpin), 'deadlock', sum(confl_deadlock))
+    from pg_stat_database_conflicts) end,
  'tli', (select timeline_id from pg_control_checkpoint()),
  'min_tli', (select coalesce(min_recovery_end_timeline, 0) from pg_control_recovery()),
  'clients', (select count(*) from pg_stat_activity where backend_type = 'client backend' and pid <> pg_backend_pid()),
@@ -56,11 +63,18 @@ type observedRow struct {
 	Received *string
 	Applied  *string
 	Paused   bool
-	TLI      uint32
-	MinTLI   uint32 `json:"min_tli"`
-	Clients  int
-	Started  string
-	Receiver *struct {
+	Live     map[string]string
+	Delay    float64
+	Replay   *struct {
+		PID         int
+		Kind, Event *string
+	}
+	Conflicts map[string]int64
+	TLI       uint32
+	MinTLI    uint32 `json:"min_tli"`
+	Clients   int
+	Started   string
+	Receiver  *struct {
 		Status string
 		TLI    uint32
 		Host   *string
@@ -94,6 +108,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	_, err := os.Stat(e.Path("standby.signal"))
 	o.ClosedByDefault = err == nil
 	o.DiskFreeBytes = e.DiskFree()
+	o.LogBytes, o.LogDiskFreeBytes = e.logSize()
 	p, running := e.running()
 	o.Running = running
 	orphans := false
@@ -160,6 +175,7 @@ func (e *Engine) observeRunning(ctx context.Context, o *observation.Server, thor
 		o.Received = later(o.Received, o.Applied)
 	}
 	e.observeLinks(o, &r)
+	e.observeReplay(o, &r)
 	e.observeLine(ctx, o, &r)
 	if thorough {
 		return e.observeSettings(ctx, o)
@@ -209,6 +225,35 @@ func (e *Engine) observeLinks(o *observation.Server, r *observedRow) {
 		_, ours := verb.SlotOwner(x.Name)
 		o.Slots = append(o.Slots, observation.Slot{Name: x.Name, Active: x.Active, Restart: deref(x.Restart), State: deref(x.State), KeptBytes: int64(deref(x.Kept)), Ours: ours})
 	}
+}
+
+// observeReplay takes in what the one process that replays waits for, and how
+// busy it is: replay uses one core at most.
+func (e *Engine) observeReplay(o *observation.Server, r *observedRow) {
+	o.Conflicts, o.Live = r.Conflicts, r.Live
+	o.Live[verb.Delay] = strconv.Itoa(int(r.Delay))
+	if o.Upstream != nil {
+		o.Upstream.DelaySeconds = int(r.Delay)
+	}
+	if x := r.Replay; x != nil {
+		o.ReplayWait = strings.TrimSpace(deref(x.Kind) + " " + deref(x.Event))
+		o.ReplayBusy = e.busy.Share(x.PID, o.At)
+	}
+}
+
+// logSize gives the bytes of the log's files and the room beside them. Files
+// are not looked into: each but the history files has the size of a segment.
+func (e *Engine) logSize() (bytes, free int64) {
+	names, err := os.ReadDir(e.Path("pg_wal"))
+	if err != nil {
+		return 0, 0
+	}
+	for _, n := range names {
+		if len(n.Name()) == len("000000010000000000000001") {
+			bytes += int64(e.segmentBytes())
+		}
+	}
+	return bytes, host.FreeAt(e.Path("pg_wal"))
 }
 
 // receiverProblem gives the newest reason in the server's log why nothing is

@@ -56,6 +56,7 @@ type Engine struct {
 	mu      sync.Mutex // guards acts: one at a time
 	pool    *pgxpool.Pool
 	compare compareState
+	busy    host.Busy
 
 	seen struct {
 		sync.Mutex

@@ -434,6 +434,24 @@ func TestTail(t *testing.T) {
 	if !names["postgres.public.t"] || !names[`postgres.public."Odd name"`] || len(names) != 2 {
 		t.Errorf("tables %v", names)
 	}
+	// The saved tail is listed with its rows as it left them, under the
+	// transaction that did.
+	left := map[string]string{}
+	for _, tx := range tail.Transactions {
+		for _, r := range tx.Rows {
+			left[r.Table] += fmt.Sprint(tx.Outcome, " ", r.Words(), "\n")
+		}
+	}
+	for table, words := range map[string][]string{"postgres.public.t": {`a=101`, `s="it's new"`, `s="changed"`, `a=104`}, `postgres.public."Odd name"`: {"a=1, b=[1, 2]"}} {
+		for _, x := range words {
+			if !strings.Contains(left[table], x) {
+				t.Errorf("%s does not list %s:\n%.2000s", table, x, left[table])
+			}
+		}
+	}
+	if strings.Contains(left["postgres.public.t"], "a=105") || strings.Contains(left["postgres.public.t"], `s="old"`) {
+		t.Errorf("rows of an aborted transaction, or of before the fork, are listed:\n%.2000s", left["postgres.public.t"])
+	}
 	p.loadSalvage(tail.Saved)
 }
 

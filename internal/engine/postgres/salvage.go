@@ -3,6 +3,7 @@ package postgres
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -205,7 +206,8 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArg
 		for _, r := range rels {
 			_, table, _ := strings.Cut(names[r.String()], ".")
 			progress("saving rows of "+table, 0, 0)
-			if err = salvageTable(ctx, c, w, table, rows[r].list(), committed); err != nil {
+			name := names[r.String()]
+			if err = salvageTable(ctx, c, w, table, rows[r].list(), committed, func(from origin, row string) { showRow(tail, from, name, row) }); err != nil {
 				break
 			}
 		}
@@ -261,7 +263,43 @@ func writeSalvageHead(w *bufio.Writer, name string, t *verb.Tail) {
 	}
 }
 
-func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string, committed map[uint32]origin) error {
+// shownRows bounds the rows with values in a listing; the saved file has all.
+const shownRows = 500
+
+// showRow puts a row as the tail left it into the listing. The log itself holds
+// no values by name; what stood there before the fork is on the primary.
+func showRow(t *verb.Tail, from origin, table, row string) {
+	shown := 0
+	for i := range t.Transactions {
+		shown += len(t.Transactions[i].Rows)
+	}
+	var values map[string]json.RawMessage
+	if shown >= shownRows || json.Unmarshal([]byte(row), &values) != nil {
+		return
+	}
+	r := verb.RowChange{Table: table, Kind: verb.KindLeft}
+	for name := range values {
+		r.Columns = append(r.Columns, name)
+	}
+	// Numbers of rows come first: by them a person finds the row again.
+	sort.Slice(r.Columns, func(i, j int) bool {
+		a, b := r.Columns[i], r.Columns[j]
+		if (a == "id") != (b == "id") {
+			return a == "id"
+		}
+		return a < b
+	})
+	for _, name := range r.Columns {
+		r.After = append(r.After, string(values[name]))
+	}
+	for i := range t.Transactions {
+		if t.Transactions[i].ID == from.id {
+			t.Transactions[i].Rows = append(t.Transactions[i].Rows, r)
+		}
+	}
+}
+
+func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string, committed map[uint32]origin, each func(from origin, row string)) error {
 	target := salvageSchema + "." + pgx.Identifier{table}.Sanitize()
 	var columns string
 	err := c.QueryRow(ctx, "select string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod), ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
@@ -287,6 +325,7 @@ func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table strin
 			if !ok {
 				continue // a row of before the fork in the same block
 			}
+			each(from, row)
 			fmt.Fprintf(w, "insert into %s select * from jsonb_populate_record(null::%s, jsonb_build_object('tail_transaction', %d, 'tail_time', '%s') || %s);\n", target, target, from.id, from.at.Format(time.RFC3339Nano), literal(row))
 		}
 		if err := rows.Err(); err != nil {

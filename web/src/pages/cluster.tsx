@@ -5,7 +5,7 @@ import { api, take, type Request, type View } from "../api/client";
 import { useLive, useView } from "../live";
 import { Facts, Waiting } from "../parts/bits";
 import { Glyph, HealthWord, Sentence } from "../parts/glyphs";
-import { LagChart } from "../parts/lag-chart";
+import { HistoryChart } from "../parts/history-chart";
 import { PlanDialog } from "../parts/plan-dialog";
 import { Ribbon } from "../parts/ribbon";
 import { behind, engineName, rank, size, span, when } from "../words";
@@ -50,6 +50,9 @@ export const operationWords: Record<string, string> = {
   rejoin: "Rejoin",
   compare: "Comparison",
   salvage: "Salvage",
+  trim: "Trim",
+  set: "Setting",
+  follow: "Follow",
 };
 
 function Recent({ cluster }: { cluster: string }) {
@@ -94,7 +97,7 @@ function Troubles({ view }: { view: View }) {
           <li key={i}>
             <Glyph name="warn" />
             <b>{p.text}</b>
-            <span />
+            <span className="num c-3">{p.rule}</span>
             {p.mend && <span className="note">{p.mend}</span>}
           </li>
         ))}
@@ -128,6 +131,7 @@ function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
             <tr key={s.name}>
               <td className="num c-2" data-l="rank">
                 {rank(s.rank)}
+                {s.hidden && <div className="note">hidden</div>}
               </td>
               <th scope="row">
                 <Link to={`/clusters/${view.cluster}/${s.name}`}>{s.name}</Link>
@@ -137,6 +141,7 @@ function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
               </td>
               <td>
                 <HealthWord health={s.health} why={s.why} />
+                {s.health === "in step" && (s.diagnosis || s.why) && <div className="note">{s.diagnosis ?? s.why}</div>}
               </td>
               <td>{s.site}</td>
               <td className="mono">{s.position || "–"}</td>
@@ -153,9 +158,9 @@ function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
               <td className="num">
                 {s.name !== view.primary && (
                   <span className="btns">
-                    <button className="btn sm" onClick={() => act({ kind: "rejoin", server: s.name })}>
+                    <Link className="btn sm" to={`/clusters/${view.cluster}/${s.name}/rejoin`}>
                       Rejoin…
-                    </button>
+                    </Link>
                     <button className="btn sm" onClick={() => act({ kind: "seed", server: s.name })}>
                       Seed…
                     </button>
@@ -196,9 +201,6 @@ export function Cluster() {
           <button className="btn" onClick={() => setRequest({ kind: "compare" })}>
             Compare data
           </button>
-          <Link className="btn" to={`/clusters/${name}/check`}>
-            Check
-          </Link>
         </div>
         <Facts
           list={[
@@ -214,6 +216,15 @@ export function Cluster() {
                   : view.at_risk.bytes === 0
                     ? "nothing"
                     : `${size(view.at_risk.bytes)}, the last ${span(view.at_risk.seconds)}`,
+            ],
+            [
+              "more",
+              <nav key="more" className="more" aria-label="More of this cluster">
+                <Link to={`/clusters/${name}/check`}>Checks</Link>
+                <Link to={`/clusters/${name}/log`}>Log</Link>
+                <Link to={`/clusters/${name}/tuning`}>Settings and conflicts</Link>
+                <Link to={`/alerts?cluster=${name}`}>Alerts</Link>
+              </nav>,
             ],
             ...(running
               ? [
@@ -234,10 +245,8 @@ export function Cluster() {
       </section>
       <div className="cols">
         <section className="sec">
-          <h2 className="h">
-            Time behind <span className="note">since this page was opened</span>
-          </h2>
-          <LagChart cluster={name} limit={view.policy.behind_seconds} stamp={view.at} />
+          <h2 className="h">Over time</h2>
+          <HistoryChart view={view} />
         </section>
         <div>
           <Troubles view={view} />

@@ -1,6 +1,7 @@
-import { useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { memo, useState } from "react";
 import { Link } from "react-router";
-import type { View } from "../api/client";
+import { api, take, type View } from "../api/client";
 import { useLive } from "../live";
 import { Waiting } from "../parts/bits";
 import { Glyph, healthClass, Sentence } from "../parts/glyphs";
@@ -25,17 +26,31 @@ function opening(views: View[]): string {
   return `${n === 1 ? "One cluster" : `Of ${n} clusters`}: ${[...bad, `${fine} ${fine === 1 ? "is" : "are"} in step`].join(", ")}.`;
 }
 
-function Lines({ v }: { v: View }) {
-  const { history } = useLive();
-  const samples = (history.get(v.cluster) ?? []).slice(-66);
+type Trace = (number | null)[];
+
+// Lines are the replicas' time behind of the last ten minutes, each on a scale
+// of its own from zero to its peak, at least a second.
+function Lines({ v, traces }: { v: View; traces: Record<string, Trace> }) {
   return (
     <>
       {v.servers
         .filter((s) => s.name !== v.primary)
         .slice(0, 2)
         .map((s) => {
-          const most = Math.max(1, ...samples.map((x) => x.lag[s.name] ?? 0));
-          const path = samples.map((x, i) => `${i === 0 ? "M" : "L"}${i} ${(22 - (20 * (x.lag[s.name] ?? 0)) / most).toFixed(1)}`).join("");
+          const trace = traces[s.name] ?? [];
+          const most = Math.max(1, ...trace.map((x) => x ?? 0));
+          let pen = "M";
+          const path = trace
+            .map((x, i) => {
+              if (x === null) {
+                pen = "M";
+                return "";
+              }
+              const part = `${pen}${(66 * (i + 60 - trace.length)) / 59} ${(22 - (20 * x) / most).toFixed(1)}`;
+              pen = "L";
+              return part;
+            })
+            .join("");
           return (
             <div className="rp" key={s.name}>
               <span>{s.name}</span>
@@ -51,6 +66,47 @@ function Lines({ v }: { v: View }) {
     </>
   );
 }
+
+// Line is one cluster. It is drawn anew only when something that it shows has
+// changed: with hundreds of them each second counts.
+const Line = memo(
+  function Line({ v, traces, alerts }: { v: View; traces: Record<string, Trace>; alerts: number }) {
+    return (
+      <li className="fl fl-r">
+        <div className="fl-n">
+          <span className={healthClass(v.health)}>
+            <Glyph name={v.health} />
+          </span>
+          <Link to={`/clusters/${v.cluster}`}>{v.cluster}</Link>
+          <span className="note">{engineName(v.engine)}</span>
+        </div>
+        <p>
+          <Sentence text={v.sentence} health={v.health} />
+        </p>
+        <span>{v.primary || "none"}</span>
+        <Lines v={v} traces={traces} />
+        <div>
+          {alerts > 0 ? (
+            <Link className="c-halt" to={`/alerts?cluster=${v.cluster}`}>
+              <b>{alerts === 1 ? "1 alert" : `${alerts} alerts`}</b>
+            </Link>
+          ) : v.problems.length > 0 ? (
+            <span className="c-2">{v.problems.length === 1 ? "1 problem" : `${v.problems.length} problems`}</span>
+          ) : (
+            <span className="c-3">none</span>
+          )}
+        </div>
+      </li>
+    );
+  },
+  (a, b) => a.traces === b.traces && a.alerts === b.alerts && face(a.v) === face(b.v),
+);
+
+// face is all that a line shows of a view.
+const face = (v: View) =>
+  `${v.cluster} ${v.health} ${v.sentence} ${v.primary} ${v.problems.length} ${v.servers.map((s) => `${s.name} ${s.health} ${behind(s.lag)}`).join(" ")}`;
+
+const noTraces: Record<string, Trace> = {};
 
 function Bulletin({ v }: { v: View }) {
   const [open, setOpen] = useState(false);
@@ -84,6 +140,13 @@ export function Fleet() {
   const { views, loaded } = useLive();
   const [find, setFind] = useState("");
   const [pick, setPick] = useState("");
+  const traces = useQuery({ queryKey: ["lag-lines"], queryFn: () => take(api.GET("/api/v1/lag-lines")), refetchInterval: 10000 });
+  const alerts = useQuery({
+    queryKey: ["alerts", "open"],
+    queryFn: () => take(api.GET("/api/v1/alerts", { params: { query: { open: "true", limit: "1000" } } })),
+  });
+  const counts = new Map<string, number>();
+  for (const a of alerts.data?.alerts ?? []) counts.set(a.cluster, (counts.get(a.cluster) ?? 0) + 1);
   if (!loaded) return <Waiting what="Asking the service for its clusters …" />;
   if (views.length === 0)
     return (
@@ -152,21 +215,7 @@ export function Fleet() {
         </div>
         <ul>
           {shown.map((v) => (
-            <li className="fl fl-r" key={v.cluster}>
-              <div className="fl-n">
-                <span className={healthClass(v.health)}>
-                  <Glyph name={v.health} />
-                </span>
-                <Link to={`/clusters/${v.cluster}`}>{v.cluster}</Link>
-                <span className="note">{engineName(v.engine)}</span>
-              </div>
-              <p>
-                <Sentence text={v.sentence} health={v.health} />
-              </p>
-              <span>{v.primary || "none"}</span>
-              <Lines v={v} />
-              <div>{v.problems.length > 0 ? <b className="c-halt">{v.problems.length}</b> : <span className="c-3">none</span>}</div>
-            </li>
+            <Line key={v.cluster} v={v} traces={traces.data?.[v.cluster] ?? noTraces} alerts={counts.get(v.cluster) ?? 0} />
           ))}
         </ul>
         {shown.length === 0 && <p className="note">No cluster fits.</p>}

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { api, take, type Operation as Op } from "../api/client";
 import { Facts, Problem, Waiting } from "../parts/bits";
+import { TailTable, type Transaction } from "../parts/tail-table";
 import { size, span, when } from "../words";
 import { operationWords } from "./cluster";
 
@@ -153,7 +154,8 @@ export function Operation() {
   if (!op.data) return <Problem error={op.error} />;
   const o = op.data;
   const running = o.state !== "ended";
-  const salvage = (o.facts as Record<string, { saved?: string }> | undefined)?.tail?.saved;
+  const tail = (o.facts as Record<string, { saved?: string; transactions?: Transaction[] }> | undefined)?.tail;
+  const salvage = tail?.saved;
   return (
     <>
       <section className="state">
@@ -220,6 +222,7 @@ export function Operation() {
           </section>
         </div>
       </div>
+      {tail?.transactions && tail.transactions.length > 0 && <TailTable transactions={tail.transactions} server={o.plan.target ?? ""} />}
     </>
   );
 }

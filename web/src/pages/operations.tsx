@@ -17,6 +17,10 @@ export function Operations() {
         }),
       ),
   });
+  const text = query.get("find") ?? "";
+  const found = (list.data?.operations ?? []).filter((o) =>
+    `${o.id} ${o.cluster} ${o.kind} ${o.plan.summary} ${o.message ?? ""} ${o.asked_by} ${o.outcome ?? o.state}`.toLowerCase().includes(text.toLowerCase()),
+  );
   const set = (k: string, v: string) => {
     const next = new URLSearchParams(query);
     if (v) next.set(k, v);
@@ -40,15 +44,15 @@ export function Operations() {
         <h1 className="say">
           <b>Operations</b>, newest first.
         </h1>
-        <a
-          className="btn sm"
-          href={`data:application/json,${encodeURIComponent(JSON.stringify(list.data?.operations ?? [], null, 1))}`}
-          download="operations.json"
-        >
+        <a className="btn sm" href={`data:application/json,${encodeURIComponent(JSON.stringify(found, null, 1))}`} download="operations.json">
           Export as JSON
         </a>
       </section>
       <div className="filter">
+        <label className="find">
+          <span className="vh">Find in what operations say</span>
+          <input className="field" placeholder="Find a server, a person, words" value={text} onChange={(e) => set("find", e.target.value)} />
+        </label>
         <label>
           <span className="c-3">cluster</span> <input className="field" value={cluster} onChange={(e) => set("cluster", e.target.value)} />
         </label>
@@ -73,7 +77,7 @@ export function Operations() {
             </tr>
           </thead>
           <tbody>
-            {(list.data?.operations ?? []).map((o) => (
+            {found.map((o) => (
               <tr key={o.id}>
                 <td className="num">
                   <Link to={`/operations/${o.id}`}>{o.id}</Link>
@@ -93,7 +97,7 @@ export function Operations() {
           </tbody>
         </table>
       </div>
-      {list.data?.operations.length === 0 && <p className="note">None that fits.</p>}
+      {list.data && found.length === 0 && <p className="note">None that fits.</p>}
     </>
   );
 }

@@ -1,13 +1,84 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, take, type Request } from "../api/client";
+import { api, take, type Request, type View } from "../api/client";
 import { useView } from "../live";
 import { Facts, Problem, Waiting } from "../parts/bits";
 import { HealthWord } from "../parts/glyphs";
 import { enrolment } from "../parts/enrolment";
 import { PlanDialog } from "../parts/plan-dialog";
-import { rank, size } from "../words";
+import { rank, size, when } from "../words";
+import { LogFiles } from "./log";
+import { Drift } from "./tuning";
+
+function Complaints({ cluster, server }: { cluster: string; server: string }) {
+  const q = useQuery({
+    queryKey: ["complaints", cluster, server],
+    queryFn: () => take(api.GET("/api/v1/clusters/{cluster}/servers/{server}/complaints", { params: { path: { cluster, server } } })),
+    refetchInterval: 10000,
+    retry: false,
+  });
+  const list = q.data?.complaints ?? [];
+  return (
+    <section className="sec">
+      <h2 className="h">
+        Recent warnings and errors <span className="note">of its own error log, newest first</span>
+      </h2>
+      <Problem error={q.error} />
+      {q.data && list.length === 0 && <p className="note">None.</p>}
+      <ul className="ops journal">
+        {list.map((c, i) => (
+          <li key={i}>
+            <span />
+            <span className={c.level === "warning" ? "" : "c-halt"}>
+              {c.level}: {c.text}
+            </span>
+            <span className="num c-2">{when(c.at)}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+// Links draws whom the server follows and who follows it.
+function LinkPicture({ view, server }: { view: View; server: string }) {
+  const s = view.servers.find((x) => x.name === server);
+  const down = view.servers.filter((x) => x.follows === server && x.role !== "primary");
+  const up = s && s.role !== "primary" ? s.follows : "";
+  const height = Math.max(1, down.length) * 44 + 8;
+  const middle = height / 2;
+  const box = (name: string, x: number, y: number, self = false) => (
+    <g key={name + x}>
+      <rect x={x} y={y - 15} width="150" height="30" rx="2" fill="var(--panel)" stroke={self ? "var(--ink)" : "var(--edge)"} strokeWidth={self ? 2 : 1} />
+      <text x={x + 75} y={y + 5} textAnchor="middle" fill="var(--ink)" fontWeight={self ? 700 : 400}>
+        {name}
+      </text>
+    </g>
+  );
+  const wire = (x: number, from: number, to: number, good: boolean) => (
+    <path
+      key={`${x}-${to}`}
+      d={`M${x} ${from}H${x + 20}L${x + 40} ${to}H${x + 60}`}
+      fill="none"
+      stroke={good ? "var(--band)" : "var(--halt-f)"}
+      strokeWidth="2"
+      strokeDasharray={good ? undefined : "3 3"}
+    />
+  );
+  const well = (h: string) => h === "in step" || h === "behind" || h === "takes writes";
+  const words = `${up ? `${server} follows ${up}. ` : ""}${down.length ? `${down.map((d) => d.name).join(", ")} follow ${server}.` : `Nobody follows ${server}.`}`;
+  return (
+    <svg width="100%" viewBox={`0 0 570 ${height}`} style={{ maxWidth: 570 }} role="img" aria-label={words}>
+      <title>{words}</title>
+      {up && wire(150, middle, middle, !!s && well(s.health))}
+      {up && box(up, 0, middle)}
+      {down.map((d, i) => wire(360, middle, 26 + i * 44, well(d.health)))}
+      {down.map((d, i) => box(d.name, 420, 26 + i * 44))}
+      {box(server, 210, middle, true)}
+    </svg>
+  );
+}
 
 export function Server() {
   const { name = "", server = "" } = useParams();
@@ -36,8 +107,6 @@ export function Server() {
       </p>
     );
   const o = s.observation;
-  const owner = q.data?.servers.find((x) => x.name === q.data.primary)?.observation;
-  const differ = Object.keys(o?.settings ?? {}).filter((k) => owner?.settings && owner.settings[k] !== undefined && owner.settings[k] !== o?.settings?.[k]);
   return (
     <>
       <section className="state">
@@ -45,19 +114,38 @@ export function Server() {
           <b>
             {server} is {s.health}
           </b>
-          {s.why ? `: ${s.why}.` : "."} It believes itself {s.believes || "nothing, because it does not run"} and is held for the {s.role}.
+          {s.why ? `: ${s.why}.` : "."}{" "}
+          {!s.believes
+            ? `It does not run; the cluster holds it for the ${s.role}.`
+            : s.believes === s.role
+              ? `It believes to be ${s.role === "primary" ? "the primary" : "a replica"}, and so it is.`
+              : `It believes to be ${s.believes === "primary" ? "the primary" : "a replica"}; the cluster holds it for the ${s.role}.`}
+          {s.diagnosis && s.diagnosis !== s.why ? ` Where the bytes wait: ${s.diagnosis}.` : ""}
         </h1>
         {view && s.name !== view.primary && (
           <div className="btns">
-            <button className="btn" onClick={() => setRequest({ kind: "rejoin", server })}>
+            <Link className="btn" to={`/clusters/${name}/${server}/rejoin`}>
               Rejoin…
-            </button>
+            </Link>
             <button className="btn" onClick={() => setRequest({ kind: "seed", server })}>
               Seed…
             </button>
             <button className="btn" onClick={() => setRequest({ kind: "salvage", server })}>
               Save its tail…
             </button>
+            <select
+              className="field"
+              aria-label={`Have ${server} follow`}
+              value=""
+              onChange={(e) => e.target.value && setRequest({ kind: "follow", server, to: e.target.value })}
+            >
+              <option value="">Follow…</option>
+              {view.servers
+                .filter((x) => x.name !== server && x.name !== s.follows)
+                .map((x) => (
+                  <option key={x.name}>{x.name}</option>
+                ))}
+            </select>
             <button className="btn" onClick={() => code.mutate()}>
               New enrolment code
             </button>
@@ -72,7 +160,7 @@ export function Server() {
         <Facts
           list={[
             ["health", <HealthWord key="h" health={s.health} />],
-            ["rank", rank(s.rank)],
+            ["rank", rank(s.rank) + (s.hidden ? ", hidden from readers" : "")],
             ["site", s.site || "–"],
             ["address", s.address || "–"],
             ["agent", s.agent || "–"],
@@ -80,6 +168,9 @@ export function Server() {
             ["data", o?.data_bytes ? size(o.data_bytes) : "–"],
             ["disk free", o?.disk_free_bytes ? size(o.disk_free_bytes) : "–"],
             ["clients", o?.connected_clients ?? "–"],
+            ["held back", o?.upstream?.delay_seconds ? `${o.upstream.delay_seconds} s, on purpose` : "no"],
+            ["clock", s.clock_skew_seconds === 0 ? "right" : `${s.clock_skew_seconds.toFixed(1)} s off`],
+            ["certificate until", o?.certificate_ends ? when(o.certificate_ends) : "–"],
           ]}
         />
       </section>
@@ -93,6 +184,7 @@ export function Server() {
       <div className="cols">
         <section className="sec scroll">
           <h2 className="h">Links</h2>
+          {view && <LinkPicture view={view} server={server} />}
           <table className="tb">
             <thead>
               <tr>
@@ -133,40 +225,19 @@ export function Server() {
               ))}
             </tbody>
           </table>
-          {(o?.log_files ?? []).length > 0 && (
-            <>
-              <h2 className="h">Log files</h2>
-              <table className="tb">
-                <tbody>
-                  {(o?.log_files ?? []).map((f) => (
-                    <tr key={f.name}>
-                      <td className="mono">{f.name}</td>
-                      <td className="num">{size(f.bytes)}</td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </>
-          )}
         </section>
-        <section className="sec">
-          <h2 className="h">
-            Settings that differ from {q.data?.primary} <span className="note">of {Object.keys(o?.settings ?? {}).length} that matter at a role change</span>
-          </h2>
-          {differ.length === 0 && <p className="note">{o?.settings ? "None." : "Looked at with the next plan or check."}</p>}
-          <table className="tb">
-            <tbody>
-              {differ.map((k) => (
-                <tr key={k}>
-                  <td className="mono">{k}</td>
-                  <td>{o?.settings?.[k]}</td>
-                  <td className="c-3">{owner?.settings?.[k]}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </section>
+        <Drift cluster={name} only={server} />
       </div>
+      <section className="sec">
+        <h2 className="h">
+          Log files{" "}
+          <span className="note">
+            newest first; <Link to={`/clusters/${name}/log?server=${server}`}>read them</Link>
+          </span>
+        </h2>
+        <LogFiles cluster={name} server={server} needs={server === q.data?.primary} />
+      </section>
+      <Complaints cluster={name} server={server} />
       <p>
         <Link to={`/clusters/${name}`}>Back to {name}</Link>
       </p>

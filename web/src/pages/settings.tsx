@@ -1,9 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, take, type View } from "../api/client";
+import { api, take } from "../api/client";
 import { useLive } from "../live";
-import { Problem } from "../parts/bits";
-import { when, zone } from "../words";
+import { Channels } from "../parts/channels";
+import { Policy } from "../parts/policy";
+import { Tokens } from "../parts/tokens";
+import { size, zone } from "../words";
 
 function Appearance() {
   const [theme, setTheme] = useState(localStorage.getItem("theme") ?? "system");
@@ -43,127 +45,28 @@ function Appearance() {
   );
 }
 
-function Tokens() {
-  const client = useQueryClient();
-  const [name, setName] = useState("");
-  const list = useQuery({ queryKey: ["tokens"], queryFn: () => take(api.GET("/api/v1/tokens")) });
-  const again = () => client.invalidateQueries({ queryKey: ["tokens"] });
-  const add = useMutation({ mutationFn: () => take(api.POST("/api/v1/tokens", { body: { name } })), onSuccess: again });
-  const remove = useMutation({ mutationFn: (n: string) => take(api.DELETE("/api/v1/tokens/{name}", { params: { path: { name: n } } })), onSuccess: again });
+function Records() {
+  const q = useQuery({ queryKey: ["records"], queryFn: () => take(api.GET("/api/v1/records")), refetchInterval: 30000 });
+  if (!q.data) return null;
+  const d = q.data;
   return (
     <section className="sec">
-      <h2 className="h">Access tokens</h2>
-      <table className="tb">
-        <tbody>
-          {(list.data?.tokens ?? []).map((t) => (
-            <tr key={t.name}>
-              <th scope="row">{t.name}</th>
-              <td>made {when(t.created_at)}</td>
-              <td>last used {when(t.last_used_at)}</td>
-              <td className="num">
-                <button className="btn sm risk" onClick={() => confirm(`Remove the token ${t.name}? Its sessions end.`) && remove.mutate(t.name)}>
-                  Remove
-                </button>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <form
-        className="btns"
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate();
-        }}
-      >
-        <input className="field" placeholder="Name of a new token" aria-label="Name of a new token" value={name} onChange={(e) => setName(e.target.value)} />
-        <button className="btn" disabled={!name}>
-          Make it
-        </button>
-      </form>
-      {add.data && (
-        <>
-          <p>
-            <b>Shown this once:</b> the token {add.data.name}
-          </p>
-          <pre className="cmd">{add.data.token}</pre>
-        </>
-      )}
-      <Problem error={add.error ?? remove.error ?? list.error} />
-    </section>
-  );
-}
-
-function Policy({ v }: { v: View }) {
-  const [policy, setPolicy] = useState(v.policy);
-  const path = { cluster: v.cluster };
-  const save = useMutation({ mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body: { policy } })) });
-  const { forget } = useLive();
-  const remove = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}", { params: { path } })), onSuccess: () => forget(v.cluster) });
-  const rank = useMutation({
-    mutationFn: (x: { server: string; rank: number }) =>
-      take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server: x.server } }, body: { rank: x.rank } })),
-  });
-  const field = (k: keyof View["policy"], label: string) => (
-    <label>
-      {label}
-      <input className="field" type="number" min="0" step="0.5" value={policy[k]} onChange={(e) => setPolicy({ ...policy, [k]: Number(e.target.value) })} />
-    </label>
-  );
-  return (
-    <section className="sec">
-      <h2 className="h">{v.cluster}</h2>
-      <form
-        className="form"
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
-        {field("behind_seconds", "behind from, seconds")}
-        {field("unseen_seconds", "unseen after, seconds")}
-        {field("stalled_seconds", "stalled after, seconds without progress")}
-        <div className="btns">
-          <button className="btn">Save the policy of {v.cluster}</button>
-          {save.isSuccess && <span className="note">saved</span>}
-        </div>
-      </form>
-      <table className="tb">
-        <tbody>
-          {v.servers.map((s) => (
-            <tr key={s.name}>
-              <th scope="row">{s.name}</th>
-              <td>
-                <label>
-                  rank{" "}
-                  <select className="field" value={s.rank} onChange={(e) => rank.mutate({ server: s.name, rank: Number(e.target.value) })}>
-                    {[0, 1, 2, 3, 4, 5].map((n) => (
-                      <option key={n} value={n}>
-                        {n === 0 ? "never" : n}
-                      </option>
-                    ))}
-                  </select>
-                </label>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <div className="btns">
-        <button
-          className="btn sm risk"
-          onClick={() => confirm(`Forget the cluster ${v.cluster}? Its databases go on as they are; Cross Twin no longer looks after them.`) && remove.mutate()}
-        >
-          Remove {v.cluster}
-        </button>
-      </div>
-      <Problem error={save.error ?? rank.error ?? remove.error} />
+      <h2 className="h">
+        Records <span className="note">{d.path}</span>
+      </h2>
+      <p>
+        They take <b>{size(d.file_bytes)}</b>. Samples of {d.servers} servers take {size(d.sample_bytes)} of it, and {size(d.sample_bytes_at_full_age)} once the
+        oldest are as old as they are kept for; until then they grow by {size(d.growth_bytes_per_day)} a day. {d.operations} operations and {d.events} events
+        are kept.
+      </p>
     </section>
   );
 }
 
 export function Settings() {
   const { views } = useLive();
+  const [picked, setPicked] = useState("");
+  const shown = views.find((v) => v.cluster === picked) ?? [...views].sort((a, b) => a.cluster.localeCompare(b.cluster))[0];
   const client = useQueryClient();
   const leave = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/session")), onSuccess: () => client.setQueryData(["session"], null) });
   return (
@@ -180,11 +83,23 @@ export function Settings() {
         <div>
           <Appearance />
           <Tokens />
+          <Channels />
+          <Records />
         </div>
         <div>
-          {views.map((v) => (
-            <Policy key={v.cluster} v={v} />
-          ))}
+          {views.length > 0 && (
+            <label>
+              <span className="c-3">policy and ranks of</span>{" "}
+              <select className="field" value={shown?.cluster} onChange={(e) => setPicked(e.target.value)}>
+                {[...views]
+                  .sort((a, b) => a.cluster.localeCompare(b.cluster))
+                  .map((v) => (
+                    <option key={v.cluster}>{v.cluster}</option>
+                  ))}
+              </select>
+            </label>
+          )}
+          {shown && <Policy key={shown.cluster} v={shown} />}
         </div>
       </div>
     </>

@@ -62,11 +62,11 @@ export function HealthWord({ health, why }: { health: string; why?: string }) {
   );
 }
 
-export function Verdict({ result }: { result: string }) {
+export function Verdict({ result, word = result }: { result: string; word?: string }) {
   return (
     <span className={`v ${result}`}>
       <Glyph name={result} />
-      {result}
+      {word}
     </span>
   );
 }

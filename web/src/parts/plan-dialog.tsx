@@ -6,6 +6,7 @@ import { api, take, type Check, type Plan, type Request, type View } from "../ap
 import { clock, span } from "../words";
 import { Problem, Waiting } from "./bits";
 import { Verdict } from "./glyphs";
+import { RowValues } from "./row-values";
 
 const titles: Record<string, string> = {
   seed: "Seed",
@@ -14,6 +15,9 @@ const titles: Record<string, string> = {
   rejoin: "Rejoin",
   compare: "Compare the data of",
   salvage: "Save the tail of",
+  trim: "Trim the log of",
+  set: "Change a setting of",
+  follow: "Point elsewhere",
 };
 
 const order = { fail: 0, warn: 1, pass: 2 } as Record<string, number>;
@@ -151,6 +155,27 @@ function Choices({ plan, ask, set }: { plan: Plan; ask: Request; set: (r: Reques
   );
 }
 
+// Vouch lets a person say that servers whose agents do not answer are off for
+// good: nothing else can know.
+function Vouch({ view, ask, set }: { view: View; ask: Request; set: (r: Request) => void }) {
+  const silent = view.servers.filter((s) => s.health === "unseen").map((s) => s.name);
+  const said = ask.confirm_stopped ?? [];
+  return (
+    <>
+      {silent.map((n) => (
+        <label key={n} className="block c-halt">
+          <input
+            type="checkbox"
+            checked={said.includes(n)}
+            onChange={(e) => set({ ...ask, confirm_stopped: e.target.checked ? [...said, n] : said.filter((x) => x !== n) })}
+          />{" "}
+          I know that {n} is off and stays off, although its agent does not answer
+        </label>
+      ))}
+    </>
+  );
+}
+
 function Tail({ plan }: { plan: Plan }) {
   const tail = plan.examination?.tail;
   if (!tail) return null;
@@ -170,17 +195,7 @@ function Tail({ plan }: { plan: Plan }) {
                   {r.kind} {r.table}
                 </td>
                 <td>
-                  {r.columns.map((c, k) => {
-                    const [a, b] = [r.before?.[k], r.after?.[k]];
-                    if (r.kind === "update" && a === b && k > 0) return null;
-                    return (
-                      <span key={c}>
-                        {c} {a !== undefined && <span className="from">{a}</span>}
-                        {r.kind === "update" && a !== b && <span className="ar">→</span>}
-                        {b !== undefined && a !== b && <span className="to">{b}</span>}{" "}
-                      </span>
-                    );
-                  })}
+                  <RowValues row={r} />
                 </td>
               </tr>
             ))}
@@ -253,6 +268,19 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
             {p && (
               <>
                 <Choices plan={p} ask={ask} set={setAsk} />
+                {ask.kind === "failover" && <Vouch view={view} ask={ask} set={setAsk} />}
+                {ask.kind === "seed" && view.engine === "mariadb" && (
+                  <label>
+                    <input type="checkbox" checked={ask.way === "dump"} onChange={(e) => setAsk({ ...ask, way: e.target.checked ? "dump" : undefined })} /> By a
+                    dump: statements loaded into a server of another layout
+                  </label>
+                )}
+                {["seed", "switchover", "failover"].includes(ask.kind ?? "") && (
+                  <label className="block">
+                    <input type="checkbox" checked={ask.compare ?? false} onChange={(e) => setAsk({ ...ask, compare: e.target.checked })} /> Compare all tables
+                    at the end
+                  </label>
+                )}
                 {ask.kind === "seed" && (
                   <label>
                     <input type="checkbox" checked={ask.replace ?? false} onChange={(e) => setAsk({ ...ask, replace: e.target.checked })} /> The data that

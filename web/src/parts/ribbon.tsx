@@ -2,6 +2,7 @@ import { useEffect, useId, useRef, useState } from "react";
 import type { Server, View } from "../api/client";
 import { behind, size, span } from "../words";
 import { Glyph, healthClass } from "./glyphs";
+import { ForkMark, Neck, Tail, tailWords, type Fork } from "./ribbon-fork";
 import { fits, left, stages, ticks, worst, type Stage } from "./ribbon-scale";
 
 const top = 64;
@@ -17,11 +18,12 @@ function layout(full: number): Layout {
   return { band: names, width, down: 0, row: 52, glyph: names + width + 26, word: names + width + 48, bytes: names + width + 176, time: full, narrow: false };
 }
 
-const causes: Record<string, string> = {
-  received: "replay is the bottleneck: received and waiting",
-  sent: "the way to it is the bottleneck: sent and not yet safe there",
-  unsent: "the primary or its network is the bottleneck: not yet sent",
-};
+// words names the bottleneck under its stage, as the service diagnosed it.
+function words(s: Server): string {
+  const more = s.catch_up_seconds > 0 && s.health === "behind" ? `. Level again in about ${span(s.catch_up_seconds)}.` : "";
+  const text = (s.diagnosis ?? s.why ?? "") + more;
+  return text.length > 150 ? text.slice(0, 149) + "…" : text;
+}
 
 function tone(health: string) {
   if (health === "behind") return "w-behind";
@@ -54,7 +56,26 @@ function StageShape({ stage, y, id, hot }: { stage: Stage; y: number; id: string
   }
 }
 
-function Row({ s, y: line, at, id, engine }: { s: Server; y: number; at: Layout; id: string; engine: string }) {
+// Seeding is a share, not a position.
+function Copy({ s, y, width }: { s: Server; y: number; width: number }) {
+  const { done_bytes, total_bytes, seconds_left } = s.seeding ?? { done_bytes: 0, total_bytes: 0, seconds_left: -1 };
+  const share = total_bytes > 0 ? Math.min(1, done_bytes / total_bytes) : 0;
+  const words =
+    total_bytes > 0
+      ? `${size(done_bytes)} of ${size(total_bytes)} copied${seconds_left > 0 ? `, about ${span(seconds_left)} left` : ""}`
+      : (s.why ?? "copying");
+  return (
+    <>
+      <rect className="so" x="0.5" y={y + 0.5} width={width - 1} height="19" fill="none" stroke="var(--seed-f)" />
+      <rect className="sf" x="0" y={y} width={share * width} height="20" fill="var(--seed-f)" />
+      <text className="halo t-seeding" x="0" y={y - 6}>
+        {words}
+      </text>
+    </>
+  );
+}
+
+function Row({ s, y: line, at, id, engine, fork, dy }: { s: Server; y: number; at: Layout; id: string; engine: string; fork?: Fork; dy: number }) {
   const { width } = at;
   const y = line + at.down;
   const primary = s.role === "primary";
@@ -77,7 +98,9 @@ function Row({ s, y: line, at, id, engine }: { s: Server; y: number; at: Layout;
       <svg x={at.band} y="0" width={width} overflow="visible">
         {primary && seen && <path className="lead" d={`M0 ${y}H${width - 9}L${width} ${y + 6}V${y + 14}L${width - 9} ${y + 20}H0Z`} />}
         {primary && !seen && <path d={`M0 ${y + 2}H${width}V${y + 18}H0`} fill="none" stroke="var(--halt-f)" strokeWidth="1.5" strokeDasharray="3 3" />}
-        {!primary && seen && (
+        {s.health === "seeding" && <Copy s={s} y={y} width={width} />}
+        {fork && <Tail s={s} f={fork} y={y} dy={dy} width={width} id={id} />}
+        {!primary && seen && !fork && s.health !== "seeding" && (
           <>
             {parts.map((p) => (
               <StageShape key={p.name} stage={p} y={y} id={id} hot={wait && p.name === wait.name ? hot : ""} />
@@ -92,20 +115,19 @@ function Row({ s, y: line, at, id, engine }: { s: Server; y: number; at: Layout;
                   </text>
                 ) : null;
               })}
-            {!normal && wait && hot && (
-              <text className={`halo ${hot.replace("w-", "t-")}`} x={Math.max(0, Math.min(wait.from, width - 420))} y={y + 38}>
-                {causes[wait.name]}
-                {s.catch_up_seconds > 0 ? `. Level again in about ${span(s.catch_up_seconds)}.` : ""}
+            {!normal && hot && (s.diagnosis ?? s.why) && (
+              <text className={`halo ${hot.replace("w-", "t-")}`} x={Math.max(0, Math.min(wait?.from ?? 0, width - words(s).length * 6.6))} y={y + 40}>
+                {words(s)}
               </text>
             )}
+            {!normal && hot && wait && <path className="dim" d={`M${wait.from + 0.5} ${y + 22}V${y + 25}H${wait.to - 0.5}V${y + 22}`} />}
           </>
         )}
-        {!primary && !seen && (
+        {!primary && !seen && !fork && s.health !== "seeding" && (
           <text className="cap" x="8" y={y + 14}>
             {s.why ?? s.health}
           </text>
         )}
-        {s.health === "adrift" && seen && <path className="neck" d={`M${width - 60} ${y - 4}L${width - 40} ${y + 6}H${width - 8}`} />}
       </svg>
       <g transform={`translate(${at.glyph} ${at.narrow ? line - 4 : line + 2})`} className={healthClass(s.health)}>
         <Glyph name={s.health} />
@@ -113,7 +135,12 @@ function Row({ s, y: line, at, id, engine }: { s: Server; y: number; at: Layout;
       <text className={`${normal ? "" : "w7"} ${hot.replace("w-", "t-")}`} x={at.word} y={at.narrow ? line + 9 : line + 14}>
         {s.health}
       </text>
-      {!primary && seen && (
+      {fork && (
+        <text className="fig e t-adrift" x={at.time} y={at.narrow ? line + 9 : line + 15}>
+          tail {fork.tail_bytes >= 0 ? size(fork.tail_bytes) : `${fork.tail_transactions} trx`}
+        </text>
+      )}
+      {!primary && seen && !fork && (
         <>
           <text className={`fig e ${hot.replace("w-", "t-")}`} x={at.bytes} y={at.narrow ? line + 9 : line + 15}>
             {!s.lag.known || (engine === "mariadb" && s.lag_bytes === 0 && s.lag.seconds > 0) ? "–" : size(s.lag_bytes)}
@@ -143,13 +170,16 @@ function Patterns({ id }: { id: string }) {
           </pattern>
         </g>
       ))}
+      <pattern id={`${id}-tail`} width="12" height="6" patternUnits="userSpaceOnUse">
+        <path className="px a" strokeWidth="1.1" d="M0 0L12 6M0 6L12 0" />
+      </pattern>
     </defs>
   );
 }
 
 // Ribbon draws where every server stands: the right edge is the newest write of
 // the primary, distance to the left is bytes, on a logarithmic scale.
-export function Ribbon({ view }: { view: View }) {
+export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string, Fork> }) {
   const id = useId();
   const box = useRef<HTMLDivElement>(null);
   const [full, setFull] = useState(1184);
@@ -161,17 +191,36 @@ export function Ribbon({ view }: { view: View }) {
   }, []);
   const at = layout(full);
   const { width } = at;
-  const servers = [...view.servers].sort((a, b) => Number(b.role === "primary") - Number(a.role === "primary"));
-  const extra: number[] = servers.map((s) => (s.health === "behind" || s.health === "stalled" ? 18 : 0));
-  const rows = servers.map((_, i) => top + i * at.row + extra.slice(0, i).reduce((n, x) => n + x, 0));
-  const height = (rows.at(-1) ?? top) + at.down + 40 + (extra.at(-1) ?? 0);
+  const primarySeen = view.servers.some((s) => s.role === "primary" && s.position);
+  const forkOf = (s: Server): Fork | undefined => (primarySeen && s.role !== "primary" ? (forks[s.name] ?? s.fork) : undefined);
+  // Primary, then who left its history, then its replicas, then copies.
+  const place = (s: Server) => (s.role === "primary" ? 0 : forkOf(s) ? 1 : s.health === "seeding" ? 3 : 2);
+  const servers = [...view.servers].sort((a, b) => place(a) - place(b));
+  const begin = servers.some(forkOf) ? top + 18 : top;
+  const extra: number[] = servers.map((s) => (forkOf(s) ? 34 : s.health === "behind" || s.health === "stalled" ? 18 : 0));
+  const lead: number[] = servers.map((s) => (forkOf(s) ? 12 : s.health === "seeding" ? 16 : 0));
+  const rows = servers.map((_, i) => begin + i * at.row + extra.slice(0, i).reduce((n, x) => n + x, 0) + lead.slice(0, i + 1).reduce((n, x) => n + x, 0));
+  const height = (rows.at(-1) ?? begin) + at.down + 40 + (extra.at(-1) ?? 0);
+  const firstCopy = servers.findIndex((s) => s.health === "seeding");
+  const floor = firstCopy >= 0 ? (rows[firstCopy] ?? height) - 20 : height - 6;
+  const trunk = (rows[0] ?? begin) + at.down;
   const primary = servers.find((s) => s.role === "primary");
-  const words = servers.map((s) => `${s.name}: ${s.health}${s.role === "replica" ? `, ${size(s.lag_bytes)}, ${behind(s.lag)} behind` : ""}`).join("; ");
+  const said = servers
+    .map((s) => {
+      const fork = forkOf(s);
+      const how = fork
+        ? `, left the history at ${fork.at ?? "an unknown place"} with a tail of ${tailWords(fork)}`
+        : s.role === "replica"
+          ? `, ${size(s.lag_bytes)}, ${behind(s.lag)} behind`
+          : "";
+      return `${s.name}: ${s.health}${how}`;
+    })
+    .join("; ");
   return (
     <div ref={box} className="wide">
-      <svg className="rb" width={full} height={height} role="img" aria-label={`Positions of ${view.cluster}. ${words}.`}>
+      <svg className="rb" width={full} height={height} role="img" aria-label={`Positions of ${view.cluster}. ${said}.`}>
         <title>{`Positions of ${view.cluster}`}</title>
-        <desc>{words}</desc>
+        <desc>{said}</desc>
         <Patterns id={id} />
         <line className="rule" x1={at.band} x2={at.band + width} y1="48.5" y2="48.5" />
         {!at.narrow &&
@@ -180,16 +229,28 @@ export function Ribbon({ view }: { view: View }) {
             return (
               <g key={t.label}>
                 <line className="rule" x1={x} x2={x} y1="42" y2="48" />
-                <line className="guide" x1={x} x2={x} y1="49" y2={height - 6} />
+                <line className="guide" x1={x} x2={x} y1="49" y2={floor} />
                 <text className="cap m" x={x} y="38">
                   {t.label}
                 </text>
               </g>
             );
           })}
+        <svg x={at.band} y="0" width={width} overflow="visible">
+          {servers.map((s, i) => {
+            const f = forkOf(s);
+            return f && <Neck key={s.name} f={f} trunk={trunk + 10} row={(rows[i] ?? begin) + at.down + 10} width={width} />;
+          })}
+        </svg>
         {servers.map((s, i) => (
-          <Row key={s.name} s={s} y={rows[i] ?? top} at={at} id={id} engine={view.engine} />
+          <Row key={s.name} s={s} y={rows[i] ?? begin} at={at} id={id} engine={view.engine} fork={forkOf(s)} dy={(rows[i] ?? begin) + at.down - trunk} />
         ))}
+        <svg x={at.band} y="0" width={width} overflow="visible">
+          {servers.map((s, i) => {
+            const f = forkOf(s);
+            return f && <ForkMark key={s.name} f={f} y={trunk} width={width} dy={(rows[i] ?? begin) + at.down - trunk} />;
+          })}
+        </svg>
         <line className="now" x1={at.band + width} x2={at.band + width} y1="6" y2={height - 6} />
         <text className={at.narrow ? "strong e" : "strong"} x={at.band + width + (at.narrow ? -6 : 6)} y="38">
           now

@@ -1,0 +1,112 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/spf13/pflag"
+
+	"crosstwin/internal/core/view"
+)
+
+// policyLimits are the numbers of a policy with their flags.
+func policyLimits(p *view.Policy) []struct {
+	flag string
+	to   *float64
+	help string
+} {
+	return []struct {
+		flag string
+		to   *float64
+		help string
+	}{
+		{"behind-seconds", &p.BehindSeconds, "lag from which a replica counts as behind"},
+		{"unseen-seconds", &p.UnseenSeconds, "silence after which a server counts as unseen"},
+		{"stalled-seconds", &p.StalledSeconds, "time without progress after which a replica counts as stalled"},
+		{"full-hours", &p.FullHours, "alert when the disk is full of log in fewer hours; 0: never"},
+		{"conflicts-per-hour", &p.ConflictsPerHour, "alert from this many cancelled queries an hour; 0: never"},
+		{"clock-seconds", &p.ClockSeconds, "alert when a host's clock is off by more; 0: never"},
+	}
+}
+
+func policySizes(p *view.Policy) []struct {
+	flag string
+	to   *int64
+	help string
+} {
+	return []struct {
+		flag string
+		to   *int64
+		help string
+	}{
+		{"at-risk-bytes", &p.AtRiskBytes, "alert when more bytes than this are at risk; 0: never"},
+		{"slot-bytes", &p.SlotBytes, "alert when a slot that is not read keeps more bytes of log; 0: never"},
+	}
+}
+
+func policyFlags(f *pflag.FlagSet) {
+	p := view.DefaultPolicy()
+	for _, x := range policyLimits(&p) {
+		f.Float64(x.flag, *x.to, x.help)
+	}
+	for _, x := range policySizes(&p) {
+		f.Int64(x.flag, *x.to, x.help)
+	}
+	f.StringSlice("mute", nil, "rules that raise no alert (crosstwin cluster show lists them); none: an empty text")
+}
+
+// readPolicy takes the flags that were given into a policy.
+func readPolicy(f *pflag.FlagSet, p *view.Policy) error {
+	for _, x := range policyLimits(p) {
+		if f.Changed(x.flag) {
+			*x.to, _ = f.GetFloat64(x.flag)
+		}
+	}
+	for _, x := range policySizes(p) {
+		if f.Changed(x.flag) {
+			*x.to, _ = f.GetInt64(x.flag)
+		}
+	}
+	if f.Changed("mute") {
+		names, _ := f.GetStringSlice("mute")
+		p.Muted = []view.Rule{}
+		for _, n := range names {
+			if n = strings.TrimSpace(n); n == "" {
+				continue
+			}
+			if !slices.Contains(view.Rules, view.Rule(n)) {
+				return exitWith(exitUsage, "there is no rule %q: there are %s", n, joined(view.Rules))
+			}
+			p.Muted = append(p.Muted, view.Rule(n))
+		}
+	}
+	return nil
+}
+
+func joined(rules []view.Rule) string {
+	var out []string
+	for _, r := range rules {
+		out = append(out, string(r))
+	}
+	return strings.Join(out, ", ")
+}
+
+func printPolicy(w io.Writer, p view.Policy) {
+	fmt.Fprintf(w, "behind from %g s, unseen after %g s, stalled after %g s\n", p.BehindSeconds, p.UnseenSeconds, p.StalledSeconds)
+	limit := func(on bool, text string) string {
+		if on {
+			return text
+		}
+		return "never"
+	}
+	fmt.Fprintf(w, "alerts: at risk above %s, unread slot above %s, disk full within %s, conflicts from %s, clock off by %s\n",
+		limit(p.AtRiskBytes > 0, view.Size(p.AtRiskBytes)), limit(p.SlotBytes > 0, view.Size(p.SlotBytes)), limit(p.FullHours > 0, fmt.Sprintf("%g h", p.FullHours)),
+		limit(p.ConflictsPerHour > 0, fmt.Sprintf("%g an hour", p.ConflictsPerHour)), limit(p.ClockSeconds > 0, fmt.Sprintf("%g s", p.ClockSeconds)))
+	muted := joined(p.Muted)
+	if muted == "" {
+		muted = "none"
+	}
+	fmt.Fprintf(w, "muted rules: %s (of %s)\n", muted, joined(view.Rules))
+}

@@ -1,0 +1,98 @@
+package alert
+
+import (
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/view"
+)
+
+// play shows a tracker one view a second, with a problem where the script has
+// a mark, and gives at which seconds something was told: + raised, - over.
+func play(t *Tracker, rule view.Rule, script string, running func(second int) bool) string {
+	start := time.Unix(1_800_000_000, 0)
+	told := []byte(script)
+	for i := range script {
+		v := view.View{Cluster: "bookings"}
+		if script[i] == 'x' {
+			v.Problems = []view.Problem{{Rule: rule, Server: "tern"}}
+		}
+		if running != nil && running(i) {
+			v.Operation = &view.Running{ID: 1}
+		}
+		told[i] = '.'
+		for _, c := range t.Look(&v, start.Add(time.Duration(i)*time.Second)) {
+			told[i] = '-'
+			if c.Raised {
+				told[i] = '+'
+			}
+		}
+	}
+	return string(told)
+}
+
+func repeat(s string, n int) (out string) {
+	for range n {
+		out += s
+	}
+	return out
+}
+
+func TestTelling(t *testing.T) {
+	never := func(int) bool { return false }
+	for name, c := range map[string]struct {
+		rule    view.Rule
+		script  string
+		running func(int) bool
+		raised  int // the second at which it is told, -1: never
+		over    int
+	}{
+		"told once it lasts":            {view.RuleStalled, repeat("x", 20), never, 10, -1},
+		"at once where it must":         {view.RuleTwoPrimaries, "..xx", never, 2, -1},
+		"short trouble is no alert":     {view.RuleStalled, repeat("xxxxxxxxx.", 5), never, -1, -1},
+		"over when it stays away":       {view.RuleStalled, repeat("x", 12) + repeat(".", 40), never, 10, 41},
+		"swinging is one alert":         {view.RuleNoWrites, repeat("xxxxx"+repeat(".", 20), 6), never, 3, -1},
+		"an operation's side effects":   {view.RuleLinkDown, repeat("x", 40), func(i int) bool { return i < 30 }, 30, -1},
+		"adrift even in an operation":   {view.RuleAdrift, repeat("x", 10), func(int) bool { return true }, 3, -1},
+		"needs you is never held back":  {view.RuleNeedsYou, "x", func(int) bool { return true }, 0, -1},
+		"nothing is told about nothing": {view.RuleBehind, repeat(".", 50), never, -1, -1},
+	} {
+		told := play(&Tracker{}, c.rule, c.script, c.running)
+		for i := range told {
+			want := byte('.')
+			if i == c.raised {
+				want = '+'
+			} else if i == c.over {
+				want = '-'
+			}
+			if told[i] != want {
+				t.Errorf("%s: %s", name, told)
+				break
+			}
+		}
+	}
+}
+
+func TestRestoredAlertIsNotToldAgain(t *testing.T) {
+	var tr Tracker
+	tr.Restore(Key{"bookings", "tern", view.RuleStalled}, time.Unix(1_800_000_000, 0))
+	if told := play(&tr, view.RuleStalled, repeat("x", 15)+repeat(".", 35), nil); told != repeat(".", 44)+"-"+repeat(".", 5) {
+		t.Error(told)
+	}
+}
+
+func TestSettingUpIsNotTold(t *testing.T) {
+	var tr Tracker
+	v := view.View{Cluster: "bookings", Problems: []view.Problem{{Rule: view.RuleTwoPrimaries, SettingUp: true}}}
+	if told := tr.Look(&v, time.Now()); len(told) != 0 {
+		t.Errorf("a cluster that is being set up was told of: %+v", told)
+	}
+}
+
+func TestMutedRule(t *testing.T) {
+	var tr Tracker
+	v := view.View{Cluster: "bookings", Problems: []view.Problem{{Rule: view.RuleTwoPrimaries}}, Policy: view.Policy{Muted: []view.Rule{view.RuleTwoPrimaries}}}
+	if told := tr.Look(&v, time.Now()); len(told) != 0 {
+		t.Errorf("a muted rule was told: %+v", told)
+	}
+}

@@ -1,0 +1,296 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// TrimRequest says how much of the primary's log is to go: one of the three, or
+// none for all that nobody needs.
+type TrimRequest struct {
+	To         string  `json:"to,omitempty"`          // this file stays, the older ones go
+	OlderHours float64 `json:"older_hours,omitempty"` // files not changed for longer go
+	KeepBytes  int64   `json:"keep_bytes,omitempty"`  // the newest files of this size stay
+}
+
+// Needs says, by file, who still needs the primary's log: every server of the
+// cluster counts until it is removed. A replica of the primary needs what it has
+// not applied. One that is not, fenced or adrift or away, may rejoin: it needs the
+// log from where its history is known to be the primary's, which is before its
+// fork; its own position says nothing, since the numbers of its tail may be used
+// again. A server of which that is not known needs all of it.
+func Needs(v *view.View, files []verb.LogFile, members []view.Member) []verb.LogFile {
+	engine, primary := v.Engine, v.Primary
+	out := append([]verb.LogFile{}, files...)
+	written := -1 // the file that is written
+	for i := range out {
+		if out[i].Ahead {
+			continue
+		}
+		written = i
+	}
+	var owner *observation.Server
+	for _, m := range members {
+		if m.Name == primary {
+			owner = m.Last
+		}
+	}
+	for _, m := range members {
+		if m.Name == primary {
+			keepSlots(engine, out, m)
+			continue
+		}
+		at, known := needsFrom(engine, m, owner, isReplica(v, m.Name))
+		for i := range out {
+			if i >= written {
+				break
+			}
+			switch {
+			case !known && m.Last != nil && m.Last.DataEmpty:
+			case !known:
+				out[i].NeededBy = append(out[i].NeededBy, m.Name+" (from where on is not known)")
+			case !holds(engine, at, out[i].To):
+				out[i].NeededBy = append(out[i].NeededBy, m.Name)
+			}
+		}
+	}
+	if written >= 0 {
+		out[written].NeededBy = append(out[written].NeededBy, "it is being written")
+	}
+	return out
+}
+
+// keepSlots marks what slots keep that belong to none of the cluster's servers.
+func keepSlots(engine string, files []verb.LogFile, m view.Member) {
+	if m.Last == nil || engine != position.EnginePostgres {
+		return
+	}
+	for _, s := range m.Last.Slots {
+		if s.Ours || s.Restart == "" {
+			continue
+		}
+		for i := range files {
+			if files[i].To != "" && !holds(engine, s.Restart, files[i].To) {
+				files[i].NeededBy = append(files[i].NeededBy, "slot "+s.Name)
+			}
+		}
+	}
+}
+
+// follows tells whether a mark written on the primary will arrive at a server.
+func follows(v *view.View, name string) bool {
+	s := v.Find(name)
+	return s != nil && (s.Health == view.InStep || s.Health == view.Behind)
+}
+
+// isReplica tells whether a server applies this primary's log and nothing else, so
+// that what it has applied is what it has, also while it is stalled. One to which
+// the primary refuses its log, as not its own (error 1236), has another.
+func isReplica(v *view.View, name string) bool {
+	s := v.Find(name)
+	if s == nil || s.Health != view.Stalled {
+		return follows(v, name)
+	}
+	o := s.Observation
+	return o != nil && o.Running && o.Role == observation.Replica && s.Follows == v.Primary && o.Upstream != nil && !strings.Contains(o.Upstream.Problem, "1236")
+}
+
+// needsFrom gives the position after which a server needs the primary's log;
+// false when that is not known.
+func needsFrom(engine string, m view.Member, owner *observation.Server, replica bool) (string, bool) {
+	o := m.Last
+	if o == nil || owner == nil || o.Unfinished != "" {
+		return "", false
+	}
+	if replica {
+		return o.Applied, o.Applied != ""
+	}
+	fork, forked := position.ForkBetween(engine, o.Standing(), owner.Standing())
+	if engine == position.EngineMariaDB {
+		// The mark itself has to be before the fork: the primary holds it then.
+		before := !forked || fork.At != "" && reaches(engine, fork.At, o.KinAt)
+		return o.KinAt, o.KinAt != "" && before
+	}
+	if forked {
+		return fork.At, fork.At != ""
+	}
+	for _, at := range []string{o.Applied, o.ShutdownAt, o.Written} {
+		if at != "" {
+			return at, true
+		}
+	}
+	return "", false
+}
+
+func reaches(engine, at, want string) bool {
+	ok, known := position.Reaches(engine, at, want)
+	return ok && known
+}
+
+// holds tells whether a server at a position holds all that a file has.
+func holds(engine, at, to string) bool {
+	if to == "" {
+		return true // nothing was written before its end
+	}
+	return reaches(engine, at, to)
+}
+
+// trim plans the removal of the oldest files of the primary's log.
+func (in *Input) trim(p *Plan) error {
+	r := in.Request.Trim
+	if r == nil {
+		r = &TrimRequest{}
+	}
+	given := 0
+	for _, is := range []bool{r.To != "", r.OlderHours > 0, r.KeepBytes > 0} {
+		if is {
+			given++
+		}
+	}
+	if given > 1 {
+		return fmt.Errorf("say how much of the log goes in one way: by file, by age or by size")
+	}
+	primary := in.View.Primary
+	p.Summary = "Cut off the oldest log files of " + orElse(primary, in.View.Cluster) + "."
+	if !in.checkPrimary(p) {
+		return nil
+	}
+	in.checkAgents(p, primary)
+	if in.traits().slots {
+		return in.trimByServer(p)
+	}
+	files := Needs(&in.View, in.LogFiles, in.Members)
+	wanted, why, err := r.choose(files, in.View.At)
+	if err != nil {
+		return err
+	}
+	free := freeFiles(files)
+	cut := min(wanted, free)
+	c := Check{Name: "nobody needs what goes", Server: primary, Result: Pass, Why: "a server that lacks something of a removed file can only be rebuilt", Evidence: why}
+	switch {
+	case wanted == 0:
+		c.Result, c.Evidence = Fail, why+": no file is to go"
+	case free == 0:
+		c.Result, c.Evidence = Fail, fmt.Sprintf("the oldest file, %s, is still needed by %s", files[0].Name, strings.Join(files[0].NeededBy, ", "))
+		c.Mend = "bring them back or up to date first; a server that is gone for good is released with: crosstwin server remove " + in.View.Cluster + " NAME"
+	case cut < wanted:
+		c.Result = Warn
+		c.Evidence = fmt.Sprintf("%s; %s is still needed by %s: it and what follows stays", why, files[cut].Name, strings.Join(files[cut].NeededBy, ", "))
+	}
+	p.check(c)
+	if cut == 0 {
+		return nil
+	}
+	bytes := int64(0)
+	for _, f := range files[:cut] {
+		bytes += f.Bytes
+	}
+	p.Summary = fmt.Sprintf("Cut off %s of %s's log, %s: %s to %s.", amountOf(cut, "file"), primary, view.Size(bytes), files[0].Name, files[cut-1].Name)
+	p.Effects = append(p.Effects, files[cut].Name+" is the oldest file that stays", "what the removed files held can no longer be read, and no server can follow from there")
+	in.stepsOfTrim(p, files[cut].Name)
+	return nil
+}
+
+// stepsOfTrim write a fresh mark first and see it on every replica that follows: a later
+// comparison of histories then needs nothing of what goes.
+func (in *Input) stepsOfTrim(p *Plan, to string) {
+	primary := in.View.Primary
+	var following []string // what the others still need stays in any case
+	for _, n := range in.replicas(primary) {
+		if follows(&in.View, n) {
+			following = append(following, n)
+		}
+	}
+	in.stepsOfMark(p, primary, following, "nothing is removed", "%s is not proven to hold the same history: nothing is removed")
+	p.step(Step{Name: "trim", Action: Action{Title: "remove the files before " + to, Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{To: to}}, Seconds: 0.5, NoReturn: true, OnFail: NeedsYou,
+		After: []Condition{{Kind: LogBegins, Server: primary, Values: []string{to}}}, IfFails: "what was removed is gone; the rest stays"})
+}
+
+// choose gives how many of the oldest files are asked for, and that in words.
+func (r *TrimRequest) choose(files []verb.LogFile, now time.Time) (int, string, error) {
+	last := len(files) - 1 // the one that is written stays in any case
+	if last < 1 {
+		return 0, "the log has one file", nil
+	}
+	switch {
+	case r.To != "":
+		for i, f := range files {
+			if f.Name == r.To {
+				return min(i, last), "all before " + r.To + " is to go", nil
+			}
+		}
+		return 0, "", fmt.Errorf("there is no log file %q: the oldest is %s, the newest %s", r.To, files[0].Name, files[last].Name)
+	case r.OlderHours > 0:
+		n := 0
+		for n < last && now.Sub(files[n].ChangedAt).Hours() > r.OlderHours {
+			n++
+		}
+		return n, fmt.Sprintf("files that were last written more than %g h ago are to go", r.OlderHours), nil
+	case r.KeepBytes > 0:
+		var kept int64
+		n := len(files)
+		for n > 0 && kept+files[n-1].Bytes <= r.KeepBytes {
+			n--
+			kept += files[n].Bytes
+		}
+		return min(n, last), "the newest " + view.Size(r.KeepBytes) + " are to stay", nil
+	}
+	return last, "all that nobody needs is to go", nil
+}
+
+// freeFiles gives how many of the oldest files nobody needs.
+func freeFiles(files []verb.LogFile) int {
+	n := 0
+	for n < len(files) && len(files[n].NeededBy) == 0 {
+		n++
+	}
+	return n
+}
+
+// trimByServer is for an engine that removes log by itself: a checkpoint lets
+// it, and the plan says what keeps the rest.
+func (in *Input) trimByServer(p *Plan) error {
+	primary := in.View.Primary
+	if r := in.Request.Trim; r != nil && (r.To != "" || r.OlderHours > 0 || r.KeepBytes > 0) {
+		return fmt.Errorf("PostgreSQL removes log by itself, as soon as nothing keeps it: give no file, age or size; what keeps it is in crosstwin log list %s", in.View.Cluster)
+	}
+	o := in.member(primary).Last
+	p.Summary = "Have " + primary + " remove the log that nothing keeps."
+	var keeps []string
+	for _, s := range o.Slots {
+		if !s.Active && s.KeptBytes > 0 {
+			keeps = append(keeps, fmt.Sprintf("slot %s keeps %s", s.Name, view.Size(s.KeptBytes)))
+		}
+	}
+	if n := o.Live["wal_keep_size"]; n != "" && n != "0" {
+		keeps = append(keeps, "wal_keep_size keeps "+n+" for servers that rejoin")
+	}
+	c := Check{Name: "what keeps log", Server: primary, Result: Pass, Evidence: "nothing but what replicas in step still read"}
+	if len(keeps) > 0 {
+		c.Result, c.Evidence = Warn, strings.Join(keeps, "; ")
+		c.Mend = "bring the server behind an unread slot back, or release it: crosstwin server remove " + in.View.Cluster + " NAME"
+	}
+	p.check(c)
+	p.step(Step{Name: "trim", Action: Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{}}, Seconds: 2, Limit: 600, IfFails: "nothing has changed"})
+	return nil
+}
+
+func amountOf(n int, what string) string {
+	if n == 1 {
+		return "one " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func logBegins(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+	if len(o.LogFiles) == 0 || len(c.Values) == 0 {
+		return false, c.Server + " names no log files"
+	}
+	return o.LogFiles[0].Name == c.Values[0], c.Server + "'s log begins with " + o.LogFiles[0].Name
+}

@@ -1,0 +1,172 @@
+package plan
+
+import (
+	"fmt"
+	"strconv"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// Tunables are the settings that an operation may change on a running server,
+// by engine, with what they trade.
+var Tunables = map[string]map[string]string{
+	position.EnginePostgres: {
+		"max_standby_streaming_delay": "how long replay waits for a query on the replica before it cancels it: a higher value means fewer cancelled queries and more lag",
+		"max_standby_archive_delay":   "the same for log that comes from an archive",
+		"hot_standby_feedback":        "on: the primary keeps row versions that queries on the replica still need: fewer cancelled queries, and more bloat on the primary",
+		"wal_keep_size":               "log that is kept for servers that rejoin: more of it lets more of them rewind instead of being rebuilt, and takes disk",
+		"max_slot_wal_keep_size":      "the most that an unread slot may keep: it saves the primary's disk and loses the absent replica",
+		verb.Delay:                    "seconds for which a replica holds writes back on purpose: time to recover from a mistaken statement, and longer reads of old data",
+	},
+	position.EngineMariaDB: {
+		"binlog_expire_logs_seconds": "after how long the server removes log by itself, whoever still needs it",
+		"slave_parallel_threads":     "how many threads apply: more let a replica keep up, and take memory and connections",
+		"max_binlog_size":            "how large a log file grows before the next begins",
+		verb.Delay:                   "seconds for which a replica holds writes back on purpose: time to recover from a mistaken statement, and longer reads of old data",
+	},
+}
+
+// set plans the change of one setting of one server.
+func (in *Input) set(p *Plan) error {
+	name, setting, value := in.Request.Server, in.Request.Setting, in.Request.Value
+	what, known := Tunables[in.View.Engine][setting]
+	switch {
+	case name == "":
+		return fmt.Errorf("on which server? name one of %s: %s", in.View.Cluster, in.names())
+	case !known:
+		return fmt.Errorf("%q is not a setting that is changed here", setting)
+	case value == "":
+		return fmt.Errorf("to what is %s to be set?", setting)
+	}
+	p.Target = name
+	p.Summary = fmt.Sprintf("Set %s to %s on %s.", setting, value, name)
+	p.Effects = append(p.Effects, setting+": "+what)
+	in.checkAgents(p, name)
+	m := in.member(name)
+	if !in.seen(name) || !m.Last.Accepting {
+		p.check(Check{Name: "the server answers", Server: name, Result: Fail, Evidence: name + " does not answer", Mend: "see crosstwin status " + in.View.Cluster})
+		return nil
+	}
+	old := m.Last.Live[setting]
+	p.check(Check{Name: "it changes something", Server: name, Result: verdict(old != value, Fail), Evidence: fmt.Sprintf("%s is %s now", setting, orElse(old, "not set"))})
+	if setting == verb.Delay {
+		in.checkDelay(p, m)
+	}
+	after := []Condition{{Kind: HasSetting, Server: name, Values: []string{setting, value}}}
+	if in.restartsApplying(setting, m) {
+		p.check(Check{Name: "it applies now", Server: name, Result: verdict(!m.Last.ReplayPaused, Fail), Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.ReplayPaused),
+			Why: "the change stops applying for a moment and starts it again", Mend: mendIf(m.Last.ReplayPaused, "let it go on: "+view.ResumeReplay(in.View.Engine))})
+		if up := in.View.Find(name).Follows; in.member(up) != nil {
+			after = append(after, in.follows(name, up))
+		}
+	}
+	p.step(Step{Name: "set", Action: Action{Title: fmt.Sprintf("set %s to %s on %s", setting, value, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: value}}, Seconds: 0.2,
+		After:   after,
+		Undo:    &Action{Title: fmt.Sprintf("set %s back to %s on %s", setting, old, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: old}},
+		IfFails: "the old value is set again"})
+	return nil
+}
+
+// restartsApplying tells whether a change stops a replica's applier for a moment:
+// then it has to be seen following again.
+func (in *Input) restartsApplying(setting string, m *view.Member) bool {
+	return in.traits().inPlace && m.Last.Role == observation.Replica && (setting == verb.Delay || setting == "slave_parallel_threads")
+}
+
+// checkDelay makes sure that a delay is asked of a replica that follows: the
+// change fetches again what it has not applied.
+func (in *Input) checkDelay(p *Plan, m *view.Member) {
+	o := m.Last
+	seconds, err := strconv.Atoi(in.Request.Value)
+	p.check(Check{Name: "the delay is a number of seconds", Server: m.Name, Result: verdict(err == nil && seconds >= 0, Fail), Evidence: in.Request.Value})
+	follows := o.Role == observation.Replica && o.Upstream != nil && o.Upstream.Connected
+	p.check(Check{Name: "it follows", Server: m.Name, Result: verdict(follows, Fail), Evidence: fmt.Sprintf("%s is %s and connected: %t", m.Name, o.Role, follows),
+		Why: "only a replica is held back; what it has not applied is fetched again", Mend: mendIf(!follows, "crosstwin status "+in.View.Cluster)})
+	if seconds > 0 && m.Rank > 0 {
+		p.check(Check{Name: "a delayed replica is no candidate", Server: m.Name, Result: Warn, Evidence: fmt.Sprintf("the rank of %s is %d", m.Name, m.Rank),
+			Why: "before it becomes primary it has to apply all that it held back", Mend: fmt.Sprintf("crosstwin server set %s %s --rank never", in.View.Cluster, m.Name)})
+	}
+}
+
+func hasSetting(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+	if len(c.Values) < 2 {
+		return false, "no value was asked for"
+	}
+	have := o.Live[c.Values[0]]
+	return sameSetting(have, c.Values[1]), fmt.Sprintf("%s is %s on %s", c.Values[0], orElse(have, "not set"), c.Server)
+}
+
+// repoint plans that a running replica follows another server of the cluster.
+func (in *Input) repoint(p *Plan) error {
+	name, to := in.Request.Server, in.Request.To
+	if name == "" || to == "" || name == to {
+		return fmt.Errorf("which replica of %s is to follow whom? name two servers", in.View.Cluster)
+	}
+	if name == in.View.Primary {
+		return fmt.Errorf("%s is the primary of %s: it follows nobody", name, in.View.Cluster)
+	}
+	p.Target = name
+	p.Summary = fmt.Sprintf("Have %s follow %s.", name, to)
+	in.checkAgents(p, name, to)
+	s, up := in.View.Find(name), in.View.Find(to)
+	for _, x := range []*view.Server{s, up} {
+		ok := x.Health == view.InStep || x.Health == view.Behind || x.Health == view.TakesWrites
+		p.check(Check{Name: "it is well", Server: x.Name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s is %s", x.Name, x.Health), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
+	}
+	p.check(Check{Name: "no circle", Server: to, Result: verdict(up.Follows != name, Fail), Evidence: fmt.Sprintf("%s follows %s", to, orElse(up.Follows, "nobody"))})
+	p.check(Check{Name: "it follows somebody else now", Server: name, Result: verdict(s.Follows != to, Fail), Evidence: fmt.Sprintf("%s follows %s", name, orElse(s.Follows, "nobody"))})
+	if !in.seen(name) || !in.seen(to) {
+		return nil
+	}
+	if to != in.View.Primary {
+		p.Effects = append(p.Effects, fmt.Sprintf("%s gets its log from %s: what %s has not received, %s cannot have", name, to, to, name), "a change of the primary has it follow the new primary")
+	}
+	old := s.Follows
+	in.stepMakeSlots(p, "make-slot", to, []string{name})
+	p.step(Step{Name: "follow", Action: Action{Title: "point " + name + " at " + to, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(to), Slot: in.slotFor(name)}}, Seconds: 0.2, Limit: 60 + in.delayOf(name),
+		After:   []Condition{in.follows(name, to)},
+		Undo:    &Action{Title: "point " + name + " back at " + old, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(name)}},
+		IfFails: name + " follows " + old + " again"})
+	in.dropSlotOn(p, old, name)
+	before := len(p.Steps)
+	in.stepsOfMark(p, in.View.Primary, []string{name}, name+" follows; the proof is missing", notProven)
+	p.needsYouFrom(before)
+	return nil
+}
+
+// dropSlotOn drops the slot that a server no longer reads.
+func (in *Input) dropSlotOn(p *Plan, on, of string) {
+	if !in.traits().slots || in.member(on) == nil {
+		return
+	}
+	slots := []string{verb.SlotName(of)}
+	p.step(Step{Name: "drop-slot", Action: Action{Title: "drop slot " + slots[0] + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}}, Seconds: 0.1, OnFail: GoOn,
+		After: []Condition{{Kind: LacksSlots, Server: on, Values: slots}}, IfFails: "it keeps log on " + on + " until it is dropped"})
+}
+
+// sameSetting tells whether two texts are one value: servers print sizes and
+// times in the unit that fits best.
+func sameSetting(have, want string) bool {
+	if have == want {
+		return true
+	}
+	a, ok1 := baseUnit(have)
+	b, ok2 := baseUnit(want)
+	return ok1 && ok2 && a == b
+}
+
+// units give the size of a unit in its base: bytes or milliseconds.
+var units = map[string]float64{"": 1, "B": 1, "kB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30, "TB": 1 << 40, "ms": 1, "s": 1e3, "min": 60e3, "h": 3600e3, "d": 86400e3}
+
+func baseUnit(s string) (float64, bool) {
+	i := 0
+	for i < len(s) && (s[i] >= '0' && s[i] <= '9' || s[i] == '.' || s[i] == '-') {
+		i++
+	}
+	n, err := strconv.ParseFloat(s[:i], 64)
+	unit, known := units[s[i:]]
+	return n * unit, err == nil && known
+}

@@ -1,0 +1,65 @@
+package view
+
+import (
+	"fmt"
+	"time"
+
+	"crosstwin/internal/core/position"
+)
+
+// Amount says how much log lies between two positions, in the unit of
+// position.Order.
+func Amount(engine string, n int64) string {
+	if engine == position.EngineMariaDB {
+		return count(int(n), "transaction")
+	}
+	return Size(n) + " of log"
+}
+
+func orElse(s, other string) string {
+	if s != "" {
+		return s
+	}
+	return other
+}
+
+func ifNot(sep, s string) string {
+	if s == "" {
+		return ""
+	}
+	return sep + s
+}
+
+// Span prints seconds the way a person says them.
+func Span(seconds float64) string {
+	d := time.Duration(seconds * float64(time.Second))
+	switch {
+	case seconds < 0:
+		return "never"
+	case seconds == 0:
+		return "0 s"
+	case seconds < 1:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case seconds < 60:
+		return fmt.Sprintf("%.1f s", seconds)
+	case seconds < 3600:
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
+	case seconds < 86400:
+		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%.1f days", seconds/86400)
+}
+
+// Size prints bytes in the unit of the engine's documentation (kB = 1024 bytes).
+func Size(bytes int64) string {
+	f, units := float64(bytes), []string{"B", "kB", "MB", "GB", "TB"}
+	i := 0
+	for f >= 1024 && i < len(units)-1 {
+		f /= 1024
+		i++
+	}
+	if i == 0 {
+		return fmt.Sprintf("%d B", bytes)
+	}
+	return fmt.Sprintf("%.1f %s", f, units[i])
+}

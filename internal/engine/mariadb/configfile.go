@@ -1,0 +1,95 @@
+package mariadb
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"syscall"
+)
+
+// serverGroups are the groups of a configuration file that the server reads.
+var serverGroups = []string{"mysqld", "mariadbd", "server", "mariadb", "mysqld-10.11", "mariadb-10.11", "mariadbd-10.11"}
+
+// Close implements engine.Engine: the configuration file says that a start is
+// read-only.
+func (e *Engine) Close() error {
+	b, err := os.ReadFile(e.cfg.ConfigFile)
+	if err != nil {
+		return err
+	}
+	if closedByFile(string(b)) {
+		return nil
+	}
+	text := strings.TrimRight(string(b), "\n") + "\n\n[mariadbd]\n# Whoever starts this server gets it read-only: Cross Twin's agent opens the primary.\nread_only = 1\n"
+	if err := e.rewriteConfig(text); err != nil {
+		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
+	}
+	return nil
+}
+
+// rewriteConfig puts another text in the place of the configuration file, which
+// keeps its owner and mode: it is not always the database's own user.
+func (e *Engine) rewriteConfig(text string) error {
+	fi, err := os.Stat(e.cfg.ConfigFile)
+	if err != nil {
+		return err
+	}
+	st := fi.Sys().(*syscall.Stat_t)
+	tmp := e.cfg.ConfigFile + ".crosstwin-new"
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, fi.Mode().Perm())
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	if os.Geteuid() == 0 {
+		err = errors.Join(err, f.Chown(int(st.Uid), int(st.Gid)))
+	}
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(tmp, e.cfg.ConfigFile)
+	}
+	if err != nil {
+		os.Remove(tmp)
+	}
+	return err
+}
+
+// setMark stands above a setting that an operation wrote.
+const setMark = "# set by an operation of Cross Twin: "
+
+// setInFile gives a configuration file's text with one setting changed: as its
+// last word, because the last one holds. An earlier one of ours is replaced.
+func setInFile(text, name, value string) string {
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	for i := 0; i+1 < len(lines); i++ {
+		if lines[i] == setMark+name {
+			lines[i+1] = name + " = " + value
+			return strings.Join(lines, "\n") + "\n"
+		}
+	}
+	return strings.Join(append(lines, "", "[mariadbd]", setMark+name, name+" = "+value), "\n") + "\n"
+}
+
+// closedByFile tells whether the last word of a configuration file on
+// read_only is yes. Included files are not followed: the file itself must say it.
+func closedByFile(text string) bool {
+	closed, ours := false, false
+	for _, line := range strings.Split(text, "\n") {
+		line = strings.TrimSpace(line)
+		if strings.HasPrefix(line, "[") {
+			ours = slices.Contains(serverGroups, strings.ToLower(strings.Trim(line, "[]")))
+			continue
+		}
+		if !ours || line == "" || line[0] == '#' || line[0] == ';' {
+			continue
+		}
+		key, value, has := strings.Cut(line, "=")
+		key = strings.ReplaceAll(strings.ToLower(strings.TrimSpace(key)), "-", "_")
+		value = strings.ToLower(strings.TrimSpace(value))
+		if key == "read_only" {
+			closed = !has || value == "1" || value == "on" || value == "true"
+		}
+	}
+	return closed
+}

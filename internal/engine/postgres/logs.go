@@ -1,0 +1,243 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/host"
+)
+
+// LogFiles implements engine.LogKeeper. Files past the newest write are those
+// that the server made ready for reuse.
+func (e *Engine) LogFiles(ctx context.Context) ([]verb.LogFile, error) {
+	return e.logFiles(e.Observe(ctx, false))
+}
+
+func (e *Engine) logFiles(o *observation.Server) ([]verb.LogFile, error) {
+	out := []verb.LogFile{}
+	names, err := os.ReadDir(e.Path("pg_wal"))
+	if os.IsNotExist(err) {
+		return out, nil // it holds no database yet
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the log of %s: %w", e.cfg.Name, err)
+	}
+	newest, err := position.ParseLSN(orElse(orElse(o.Written, o.Received), o.ShutdownAt))
+	known := err == nil
+	for _, n := range names {
+		timeline, begin, ok := segment(n.Name(), e.segmentBytes())
+		if !ok {
+			continue
+		}
+		f := verb.LogFile{Name: n.Name(), Bytes: int64(e.segmentBytes()), From: begin.String(), To: (begin + position.LSN(e.segmentBytes())).String(), History: timeline}
+		if fi, err := n.Info(); err == nil {
+			f.ChangedAt = fi.ModTime().UTC()
+		}
+		if known && begin+position.LSN(e.segmentBytes()) > newest {
+			f.To = ""
+			f.Ahead = begin > newest
+		}
+		out = append(out, f)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Name < out[j].Name })
+	return out, nil
+}
+
+// segment reads a log file's name: eight digits each for the timeline, and for
+// the high and low part of its number (measured with files of 16 MB).
+func segment(name string, bytes uint64) (timeline uint32, begin position.LSN, ok bool) {
+	if len(name) != 24 {
+		return 0, 0, false
+	}
+	var n [3]uint64
+	for i := range n {
+		v, err := strconv.ParseUint(name[8*i:8*i+8], 16, 32)
+		if err != nil {
+			return 0, 0, false
+		}
+		n[i] = v
+	}
+	perHigh := (uint64(1) << 32) / bytes
+	return uint32(n[0]), position.LSN((n[1]*perHigh + n[2]) * bytes), true
+}
+
+// pageBytes bounds how much of the log one call reads: it answers in about a
+// second.
+const pageBytes = 16 << 20
+
+// ReadLog implements engine.LogKeeper. The log names relations by file number;
+// their names are looked up on this server while it runs.
+func (e *Engine) ReadLog(ctx context.Context, a verb.ReadLogArgs) (*verb.LogPage, error) {
+	o := e.Observe(ctx, false)
+	end, err := position.ParseLSN(orElse(orElse(o.Written, o.Received), o.ShutdownAt))
+	if err != nil {
+		return nil, fmt.Errorf("how far the log of %s reaches is not known: it does not answer", e.cfg.Name)
+	}
+	newest := a.From == "" && a.Since.IsZero()
+	from, err := e.readFrom(o, a, end)
+	if err != nil {
+		return nil, err
+	}
+	to := min(end, from+pageBytes)
+	if a.To != "" {
+		limit, err := position.ParseLSN(a.To)
+		if err != nil {
+			return nil, fmt.Errorf("up to %q: %w", a.To, err)
+		}
+		end = min(end, limit)
+		to = min(to, end)
+	}
+	if from >= to {
+		return &verb.LogPage{Transactions: []verb.Transaction{}, Next: from.String(), End: true}, nil
+	}
+	b := tailBuilder{byID: map[uint32]*verb.Transaction{}, parent: map[uint32]uint32{}, all: true}
+	n := 0
+	for _, part := range e.parts(o, from, to) {
+		stderr, err := e.dump(ctx, part.Timeline, part.from, part.to, func(r pgtool.Record) { n++; b.add(r) })
+		if _, ended := pgtool.ParseEnd(stderr); err != nil && !ended {
+			return nil, fmt.Errorf("read the log of %s from %s: %w", e.cfg.Name, part.from, err)
+		}
+	}
+	t := verb.Tail{Transactions: b.list()}
+	if o.Accepting {
+		names, err := e.Names(ctx, t.Files())
+		if err != nil {
+			return nil, fmt.Errorf("look up the tables on %s: %w", e.cfg.Name, err)
+		}
+		t.Name(names)
+	}
+	page := &verb.LogPage{Transactions: filterTable(t.Transactions, a), Next: to.String(), End: to >= end}
+	e.place(page, o)
+	// In the order in which they ended, so that a page can end after one. One that
+	// goes on beyond the page's end is shown again, with the rest of its records.
+	sort.SliceStable(page.Transactions, func(i, j int) bool { return lastRecord(page.Transactions[i]) < lastRecord(page.Transactions[j]) })
+	if n := len(page.Transactions); a.Limit > 0 && n > a.Limit {
+		page.Cut(a.Limit, newest)
+		if !newest {
+			page.Next = (lastRecord(page.Transactions[a.Limit-1]) + 1).String()
+		}
+	}
+	return page, nil
+}
+
+func lastRecord(t verb.Transaction) position.LSN {
+	at, _ := position.ParseLSN(t.Last)
+	return at
+}
+
+// readFrom gives the position at which to begin: the one asked for, that of a
+// time, or far enough before the end for the newest transactions.
+func (e *Engine) readFrom(o *observation.Server, a verb.ReadLogArgs, end position.LSN) (position.LSN, error) {
+	files, err := e.logFiles(o)
+	if err != nil {
+		return 0, err
+	}
+	var first position.LSN
+	for _, f := range files {
+		if l, err := position.ParseLSN(f.From); err == nil && !f.Ahead && (first == 0 || l < first) {
+			first = l
+		}
+	}
+	if a.From != "" {
+		from, err := position.ParseLSN(a.From)
+		if err != nil {
+			return 0, fmt.Errorf("from %q: %w", a.From, err)
+		}
+		if from < first {
+			return 0, fmt.Errorf("the log of %s begins at %s: what was written before is gone", e.cfg.Name, first)
+		}
+		return from, nil
+	}
+	if !a.Since.IsZero() {
+		// A file was last written when its last record was: the first file that
+		// was written after the time holds the position of the time.
+		for _, f := range files {
+			if !f.Ahead && f.ChangedAt.After(a.Since) {
+				return position.ParseLSN(f.From)
+			}
+		}
+		return end, nil
+	}
+	back := position.LSN(1 << 20)
+	if a.Table != "" {
+		back = pageBytes // what is looked for may be some way back
+	}
+	return max(first, end-min(end, back)), nil
+}
+
+type part struct {
+	position.Branch
+	from, to position.LSN
+}
+
+// parts cuts a stretch of the log at the server's changes of timeline.
+func (e *Engine) parts(o *observation.Server, from, to position.LSN) (out []part) {
+	for _, br := range append(append([]position.Branch{}, o.Past...), position.Branch{Timeline: o.Line.Number, End: ^position.LSN(0)}) {
+		if br.End > from && from < to {
+			p := part{br, from, min(to, br.End)}
+			out = append(out, p)
+			from = p.to
+		}
+	}
+	return out
+}
+
+// place names the file that holds each transaction's last record.
+func (e *Engine) place(page *verb.LogPage, o *observation.Server) {
+	for i := range page.Transactions {
+		at, err := position.ParseLSN(page.Transactions[i].Last)
+		if err != nil {
+			continue
+		}
+		timeline := o.Line.Number
+		for j := len(o.Past) - 1; j >= 0 && at < o.Past[j].End; j-- {
+			timeline = o.Past[j].Timeline
+		}
+		page.Transactions[i].File = position.SegmentName(timeline, at, e.segmentBytes())
+	}
+}
+
+func filterTable(list []verb.Transaction, a verb.ReadLogArgs) []verb.Transaction {
+	out := []verb.Transaction{}
+	for _, t := range list {
+		if t.Touches(a.Table) && (a.Since.IsZero() || t.At.IsZero() || !t.At.Before(a.Since)) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// Trim implements engine.LogKeeper. This server removes log by itself at a
+// checkpoint, and keeps what slots and wal_keep_size ask for: files are never
+// removed by hand.
+func (e *Engine) Trim(ctx context.Context, _ verb.TrimArgs) error { return e.Checkpoint(ctx) }
+
+// levels are the words of this server's error log that are complaints.
+var levels = map[string]string{"WARNING": "warning", "ERROR": "error", "FATAL": "fatal", "PANIC": "fatal"}
+
+// Complaints implements engine.LogKeeper.
+func (e *Engine) Complaints(n int) ([]verb.Complaint, error) {
+	return host.Complaints(e.cfg.LogFile, n, func(line string) (verb.Complaint, bool) {
+		for word, level := range levels {
+			before, text, found := strings.Cut(line, word+":")
+			if !found || strings.Contains(before, `"`) {
+				continue
+			}
+			c := verb.Complaint{Level: level, Text: strings.TrimSpace(text)}
+			if len(before) > 23 {
+				c.At, _ = time.Parse("2006-01-02 15:04:05.000", before[:23])
+			}
+			return c, true
+		}
+		return verb.Complaint{}, false
+	})
+}

@@ -1,0 +1,186 @@
+// Package metrics shows what the service judges as Prometheus metrics: the
+// same Views as every other face, read at the moment of the question. Names
+// begin with crosstwin_, in base units; docs/metrics.md lists them all.
+package metrics
+
+import (
+	"math"
+	"net/http"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/view"
+)
+
+// Source is what the metrics are read from.
+type Source interface {
+	Views() []view.View
+	// OpenAlerts counts open alerts by cluster and level.
+	OpenAlerts() map[[2]string]int
+	// RecordsBytes is the size of the service's records.
+	RecordsBytes() int64
+}
+
+var infinite = math.Inf(1)
+
+type family struct {
+	desc *prometheus.Desc
+	kind prometheus.ValueType
+}
+
+func gauge(name, help string, labels ...string) family {
+	return family{prometheus.NewDesc("crosstwin_"+name, help, labels, nil), prometheus.GaugeValue}
+}
+
+var (
+	takesWrites = gauge("cluster_takes_writes", "1 while the cluster's primary takes writes.", "cluster")
+	canLose     = gauge("cluster_can_lose_servers", "How many more servers may fail and the cluster can still be made to take writes.", "cluster")
+	term        = gauge("cluster_term", "Number of the newest term: one more with each change of primary.", "cluster")
+	riskBytes   = gauge("cluster_at_risk_bytes", "Acknowledged writes that are safe on no replica that may take over; +Inf when none may.", "cluster")
+	riskSeconds = gauge("cluster_at_risk_seconds", "The same in time.", "cluster")
+	running     = gauge("cluster_operation_running", "1 while an operation is under way.", "cluster", "kind")
+	problems    = gauge("cluster_problems", "Problems that are seen now, by rule.", "cluster", "rule")
+	alerts      = gauge("alerts_open", "Alerts that are not over.", "cluster", "level")
+
+	health    = gauge("server_health", "1 for the health that the server is judged to have.", "cluster", "server", "health")
+	up        = gauge("server_up", "1 while the database answers.", "cluster", "server")
+	isPrimary = gauge("server_primary", "1 for the owner of the newest term.", "cluster", "server")
+	age       = gauge("server_observation_age_seconds", "Time since the server's agent last answered.", "cluster", "server")
+	skew      = gauge("server_clock_skew_seconds", "How far the host's clock is ahead of the service's.", "cluster", "server")
+	certEnds  = gauge("agent_certificate_end_timestamp_seconds", "When the agent's certificate ends, in Unix time.", "cluster", "server")
+	diskFree  = gauge("server_disk_free_bytes", "Room on the disk of the data.", "cluster", "server")
+	logFree   = gauge("server_log_disk_free_bytes", "Room on the disk of the log.", "cluster", "server")
+	logBytes  = gauge("server_log_bytes", "Size of the log.", "cluster", "server")
+	logFull   = gauge("server_log_full_seconds", "Time until the disk is full of log, at the rate of the last minutes; absent while nothing makes it grow.", "cluster", "server")
+	slotKept  = gauge("slot_kept_bytes", "Log that a slot keeps.", "cluster", "server", "slot", "active")
+
+	lagSeconds = gauge("replica_lag_seconds", "How far a replica is behind, by the service's clock.", "cluster", "server")
+	lagBytes   = gauge("replica_lag_bytes", "How many bytes of log a replica lacks.", "cluster", "server")
+	stage      = gauge("replica_stage_bytes", "Bytes that wait before a stage: sent, received, safe, applied.", "cluster", "server", "stage")
+	delay      = gauge("replica_delay_seconds", "For how long the replica holds writes back on purpose.", "cluster", "server")
+	conflicts  = family{prometheus.NewDesc("crosstwin_replica_conflicts_total", "Queries that replay cancelled, by cause, since the server's statistics began.", []string{"cluster", "server", "cause"}, nil), prometheus.CounterValue}
+
+	records = gauge("records_bytes", "Size of the service's records.")
+)
+
+var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, running, problems, alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept, lagSeconds, lagBytes, stage, delay, conflicts, records}
+
+// Handler serves the metrics of a source.
+func Handler(s Source) http.Handler {
+	r := prometheus.NewRegistry()
+	r.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return promhttp.HandlerFor(r, promhttp.HandlerOpts{})
+}
+
+type collector struct{ Source }
+
+func (c collector) Describe(out chan<- *prometheus.Desc) {
+	for _, f := range all {
+		out <- f.desc
+	}
+}
+
+type sink chan<- prometheus.Metric
+
+func (s sink) put(f family, value float64, labels ...string) {
+	s <- prometheus.MustNewConstMetric(f.desc, f.kind, value, labels...)
+}
+
+func (c collector) Collect(out chan<- prometheus.Metric) {
+	to := sink(out)
+	for _, v := range c.Views() {
+		collectCluster(to, &v)
+		for i := range v.Servers {
+			collectServer(to, &v, &v.Servers[i])
+		}
+	}
+	for k, n := range c.OpenAlerts() {
+		to.put(alerts, float64(n), k[0], k[1])
+	}
+	to.put(records, float64(c.RecordsBytes()))
+}
+
+func flag(b bool) float64 {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func collectCluster(to sink, v *view.View) {
+	p := v.Find(v.Primary)
+	to.put(takesWrites, flag(p != nil && p.Health == view.TakesWrites), v.Cluster)
+	to.put(canLose, float64(v.CanLose), v.Cluster)
+	to.put(term, float64(v.Term), v.Cluster)
+	if v.AtRisk.Known {
+		bytes, seconds := float64(v.AtRisk.Bytes), v.AtRisk.Seconds
+		if v.AtRisk.Everything {
+			bytes, seconds = infinite, infinite
+		}
+		to.put(riskBytes, bytes, v.Cluster)
+		to.put(riskSeconds, seconds, v.Cluster)
+	}
+	if v.Operation != nil {
+		to.put(running, 1, v.Cluster, v.Operation.Kind)
+	}
+	byRule := map[view.Rule]int{}
+	for _, x := range v.Problems {
+		byRule[x.Rule]++
+	}
+	for r, n := range byRule {
+		to.put(problems, float64(n), v.Cluster, string(r))
+	}
+}
+
+func collectServer(to sink, v *view.View, s *view.Server) {
+	put := func(f family, value float64, more ...string) {
+		to.put(f, value, append([]string{v.Cluster, s.Name}, more...)...)
+	}
+	put(health, 1, string(s.Health))
+	put(isPrimary, flag(s.Name == v.Primary))
+	if s.LastContactSeconds >= 0 {
+		put(age, s.LastContactSeconds)
+	}
+	o := s.Observation
+	put(up, flag(o != nil && o.Accepting && s.Health != view.Unseen))
+	if o == nil || s.Health == view.Unseen {
+		return // what was last seen is not what is
+	}
+	put(skew, s.ClockSkew)
+	if !o.CertificateEnds.IsZero() {
+		put(certEnds, float64(o.CertificateEnds.Unix()))
+	}
+	put(diskFree, float64(o.DiskFreeBytes))
+	put(logFree, float64(o.LogDiskFreeBytes))
+	put(logBytes, float64(o.LogBytes))
+	if s.LogFull != nil {
+		put(logFull, s.LogFull.Seconds)
+	}
+	for _, x := range o.Slots {
+		put(slotKept, float64(x.KeptBytes), x.Name, map[bool]string{true: "true", false: "false"}[x.Active])
+	}
+	if o.Role == observation.Replica {
+		collectReplica(put, s)
+	}
+}
+
+func collectReplica(put func(f family, value float64, more ...string), s *view.Server) {
+	o := s.Observation
+	if s.Lag.Known {
+		put(lagSeconds, s.Lag.Seconds)
+		put(lagBytes, float64(s.LagBytes))
+		put(stage, float64(s.Stages.NotSent), "sent")
+		put(stage, float64(s.Stages.NotReceived), "received")
+		put(stage, float64(s.Stages.NotSafe), "safe")
+		put(stage, float64(s.Stages.NotApplied), "applied")
+	}
+	if o.Upstream != nil {
+		put(delay, float64(o.Upstream.DelaySeconds))
+	}
+	for cause, n := range o.Conflicts {
+		put(conflicts, float64(n), cause)
+	}
+}

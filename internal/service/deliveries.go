@@ -1,0 +1,231 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"crosstwin/internal/core/alert"
+	"crosstwin/internal/store"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os/exec"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Message is what is sent to a channel.
+type Message struct {
+	// Event is raised, over or test.
+	Event string      `json:"event"`
+	Alert store.Alert `json:"alert"`
+}
+
+// commandChannel is the channel number of the command.
+const commandChannel = 0
+
+func (s *Service) enqueue(ctx context.Context, m Message) error {
+	body, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	channels, err := s.Store.Channels(ctx)
+	if err != nil {
+		return err
+	}
+	if s.AlertCommand != "" {
+		channels = append(channels, store.Channel{ID: commandChannel})
+	}
+	for _, c := range channels {
+		if _, err := s.Store.AddDelivery(ctx, c.ID, m.Alert.ID, string(body)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// attempts after which a delivery is given up: with the back-off below, after
+// about a day.
+const deliveryAttempts = 16
+
+// backoff doubles from two seconds to three hours.
+func backoff(attempts int) time.Duration {
+	return min(2*time.Second<<min(attempts, 20), 3*time.Hour)
+}
+
+// deliver sends what is due. Each message stays in the records until its
+// receiver has said that it has it.
+func (s *Service) deliver(ctx context.Context) {
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	for {
+		due, err := s.Store.DueDeliveries(ctx, 20)
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("what is to be sent cannot be read", "error", err)
+		}
+		if len(due) > 0 {
+			s.sendAll(ctx, due)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+	}
+}
+
+func (s *Service) sendAll(ctx context.Context, due []store.Delivery) {
+	list, err := s.Store.Channels(ctx)
+	if err != nil {
+		return
+	}
+	channels := map[int64]store.Channel{}
+	for _, c := range list {
+		channels[c.ID] = c
+	}
+	down := map[int64]bool{}
+	for _, d := range due {
+		if ctx.Err() != nil {
+			return
+		}
+		if down[d.ChannelID] {
+			continue // the next round: messages to one receiver stay in order
+		}
+		err := s.send(ctx, channels[d.ChannelID], d)
+		down[d.ChannelID] = err != nil
+		problem, again := "", (*time.Time)(nil)
+		if err != nil {
+			problem = err.Error()
+			s.log.Warn("an alert could not be delivered", "channel", channels[d.ChannelID].Name, "attempts", d.Attempts+1, "error", err)
+			if d.Attempts+1 < deliveryAttempts {
+				at := time.Now().Add(backoff(d.Attempts))
+				again = &at
+			}
+		}
+		if err := s.Store.Delivered(ctx, d.ID, problem, again); err != nil && ctx.Err() == nil {
+			s.log.Error("a delivery cannot be recorded", "error", err)
+		}
+	}
+}
+
+// sendTimeout bounds one attempt.
+const sendTimeout = 10 * time.Second
+
+func (s *Service) send(ctx context.Context, c store.Channel, d store.Delivery) error {
+	ctx, cancel := context.WithTimeout(ctx, sendTimeout)
+	defer cancel()
+	if d.ChannelID == commandChannel {
+		return s.runCommand(ctx, d.Body)
+	}
+	req, err := http.NewRequestWithContext(ctx, "POST", c.URL, strings.NewReader(d.Body))
+	if err != nil {
+		return err
+	}
+	at := strconv.FormatInt(time.Now().Unix(), 10)
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Crosstwin-Delivery", strconv.FormatInt(d.ID, 10))
+	req.Header.Set("Crosstwin-Time", at)
+	req.Header.Set("Crosstwin-Signature", Signature(c.Secret, at, d.Body))
+	res, err := hooks.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10))
+	if res.StatusCode >= 300 {
+		return fmt.Errorf("%s answered %s", c.URL, res.Status)
+	}
+	return nil
+}
+
+// hooks follows no redirect: a signed message goes where the administrator
+// said, or nowhere.
+var hooks = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+
+// Signature is the HMAC-SHA256, in hexadecimal, of the time and the body of a
+// message with a full stop between them, under a channel's secret.
+func Signature(secret, at, body string) string {
+	m := hmac.New(sha256.New, []byte(secret))
+	m.Write([]byte(at + "." + body))
+	return hex.EncodeToString(m.Sum(nil))
+}
+
+// runCommand hands a message to the command's standard input. The command is
+// part of the service's own configuration: no token can choose what runs here.
+func (s *Service) runCommand(ctx context.Context, body string) error {
+	cmd := exec.CommandContext(ctx, s.AlertCommand)
+	cmd.Stdin = strings.NewReader(body)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	if err := cmd.Run(); err != nil {
+		return fmt.Errorf("%s: %w: %s", s.AlertCommand, err, strings.TrimSpace(out.String()))
+	}
+	return nil
+}
+
+// AddChannel keeps a web address for alerts and gives the secret that signs
+// what is sent there.
+func (s *Service) AddChannel(ctx context.Context, name, address, who, from string) (secret string, err error) {
+	if err := checkName("channel", name); err != nil {
+		return "", err
+	}
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return "", badInput("%q is no web address: it begins with http:// or https://", address)
+	}
+	secret = rand.Text()
+	if err := s.Store.AddChannel(ctx, store.Channel{Name: name, URL: address, Secret: secret}); err != nil {
+		return "", err
+	}
+	s.audit(ctx, who, from, "channel added", name, address)
+	return secret, nil
+}
+
+// RemoveChannel removes one.
+func (s *Service) RemoveChannel(ctx context.Context, name, who, from string) error {
+	if err := s.Store.RemoveChannel(ctx, name); err != nil {
+		return orNotFound(err, "channel", name)
+	}
+	s.audit(ctx, who, from, "channel removed", name, "")
+	return nil
+}
+
+// TestChannel sends a test message to one channel and says how it went. The
+// name "command" is the service's own command.
+func (s *Service) TestChannel(ctx context.Context, name string) (store.Delivery, error) {
+	body, err := json.Marshal(Message{Event: "test", Alert: store.Alert{Rule: "test", Level: string(alert.Warning), Text: "a test message of Cross Twin", RaisedAt: time.Now().UTC()}})
+	if err != nil {
+		return store.Delivery{}, err
+	}
+	channels, err := s.Store.Channels(ctx)
+	if err != nil {
+		return store.Delivery{}, err
+	}
+	if s.AlertCommand != "" {
+		channels = append(channels, store.Channel{ID: commandChannel, Name: "command"})
+	}
+	for _, c := range channels {
+		if c.Name != name {
+			continue
+		}
+		id, err := s.Store.AddDelivery(ctx, c.ID, 0, string(body))
+		if err != nil {
+			return store.Delivery{}, err
+		}
+		problem := ""
+		if err := s.send(ctx, c, store.Delivery{ID: id, ChannelID: c.ID, Body: string(body)}); err != nil {
+			problem = err.Error()
+		}
+		if err := s.Store.Delivered(ctx, id, problem, nil); err != nil {
+			return store.Delivery{}, err
+		}
+		return s.Store.Delivery(ctx, id)
+	}
+	return store.Delivery{}, NotFound("channel", name)
+}

@@ -1,0 +1,223 @@
+package service
+
+import (
+	"context"
+	"sort"
+	"time"
+
+	"crosstwin/internal/core/history"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
+)
+
+// saveEvery is how many seconds of samples a crash of the service may lose.
+// The servers take turns, so that each second saves its share of them.
+const saveEvery = 20
+
+// forgetEvery is the time between two looks for records that are too old.
+const forgetEvery = 10 * time.Minute
+
+// record takes what the views show into each server's series and saves what is
+// finished, and this second's share of what is not.
+func (s *Service) record(ctx context.Context, views []view.View, now time.Time) {
+	var out []store.ServerBlock
+	s.mu.Lock()
+	var fresh []*member
+	for _, v := range views {
+		c := s.clusters[v.Cluster]
+		if c == nil {
+			continue
+		}
+		for _, m := range c.members {
+			x := v.Find(m.rec.Name)
+			if x == nil || x.Health == view.Unseen {
+				continue
+			}
+			if m.series == nil {
+				fresh = append(fresh, m)
+				continue
+			}
+			for _, b := range m.series.Add(history.Sample{At: now.Unix(), Values: measured(&v, x, c.writtenBytes.perSecond(now))}) {
+				out = append(out, store.ServerBlock{ServerID: m.rec.ID, Block: b})
+			}
+			if (now.Unix()+m.rec.ID)%saveEvery == 0 {
+				for _, b := range m.series.Unsaved() {
+					out = append(out, store.ServerBlock{ServerID: m.rec.ID, Block: b})
+				}
+			}
+		}
+	}
+	s.mu.Unlock()
+	s.goOn(ctx, fresh, now)
+	if err := s.Store.SaveSamples(ctx, out); err != nil && ctx.Err() == nil {
+		s.log.Error("samples cannot be kept", "error", err)
+	}
+}
+
+// goOn begins the series of servers, each in the blocks that an earlier
+// process left unfinished.
+func (s *Service) goOn(ctx context.Context, members []*member, now time.Time) {
+	for _, m := range members {
+		series := &history.Series{}
+		for _, step := range history.Steps {
+			b, found, err := s.Store.UnfinishedSamples(ctx, m.rec.ID, step, step.BlockStart(now.Unix()))
+			if err != nil {
+				s.log.Warn("earlier samples cannot be read", "server", m.rec.Name, "error", err)
+			}
+			if found {
+				series.Continue(b)
+			}
+		}
+		s.mu.Lock()
+		m.series = series
+		s.mu.Unlock()
+	}
+}
+
+// saveAll saves every unfinished block: the service is about to stop.
+func (s *Service) saveAll() {
+	var out []store.ServerBlock
+	s.mu.Lock()
+	for _, c := range s.clusters {
+		for _, m := range c.members {
+			if m.series == nil {
+				continue
+			}
+			for _, b := range m.series.Unsaved() {
+				out = append(out, store.ServerBlock{ServerID: m.rec.ID, Block: b})
+			}
+		}
+	}
+	s.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := s.Store.SaveSamples(ctx, out); err != nil {
+		s.log.Error("the last samples cannot be kept", "error", err)
+	}
+}
+
+// measured are the values of one server as the view shows it.
+func measured(v *view.View, x *view.Server, written float64) map[history.Metric]float64 {
+	values := map[history.Metric]float64{}
+	if o := x.Observation; o != nil {
+		if o.LogBytes > 0 {
+			values[history.LogSize] = float64(o.LogBytes)
+		}
+		if o.DiskFreeBytes > 0 {
+			values[history.DiskFree] = float64(o.DiskFreeBytes)
+		}
+		for _, n := range o.Conflicts {
+			values[history.Conflicts] += float64(n)
+		}
+	}
+	if x.Name == v.Primary {
+		if x.Believes == observation.Primary {
+			values[history.Written] = written
+		}
+		if v.AtRisk.Known && !v.AtRisk.Everything {
+			values[history.RiskBytes], values[history.RiskSeconds] = float64(v.AtRisk.Bytes), v.AtRisk.Seconds
+		}
+		return values
+	}
+	if x.Lag.Known {
+		values[history.Lag], values[history.LagBytes] = x.Lag.Seconds, float64(x.LagBytes)
+		values[history.NotSent], values[history.NotReceived] = float64(x.Stages.NotSent), float64(x.Stages.NotReceived)
+		values[history.NotSafe], values[history.NotApplied] = float64(x.Stages.NotSafe), float64(x.Stages.NotApplied)
+	}
+	return values
+}
+
+// History gives what was measured of a cluster from one time to another, in at
+// most points bins (0: as it is kept).
+func (s *Service) History(ctx context.Context, cluster string, from, to time.Time, points int) (history.Report, error) {
+	if !from.Before(to) {
+		return history.Report{}, badInput("the history ends (%s) before it begins (%s)", to.UTC().Format(time.RFC3339), from.UTC().Format(time.RFC3339))
+	}
+	step := s.Keep.StepFor(from.Unix(), time.Now().Unix())
+	r := history.Report{Cluster: cluster, From: from.UTC(), To: to.UTC(), StepSeconds: history.Width(step, int64(to.Sub(from).Seconds()), points)}
+	type line struct {
+		id   int64
+		name string
+		open history.Block
+	}
+	var lines []line
+	s.mu.Lock()
+	c := s.clusters[cluster]
+	if c == nil {
+		s.mu.Unlock()
+		return r, NotFound("cluster", cluster)
+	}
+	for _, m := range c.members {
+		l := line{id: m.rec.ID, name: m.rec.Name}
+		if m.series != nil {
+			l.open = m.series.Open(step)
+		}
+		lines = append(lines, l)
+	}
+	s.mu.Unlock()
+	var names []string
+	samples := map[string][]history.Sample{}
+	for _, l := range lines {
+		blocks, err := s.Store.Samples(ctx, l.id, step, from.Unix(), to.Unix())
+		if err != nil {
+			return r, err
+		}
+		if n := len(blocks); n > 0 && blocks[n-1].Start == l.open.Start {
+			blocks = blocks[:n-1] // the one in memory is newer
+		}
+		names = append(names, l.name)
+		samples[l.name] = history.Thin(history.Between(append(blocks, l.open), from.Unix(), to.Unix()), r.StepSeconds)
+	}
+	r.Fill(names, samples)
+	var err error
+	r.Marks, err = s.marks(ctx, cluster, from, to)
+	return r, err
+}
+
+// LagLines gives, by cluster and server, the time behind of the last ten
+// minutes, ten seconds apart and oldest first.
+func (s *Service) LagLines() map[string]map[string][]*float64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := map[string]map[string][]*float64{}
+	for name, c := range s.clusters {
+		out[name] = map[string][]*float64{}
+		for _, m := range c.members {
+			if m.series != nil && m.rec.Name != c.rec.Owner {
+				out[name][m.rec.Name] = m.series.Recent(history.Lag)
+			}
+		}
+	}
+	return out
+}
+
+// marks puts operations and alerts on the time line.
+func (s *Service) marks(ctx context.Context, cluster string, from, to time.Time) ([]history.Mark, error) {
+	out := []history.Mark{}
+	ops, err := s.Store.OperationsBetween(ctx, cluster, from, to)
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range ops {
+		text := o.Kind
+		if o.Plan.Candidate != "" {
+			text += " to " + o.Plan.Candidate
+		} else if o.Plan.Target != "" {
+			text += " of " + o.Plan.Target
+		}
+		if o.Outcome != "" {
+			text += ", " + o.Outcome
+		}
+		out = append(out, history.Mark{At: o.CreatedAt, End: o.EndedAt, Kind: "operation", ID: o.ID, Text: text})
+	}
+	alerts, err := s.Store.AlertsBetween(ctx, cluster, from, to)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range alerts {
+		out = append(out, history.Mark{At: a.RaisedAt, End: a.ClearedAt, Kind: "alert", ID: a.ID, Text: a.Text})
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].At.Before(out[j].At) })
+	return out, nil
+}

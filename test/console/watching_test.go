@@ -1,0 +1,73 @@
+package console
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp/kb"
+
+	"crosstwin/internal/demo"
+)
+
+// Watching, clicked: a setting changed with its plan, the log read and trimmed,
+// an alert taken on, a channel added, a replica pointed elsewhere.
+func TestWatchingClicked(t *testing.T) {
+	t.Parallel()
+	v := newVisit(t, demo.Bookings)
+	v.ok(v.SeedAll(v.ctx, nil))
+	load := v.Load(1, 20*time.Millisecond)
+	defer load.Stop()
+
+	v.ok(v.page.Go("/clusters/bookings/tuning", "hot_standby_feedback"))
+	v.ok(v.page.Click(`button[aria-label="Change hot_standby_feedback of heron"]`))
+	v.ok(v.page.TypeInto(`input[aria-label="hot_standby_feedback of heron"]`, strings.Repeat(kb.Backspace, 3)+"on"))
+	v.ok(v.page.Press("Plan"))
+	v.ok(v.page.Await("Nothing has been changed", "Set hot_standby_feedback to on on heron"))
+	v.ok(v.page.Press("Change a setting of heron"))
+	v.ok(v.page.Await("Setting: finished."))
+	v.ok(v.page.Go("/clusters/bookings/tuning", "The servers differ in 1 of", "it makes its primary keep dead rows"))
+
+	v.ok(v.page.Go("/clusters/bookings/log?table=public.bookings", "1 inserted", "Transaction COMMIT"))
+	v.act("Trim…", "Trim the log of bookings", "Trim: finished.", false)
+
+	db, err := v.Server("tern").Open()
+	v.ok(err)
+	defer db.Close()
+	_, err = db.ExecContext(v.ctx, "select pg_wal_replay_pause()")
+	v.ok(err)
+	v.ok(v.page.Go("/alerts", "One alert is open.", "tern is stalled"))
+	v.ok(v.page.Press("Take it on…"))
+	v.ok(v.page.TypeInto(`input[aria-label="Note"]`, "letting it go on"))
+	v.ok(v.page.Press("Take it on"))
+	v.ok(v.page.Await("first letting it go on"))
+	v.ok(v.page.Go("/clusters/bookings", "replay is paused", "tern is stalled"))
+	_, err = db.ExecContext(v.ctx, "select pg_wal_replay_resume()")
+	v.ok(err)
+	v.ok(v.page.Await("tern and heron are in step"))
+	for _, kind := range []string{"bytes behind", "by stage", "at risk", "written", "24 h", "30 days", "5 min"} {
+		v.ok(v.page.Press(kind))
+	}
+
+	v.ok(v.page.Go("/settings", "Where alerts are sent", "Samples of 3 servers"))
+	v.ok(v.page.TypeInto(`input[aria-label="Name of a channel"]`, "pager"))
+	v.ok(v.page.TypeInto(`input[aria-label="Web address"]`, "http://127.0.0.1:9/hook"))
+	v.ok(v.page.Press("Add"))
+	v.ok(v.page.Await("the secret that signs what pager gets"))
+	v.ok(v.page.Press("Test"))
+	v.ok(v.page.Await("The test message did not arrive"))
+	v.quiet("watching")
+
+	// By keyboard alone: the first stop leads past the header, the next ones are
+	// its links, and each says what it is.
+	v.ok(v.page.Go("/", "One cluster"))
+	want := []string{"Skip to the page", "Cross Twin", "Fleet", "Alerts", "Operations", "Audit trail", "Settings", "Add a cluster…", "Find a cluster, server or site"}
+	for _, words := range want {
+		v.ok(v.page.Keys(kb.Tab))
+		got, err := v.page.Focused()
+		v.ok(err)
+		if !strings.HasPrefix(got, words) {
+			t.Errorf("the focus is on %q, not on %q", got, words)
+		}
+	}
+}

@@ -1,0 +1,134 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, take, type View } from "../api/client";
+import { useLive } from "../live";
+import { Problem } from "./bits";
+
+// The service's rules, worst first.
+const rules = [
+  "two primaries",
+  "no primary",
+  "takes no writes",
+  "needs you",
+  "adrift",
+  "log filling",
+  "link down",
+  "stalled",
+  "unseen",
+  "down",
+  "at risk",
+  "slot filling",
+  "behind",
+  "conflicts",
+  "clock",
+  "certificate",
+  "open by default",
+];
+
+// Policy changes the limits and the ranks of one cluster, or removes it.
+export function Policy({ v }: { v: View }) {
+  const [policy, setPolicy] = useState(v.policy);
+  const path = { cluster: v.cluster };
+  const save = useMutation({ mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body: { policy } })) });
+  const { forget } = useLive();
+  const remove = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}", { params: { path } })), onSuccess: () => forget(v.cluster) });
+  const rank = useMutation({
+    mutationFn: ({ server, ...body }: { server: string; rank?: number; hidden?: boolean; site?: string }) =>
+      take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } }, body })),
+  });
+  const field = (k: Exclude<keyof View["policy"], "muted">, label: string, unit = 1) => (
+    <label>
+      {label}
+      <input
+        className="field"
+        type="number"
+        min="0"
+        step="0.5"
+        value={Number((policy[k] / unit).toFixed(3))}
+        onChange={(e) => setPolicy({ ...policy, [k]: k.endsWith("_bytes") ? Math.round(Number(e.target.value) * unit) : Number(e.target.value) })}
+      />
+    </label>
+  );
+  const mute = (rule: string, on: boolean) => setPolicy({ ...policy, muted: on ? [...policy.muted, rule] : policy.muted.filter((r) => r !== rule) });
+  return (
+    <section className="sec">
+      <h2 className="h">{v.cluster}</h2>
+      <form
+        className="form"
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        {field("behind_seconds", "behind from, seconds")}
+        {field("unseen_seconds", "unseen after, seconds")}
+        {field("stalled_seconds", "stalled after, seconds without progress")}
+        <p className="note">An alert is raised from these limits on; 0 is never.</p>
+        {field("at_risk_bytes", "at risk, MB", 1 << 20)}
+        {field("slot_bytes", "kept by an unread slot, MB", 1 << 20)}
+        {field("full_hours", "log disk full within, hours")}
+        {field("conflicts_per_hour", "cancelled queries an hour")}
+        {field("clock_seconds", "clock off by, seconds")}
+        <fieldset>
+          <legend className="note">Muted: no alert, the problem is shown all the same</legend>
+          <div className="mutes">
+            {rules.map((r) => (
+              <label key={r}>
+                <input type="checkbox" checked={policy.muted.includes(r)} onChange={(e) => mute(r, e.target.checked)} /> {r}
+              </label>
+            ))}
+          </div>
+        </fieldset>
+        <div className="btns">
+          <button className="btn">Save the policy of {v.cluster}</button>
+          {save.isSuccess && <span className="note">saved</span>}
+        </div>
+      </form>
+      <table className="tb">
+        <tbody>
+          {v.servers.map((s) => (
+            <tr key={s.name}>
+              <th scope="row">{s.name}</th>
+              <td>
+                <label>
+                  rank{" "}
+                  <select className="field" value={s.rank} onChange={(e) => rank.mutate({ server: s.name, rank: Number(e.target.value) })}>
+                    {[0, 1, 2, 3, 4, 5].map((n) => (
+                      <option key={n} value={n}>
+                        {n === 0 ? "never" : n}
+                      </option>
+                    ))}
+                  </select>
+                </label>
+              </td>
+              <td>
+                <label>
+                  <input type="checkbox" checked={s.hidden} onChange={(e) => rank.mutate({ server: s.name, hidden: e.target.checked })} /> hidden from readers
+                </label>
+              </td>
+              <td>
+                <label>
+                  site{" "}
+                  <input
+                    className="field site"
+                    defaultValue={s.site ?? ""}
+                    onBlur={(e) => e.target.value !== (s.site ?? "") && rank.mutate({ server: s.name, site: e.target.value })}
+                  />
+                </label>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <div className="btns">
+        <button
+          className="btn sm risk"
+          onClick={() => confirm(`Forget the cluster ${v.cluster}? Its databases go on as they are; Cross Twin no longer looks after them.`) && remove.mutate()}
+        >
+          Remove {v.cluster}
+        </button>
+      </div>
+      <Problem error={save.error ?? rank.error ?? remove.error} />
+    </section>
+  );
+}
