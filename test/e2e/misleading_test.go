@@ -7,11 +7,13 @@ import (
 	"net/http/httptest"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/service"
 )
@@ -386,6 +388,8 @@ func logs(t *testing.T, w *world) {
 	// heron is away: the files of the time since are needed, whatever is asked.
 	w.sql("heron", "stop slave")
 	w.sql("gull", "insert into cargo.ports values (80, 'away')", "flush binary logs", "flush binary logs")
+	// The watching is up to a second behind: tern counts until it is seen past them.
+	w.awaitKeptFor("heron")
 	before := files()
 	w.must(0, []string{"is still needed by heron"}, "log", "trim", "bookings", "--to", before[len(before)-1], "--yes")
 	after := files()
@@ -400,6 +404,23 @@ func logs(t *testing.T, w *world) {
 		t.Errorf("with all in step %v are kept", left)
 	}
 	w.settled()
+}
+
+// awaitKeptFor waits until the newest closed file of the primary's log is kept
+// for one server alone.
+func (w *world) awaitKeptFor(server string) {
+	w.t.Helper()
+	var last apitype.Logs
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		var err error
+		if last, err = w.Client.Logs(w.ctx, w.Name, ""); err != nil {
+			w.t.Fatal(err)
+		}
+		if n := len(last.Files); n > 1 && slices.Equal(last.Files[n-2].NeededBy, []string{w.as(server)}) {
+			return
+		}
+	}
+	w.t.Fatalf("the log is not kept for %s alone: %+v", w.as(server), last.Files)
 }
 
 func (w *world) positionQuery() string {
