@@ -5,8 +5,6 @@ import (
 	"errors"
 	"io"
 	"net/http"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"crosstwin/internal/agentapi"
@@ -39,23 +37,12 @@ func (a *Agent) handler() http.Handler {
 		if err != nil {
 			return err
 		}
+		a.recallTail(x.Tail)
 		return answer(w, x)
 	}))
-	m.HandleFunc("POST /agent/v1/names", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
-		var files []string
-		if err := decode(r.Body, &files); err != nil {
-			return err
-		}
-		s, ok := a.engine.(engine.Salvager)
-		if !ok {
-			return answer(w, map[string]string{})
-		}
-		names, err := s.Names(r.Context(), files)
-		if err != nil {
-			return err
-		}
-		return answer(w, names)
-	}))
+	if x, ok := a.engine.(engine.Salvager); ok {
+		a.handleTail(m, x)
+	}
 	if x, ok := a.engine.(engine.LogKeeper); ok {
 		a.handleLog(m, x)
 	}
@@ -66,17 +53,6 @@ func (a *Agent) handler() http.Handler {
 			return err
 		}
 		return answer(w, a.jobs.stop(key))
-	}))
-	m.HandleFunc("GET /agent/v1/salvage/{file}", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
-		name := filepath.Base(r.PathValue("file"))
-		f, err := os.Open(filepath.Join(a.dir, "salvage", name))
-		if err != nil {
-			return agentapi.Problem{Title: "No such salvage", Detail: a.cfg.Server + " holds no salvage " + name, Status: 404, Code: agentapi.CodeNotFound}
-		}
-		defer f.Close()
-		w.Header().Set("Content-Type", "application/sql")
-		io.Copy(w, f)
-		return nil
 	}))
 	m.HandleFunc("GET /agent/v1/peer/share/{what}", a.fromPeer(a.serveShare))
 	m.HandleFunc("POST /agent/v1/peer/account", a.fromPeer(func(w http.ResponseWriter, r *http.Request) error {

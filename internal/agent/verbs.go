@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"path/filepath"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/verb"
@@ -188,7 +187,7 @@ func (a *Agent) longVerbs() map[string]longVerb {
 			if err != nil {
 				return nil, err
 			}
-			return x.Salvage(ctx, v, filepath.Join(a.dir, "salvage"), p)
+			return a.salvage(ctx, x, v, p)
 		}
 	}
 	if x, ok := a.engine.(engine.Comparer); ok {

@@ -195,6 +195,11 @@ func (c *Caller) Names(ctx context.Context, t Target, files []string) (map[strin
 	return out, c.post(ctx, t, "/agent/v1/names", files, &out)
 }
 
+// RowsAt asks a running server for row versions of before a fork, by place.
+func (c *Caller) RowsAt(ctx context.Context, t Target, a verb.RowsAtArgs) (out verb.RowsAt, err error) {
+	return out, c.post(ctx, t, "/agent/v1/rows-at", a, &out)
+}
+
 // LogFiles lists the files of a server's log.
 func (c *Caller) LogFiles(ctx context.Context, t Target) (files []verb.LogFile, err error) {
 	return files, c.post(ctx, t, "/agent/v1/log-files", struct{}{}, &files)

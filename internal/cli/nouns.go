@@ -295,14 +295,17 @@ func (a *app) checkCommand() *cobra.Command {
 func (a *app) tailCommand() *cobra.Command {
 	var save string
 	c := &cobra.Command{Use: "tail CLUSTER SERVER", Short: "What only this server has: the writes after the fork", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		if save != "" {
+			// Saved first: from then on the listing has the values too.
+			if err := a.saveTail(cmd, c, args[0], args[1], save); err != nil {
+				return err
+			}
+		}
 		x, err := c.Tail(cmd.Context(), args[0], args[1])
 		if err != nil {
 			return err
 		}
-		if err := a.show(x, func(w io.Writer) { a.printTail(w, args[1], x) }); err != nil || save == "" {
-			return err
-		}
-		return a.saveTail(cmd, c, args[0], args[1], save)
+		return a.show(x, func(w io.Writer) { a.printTail(w, args[1], x) })
 	})}
 	c.Flags().StringVar(&save, "save", "", "save it to this file: SQL that fills tables of its own")
 	return c
@@ -356,7 +359,7 @@ func printTailRows(w io.Writer, t *verb.Tail) {
 		}
 		for _, r := range tx.Rows {
 			if shown == 0 {
-				fmt.Fprintln(w, "\nRow by row, before -> after:")
+				fmt.Fprintln(w, "\nRow by row, at the fork -> as the tail left it:")
 			}
 			if shown++; shown <= tailRows {
 				fmt.Fprintf(w, "  %-14s %-6s %s: %s\n", tx.Name(), r.Kind, r.Table, r.Words())

@@ -85,6 +85,9 @@ type Salvager interface {
 	Salvage(ctx context.Context, a verb.SalvageArgs, dir string, p Progress) (*verb.Tail, error)
 	// Names gives table names for the file numbers in a tail's listing.
 	Names(ctx context.Context, files []string) (map[string]string, error)
+	// RowsAt gives, on the primary, the row versions of before the fork that
+	// still lie at the places that a tail's listing names.
+	RowsAt(ctx context.Context, a verb.RowsAtArgs) (verb.RowsAt, error)
 }
 
 // Comparer sums up the data in a view that stands still.

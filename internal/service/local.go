@@ -213,7 +213,8 @@ func (s *Service) reread(ctx context.Context, op *store.Operation, _ plan.Action
 			return nil, 0, fmt.Errorf("transaction %s is missing in the saved tail %s on %s", x.Name(), t.Saved, server)
 		}
 	}
-	return nil, 0, nil
+	s.completeTail(ctx, op.Cluster, op.Plan.Primary, &t)
+	return t, 0, nil
 }
 
 // Comparison is the result of comparing all tables.

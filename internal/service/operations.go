@@ -269,24 +269,35 @@ func (s *Service) examine(ctx context.Context, in *plan.Input, server string) (*
 		s.log.Warn("examination failed", "cluster", in.View.Cluster, "server", server, "error", err)
 		return nil, nil // the plan says that it could not be examined
 	}
-	if x.Tail != nil && x.Tail.Unnamed {
-		s.nameTail(ctx, in.View.Cluster, in.View.Primary, x.Tail)
+	if x.Tail != nil {
+		s.completeTail(ctx, in.View.Cluster, in.View.Primary, x.Tail)
 	}
 	return x, nil
 }
 
-// nameTail asks the primary for the tables behind the file numbers of a tail.
-// Up to the fork both servers used the same files; a table made in the tail
-// has no name there.
-func (s *Service) nameTail(ctx context.Context, cluster, primary string, t *verb.Tail) {
+// completeTail asks the primary for what a log without names and values leaves
+// open: the tables behind file numbers (up to the fork both servers used the
+// same files; a table made in the tail has no name there), and the rows as they
+// were at the fork.
+func (s *Service) completeTail(ctx context.Context, cluster, primary string, t *verb.Tail) {
 	target, _, err := s.target(cluster, primary)
 	if err != nil {
 		return
 	}
-	names, err := s.agents.Names(ctx, target, t.Files())
-	if err == nil {
-		t.Name(names)
+	ask := t.Places()
+	if t.Unnamed {
+		if names, err := s.agents.Names(ctx, target, t.Files()); err == nil {
+			t.Name(names)
+		}
 	}
+	var found verb.RowsAt
+	if len(ask.Places) > 0 && ask.Next != 0 {
+		if found, err = s.agents.RowsAt(ctx, target, ask); err != nil {
+			s.log.Warn("rows of before the fork could not be read", "cluster", cluster, "server", primary, "error", err)
+			found = nil
+		}
+	}
+	t.FillBefore(primary, found)
 }
 
 // Tail examines a server and gives what only it has.

@@ -237,13 +237,24 @@ func TestInterruptedRewind(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.settled()
+	if err := gull.Starve(w.ctx); err != nil {
+		t.Fatal(err)
+	}
+	w.sql("gull", "update routes set minutes = 901 where id = 1", "update routes set minutes = 902 where id = 2", "update routes set minutes = 903 where id = 1",
+		"begin; savepoint a; update routes set minutes = 1 where id = 3; rollback to a; update routes set minutes = 904 where id = 3; commit")
+	was := w.query("tern", "select string_agg(minutes::text, ' ' order by id) from routes where id in (1, 3)")
 	w.crash(load, "gull", true)
 	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
+	w.sql("tern", "update routes set minutes = 77 where id = 2")
 	lost, err := w.server("tern").Missing(w.ctx, load.Acked())
 	if err != nil || len(lost) == 0 {
 		t.Fatalf("no tail was made: %v", err)
 	}
-	w.must(0, []string{"committed transactions", "bookings.public.bookings", "bookings.public.sailings"}, "tail", "bookings", "gull")
+	w.must(0, []string{"committed transactions", "bookings.public.bookings", "bookings.public.sailings", "after: listed once the tail is saved"}, "tail", "bookings", "gull")
+	// Rows are shown as they were at the fork and as the tail left them.
+	first, third, _ := strings.Cut(was, " ")
+	w.must(0, []string{"tern has changed this row too since the fork", "id=2, ", "minutes=902", "minutes=" + first, "after: changed again by transaction",
+		"before: what an earlier transaction of this tail left", "minutes=903", "id=3, minutes " + third + " -> 904"}, "tail", "bookings", "gull", "--save", filepath.Join(w.Dir, "by-hand.sql"))
 
 	op := w.begin(plan.Request{Kind: plan.Rejoin, Server: "gull"})
 	w.freezeWhen(func() bool { return true }, "pg_rewind", gull.DataDir)

@@ -244,7 +244,7 @@ func (in *Input) stepSalvage(p *Plan, name string) {
 	}
 	p.step(Step{Name: "salvage", Action: Action{Title: "save the tail of " + name, Server: name, Verb: verb.Salvage, Args: verb.SalvageArgs{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)}}, Keep: "tail", Seconds: 2, Limit: 3600,
 		IfFails: "nothing is taken out before it is saved"})
-	p.step(Step{Name: "reread", Action: Action{Title: "read the saved tail back", Verb: verb.Reread, Args: verb.PromoteArgs{Server: name}}, Needs: []string{"tail"}, Seconds: 0.1, Limit: 600,
+	p.step(Step{Name: "reread", Action: Action{Title: "read the saved tail back", Verb: verb.Reread, Args: verb.PromoteArgs{Server: name}}, Needs: []string{"tail"}, Keep: "tail", Seconds: 0.1, Limit: 600,
 		IfFails: "nothing is taken out before it is saved"})
 }
 

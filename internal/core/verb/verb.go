@@ -239,6 +239,9 @@ type Tail struct {
 	To           string        `json:"to"`
 	Bytes        int64         `json:"bytes"`
 	Transactions []Transaction `json:"transactions"`
+	// Next is the first transaction number that was not yet in use at the fork
+	// (PostgreSQL; 0: not known): a row version of an older one lay there then.
+	Next uint32 `json:"next,omitempty"`
 	// Unnamed is set while tables are given by file number, because the
 	// database was not opened to look up their names.
 	Unnamed bool   `json:"unnamed"`
@@ -281,56 +284,12 @@ func (t Transaction) Name() string {
 	return fmt.Sprint(t.ID)
 }
 
-// KindLeft is the kind of a row as a tail left it, where the log tells its value
-// but not what was done to it (PostgreSQL, once it is saved).
-const KindLeft = "row"
-
-// RowChange is one row before and after, as texts of its columns in order.
-type RowChange struct {
-	Table   string   `json:"table"`
-	Kind    string   `json:"kind"` // insert, update, delete or row
-	Columns []string `json:"columns"`
-	Before  []string `json:"before,omitempty"`
-	After   []string `json:"after,omitempty"`
-}
-
 // Change counts what a transaction did to one table.
 type Change struct {
 	Table   string `json:"table"`
 	Inserts int    `json:"inserts"`
 	Updates int    `json:"updates"`
 	Deletes int    `json:"deletes"`
-}
-
-// longValue is how much of a value is shown in a line of text.
-const longValue = 40
-
-// Words gives a changed row in one line: an update with what stays of the
-// columns left out, but for the first, which mostly is the key.
-func (r RowChange) Words() string {
-	value := func(row []string, i int) string {
-		if i >= len(row) {
-			return "?"
-		}
-		if v := []rune(row[i]); len(v) > longValue {
-			return string(v[:longValue]) + "…"
-		}
-		return row[i]
-	}
-	var parts []string
-	for i, c := range r.Columns {
-		switch {
-		case r.Kind == "insert" || r.Kind == KindLeft:
-			parts = append(parts, c+"="+value(r.After, i))
-		case r.Kind == "delete":
-			parts = append(parts, c+"="+value(r.Before, i))
-		case i < len(r.Before) && i < len(r.After) && r.Before[i] != r.After[i]:
-			parts = append(parts, c+" "+value(r.Before, i)+" -> "+value(r.After, i))
-		case i == 0:
-			parts = append(parts, c+"="+value(r.Before, i))
-		}
-	}
-	return strings.Join(parts, ", ")
 }
 
 // Counts sums up the committed transactions of a tail.
@@ -384,6 +343,7 @@ func (t *Tail) Name(names map[string]string) {
 		}
 		sort.SliceStable(out, func(a, b int) bool { return out[a].Table < out[b].Table })
 		t.Transactions[i].Changes = out
+		t.Transactions[i].nameRows(names)
 	}
 }
 

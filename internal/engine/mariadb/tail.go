@@ -95,6 +95,11 @@ func (e *Engine) Names(context.Context, []string) (map[string]string, error) {
 	return map[string]string{}, nil
 }
 
+// RowsAt implements engine.Salvager: the log holds the values itself.
+func (e *Engine) RowsAt(context.Context, verb.RowsAtArgs) (verb.RowsAt, error) {
+	return verb.RowsAt{}, nil
+}
+
 // Salvage implements engine.Salvager. It writes every transaction of the tail
 // with its rows before and after, as statements that load them into tables of
 // their own, never over live ones.

@@ -58,6 +58,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examina
 		if x.Tail, _, err = e.readTail(ctx, o, x.ForkLine, fork, end, nil); err != nil {
 			return nil, err
 		}
+		x.Tail.FillAfter(nil)
 	}
 	return x, nil
 }
@@ -223,7 +224,7 @@ type place struct {
 // collects where rows were written; parents tells under which transaction a
 // subtransaction ended.
 func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN, places func(p place, tx uint32)) (t *verb.Tail, parents map[uint32]uint32, err error) {
-	b := tailBuilder{byID: map[uint32]*verb.Transaction{}, parent: map[uint32]uint32{}, places: places}
+	b := tailBuilder{byID: map[uint32]*verb.Transaction{}, parent: map[uint32]uint32{}, places: places, trail: pgtool.NewRowTrail(verb.ShownRows)}
 	h := position.History{Past: o.Past, Current: o.Line.Number}
 	from := fork
 	for _, br := range append(append([]position.Branch{}, h.Past...), position.Branch{Timeline: h.Current, End: end}) {
@@ -240,6 +241,8 @@ func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline u
 		from = br.End
 	}
 	t = &verb.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true, Transactions: b.list()}
+	b.showRows(t)
+	t.Next = e.nextTransaction(ctx, timeline, fork)
 	return t, b.parent, nil
 }
 
@@ -249,7 +252,8 @@ type tailBuilder struct {
 	order  []uint32
 	parent map[uint32]uint32
 	places func(p place, tx uint32)
-	all    bool // also transactions that changed no row
+	trail  *pgtool.RowTrail // nil: rows are not followed
+	all    bool             // also transactions that changed no row
 }
 
 // statistics are catalogs that the server itself writes without any change of
@@ -277,7 +281,13 @@ func (b *tailBuilder) add(r pgtool.Record) {
 		for _, child := range end.Children {
 			b.parent[child] = r.Transaction
 		}
+		if b.trail != nil && !end.Committed {
+			b.trail.Undo(r.Transaction)
+		}
 		return
+	}
+	if b.trail != nil {
+		b.trail.Add(r)
 	}
 	act, ok := r.RowAction()
 	if !ok {

@@ -195,6 +195,7 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArg
 			byDB[db] = append(byDB[db], r)
 		}
 	}
+	shown := newShownRows(tail, rows)
 	for db, rels := range byDB {
 		sort.Slice(rels, func(i, j int) bool { return rels[i].File < rels[j].File })
 		c, err2 := p.connect(ctx, db)
@@ -207,7 +208,9 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArg
 			_, table, _ := strings.Cut(names[r.String()], ".")
 			progress("saving rows of "+table, 0, 0)
 			name := names[r.String()]
-			if err = salvageTable(ctx, c, w, table, rows[r].list(), committed, func(from origin, row string) { showRow(tail, from, name, row) }); err != nil {
+			if err = salvageTable(ctx, c, w, table, rows[r].list(), committed, func(from origin, spot, row string) {
+				shown.left(r, name, spot, from, json.RawMessage(row))
+			}); err != nil {
 				break
 			}
 		}
@@ -216,6 +219,7 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArg
 	if err = errors.Join(err, w.Flush(), f.Sync(), f.Close()); err != nil {
 		return fmt.Errorf("save the tail: %w", err)
 	}
+	tail.FillAfter(shown.found)
 	if err := os.Rename(path+".new", path); err != nil {
 		return err
 	}
@@ -263,43 +267,7 @@ func writeSalvageHead(w *bufio.Writer, name string, t *verb.Tail) {
 	}
 }
 
-// shownRows bounds the rows with values in a listing; the saved file has all.
-const shownRows = 500
-
-// showRow puts a row as the tail left it into the listing. The log itself holds
-// no values by name; what stood there before the fork is on the primary.
-func showRow(t *verb.Tail, from origin, table, row string) {
-	shown := 0
-	for i := range t.Transactions {
-		shown += len(t.Transactions[i].Rows)
-	}
-	var values map[string]json.RawMessage
-	if shown >= shownRows || json.Unmarshal([]byte(row), &values) != nil {
-		return
-	}
-	r := verb.RowChange{Table: table, Kind: verb.KindLeft}
-	for name := range values {
-		r.Columns = append(r.Columns, name)
-	}
-	// Numbers of rows come first: by them a person finds the row again.
-	sort.Slice(r.Columns, func(i, j int) bool {
-		a, b := r.Columns[i], r.Columns[j]
-		if (a == "id") != (b == "id") {
-			return a == "id"
-		}
-		return a < b
-	})
-	for _, name := range r.Columns {
-		r.After = append(r.After, string(values[name]))
-	}
-	for i := range t.Transactions {
-		if t.Transactions[i].ID == from.id {
-			t.Transactions[i].Rows = append(t.Transactions[i].Rows, r)
-		}
-	}
-}
-
-func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string, committed map[uint32]origin, each func(from origin, row string)) error {
+func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string, committed map[uint32]origin, each func(from origin, spot, row string)) error {
 	target := salvageSchema + "." + pgx.Identifier{table}.Sanitize()
 	var columns string
 	err := c.QueryRow(ctx, "select string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod), ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
@@ -310,14 +278,14 @@ func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table strin
 	const batch = 2000
 	for len(spots) > 0 {
 		n := min(batch, len(spots))
-		rows, err := c.Query(ctx, "select xmin::text, to_jsonb(t)::text from only "+table+" t where ctid = any("+literal("{\""+strings.Join(spots[:n], `","`)+"\"}")+"::tid[])")
+		rows, err := c.Query(ctx, "select xmin::text, ctid::text, to_jsonb(t)::text from only "+table+" t where ctid = any("+literal("{\""+strings.Join(spots[:n], `","`)+"\"}")+"::tid[])")
 		if err != nil {
 			return err
 		}
 		spots = spots[n:]
 		for rows.Next() {
-			var xmin, row string
-			if err := rows.Scan(&xmin, &row); err != nil {
+			var xmin, spot, row string
+			if err := rows.Scan(&xmin, &spot, &row); err != nil {
 				return err
 			}
 			id, _ := strconv.ParseUint(xmin, 10, 32)
@@ -325,7 +293,7 @@ func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table strin
 			if !ok {
 				continue // a row of before the fork in the same block
 			}
-			each(from, row)
+			each(from, spot, row)
 			fmt.Fprintf(w, "insert into %s select * from jsonb_populate_record(null::%s, jsonb_build_object('tail_transaction', %d, 'tail_time', '%s') || %s);\n", target, target, from.id, from.at.Format(time.RFC3339Nano), literal(row))
 		}
 		if err := rows.Err(); err != nil {

@@ -123,7 +123,7 @@ export function Rejoin() {
         <div className="rj">
           <div>
             {tail ? (
-              <TailTable transactions={tail.transactions} server={server} />
+              <TailTable transactions={tail.transactions} server={server} saved={tail.saved} />
             ) : (
               <p className="note">{x ? `${server} holds nothing that the cluster lacks.` : `${server} could not be examined: see the checks.`}</p>
             )}

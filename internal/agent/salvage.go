@@ -1,0 +1,85 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+)
+
+// handleTail serves what a tail's listing and its saved form need.
+func (a *Agent) handleTail(m *http.ServeMux, x engine.Salvager) {
+	m.HandleFunc("POST /agent/v1/names", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		var files []string
+		if err := decode(r.Body, &files); err != nil {
+			return err
+		}
+		names, err := x.Names(r.Context(), files)
+		if err != nil {
+			return err
+		}
+		return answer(w, names)
+	}))
+	m.HandleFunc("POST /agent/v1/rows-at", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		var req verb.RowsAtArgs
+		if err := decode(r.Body, &req); err != nil {
+			return err
+		}
+		rows, err := x.RowsAt(r.Context(), req)
+		if err != nil {
+			return err
+		}
+		return answer(w, rows)
+	}))
+	m.HandleFunc("GET /agent/v1/salvage/{file}", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		name := filepath.Base(r.PathValue("file"))
+		f, err := os.Open(filepath.Join(a.salvageDir(), name))
+		if err != nil {
+			return agentapi.Problem{Title: "No such salvage", Detail: a.cfg.Server + " holds no salvage " + name, Status: 404, Code: agentapi.CodeNotFound}
+		}
+		defer f.Close()
+		w.Header().Set("Content-Type", "application/sql")
+		io.Copy(w, f)
+		return nil
+	}))
+}
+
+func (a *Agent) salvageDir() string { return filepath.Join(a.dir, "salvage") }
+
+// salvage saves the tail, and beside it the listing with its values, so that
+// they are shown from then on without opening the data again.
+func (a *Agent) salvage(ctx context.Context, x engine.Salvager, v verb.SalvageArgs, p engine.Progress) (*verb.Tail, error) {
+	t, err := x.Salvage(ctx, v, a.salvageDir(), p)
+	if err != nil {
+		return nil, err
+	}
+	b, err := json.Marshal(t)
+	if err != nil {
+		return nil, err
+	}
+	return t, writeSynced(t.Saved+listingSuffix, b, 0o600)
+}
+
+const listingSuffix = ".listing.json"
+
+// recallTail puts the listing of a saved tail in the place of one without
+// values, if it is of the same tail. A listing that cannot be read is no loss:
+// the tail can be saved again.
+func (a *Agent) recallTail(t *verb.Tail) {
+	if t == nil {
+		return
+	}
+	lists, _ := filepath.Glob(filepath.Join(a.salvageDir(), "*"+listingSuffix))
+	for _, file := range lists {
+		var saved verb.Tail
+		if b, err := os.ReadFile(file); err == nil && json.Unmarshal(b, &saved) == nil && saved.SameAs(t) {
+			*t = saved
+		}
+	}
+}
