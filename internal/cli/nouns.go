@@ -248,9 +248,9 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 	}
 	if len(o.Downstreams) > 0 {
 		fmt.Fprintln(w)
-		t := a.table(w, "replica", "state", "sent", "received", "safe", "applied", "last reply")
+		t := a.table(w, "replica", "state", "sent", "received", "safe", "applied")
 		for _, d := range o.Downstreams {
-			t.AppendRow(table.Row{d.Name, d.State, dash(d.Sent), dash(d.Received), dash(d.Safe), dash(d.Applied), view.Span(d.IdleSeconds) + " ago"})
+			t.AppendRow(table.Row{d.Name, d.State, dash(d.Sent), dash(d.Received), dash(d.Safe), dash(d.Applied)})
 		}
 		t.Render()
 	}

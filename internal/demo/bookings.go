@@ -121,7 +121,7 @@ func (h *postgresHouse) makePrimary(ctx context.Context) error {
 	return err
 }
 
-func (h *postgresHouse) startByHand(ctx context.Context, s *Server) error {
+func (h *postgresHouse) startByHand(ctx context.Context, s *Server, env ...string) error {
 	// A killed server's process id stays in use until its parent reaps it, and
 	// another start is refused as long.
 	if b, err := os.ReadFile(filepath.Join(s.DataDir, "postmaster.pid")); err == nil {
@@ -130,7 +130,7 @@ func (h *postgresHouse) startByHand(ctx context.Context, s *Server) error {
 			time.Sleep(5 * time.Millisecond)
 		}
 	}
-	return h.run(ctx, "pg_ctl", "-D", s.DataDir, "-l", s.LogFile, "-w", "-t", "30", "start")
+	return h.owner.with(env...).run(ctx, filepath.Join(h.bin, "pg_ctl"), "-D", s.DataDir, "-l", s.LogFile, "-w", "-t", "30", "start")
 }
 
 // starve stops the processes through which the primary feeds its replicas.

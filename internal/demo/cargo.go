@@ -130,13 +130,13 @@ func (h *mariadbHouse) makePrimary(ctx context.Context) error {
 	return err
 }
 
-func (h *mariadbHouse) startByHand(ctx context.Context, s *Server) error {
+func (h *mariadbHouse) startByHand(ctx context.Context, s *Server, env ...string) error {
 	log, err := os.OpenFile(s.LogFile, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
 	if err != nil {
 		return err
 	}
 	defer log.Close()
-	c := h.owner.command(context.Background(), mariadbDaemon, "--defaults-file="+s.ConfigFile)
+	c := h.owner.with(env...).command(context.Background(), mariadbDaemon, "--defaults-file="+s.ConfigFile)
 	c.Stdout, c.Stderr = log, log
 	if c.SysProcAttr == nil {
 		c.SysProcAttr = &syscall.SysProcAttr{}

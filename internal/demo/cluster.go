@@ -67,7 +67,7 @@ type house interface {
 	// furnish writes what each host has before Cross Twin comes.
 	furnish(s *Server, number int) error
 	enrolment(s *Server) []string
-	startByHand(ctx context.Context, s *Server) error
+	startByHand(ctx context.Context, s *Server, env ...string) error
 	// starve has the primary's replicas get nothing more, without its knowledge.
 	starve(ctx context.Context, primary *Server) error
 	// session connects an application to whichever server takes writes.
@@ -122,6 +122,7 @@ func newHouse(c *Cluster, own owner) (house, error) {
 type owner struct {
 	uid, gid   int
 	credential *syscall.Credential // nil: as ourselves
+	env        []string            // what its programs find in their environment besides
 }
 
 func ownerOf(name string) (owner, error) {
@@ -143,10 +144,17 @@ func ownerOf(name string) (owner, error) {
 func (o owner) command(ctx context.Context, program string, args ...string) *exec.Cmd {
 	c := exec.CommandContext(ctx, program, args...)
 	c.Dir, c.Env = "/", []string{"PATH=/usr/bin:/bin:/usr/sbin", "LC_ALL=C.UTF-8", "TZ=UTC"}
+	c.Env = append(c.Env, o.env...)
 	if o.credential != nil {
 		c.SysProcAttr = &syscall.SysProcAttr{Credential: o.credential}
 	}
 	return c
+}
+
+// with gives an owner whose programs find more in their environment.
+func (o owner) with(env ...string) owner {
+	o.env = env
+	return o
 }
 
 // run runs a program to its end. It may hand its outputs on to a server that it
@@ -224,7 +232,9 @@ func (s *Server) Promise(ctx context.Context) error { return s.house.promise(ctx
 
 // StartByHand starts a server the way a person or a service manager would,
 // without its agent.
-func (s *Server) StartByHand(ctx context.Context) error { return s.house.startByHand(ctx, s) }
+func (s *Server) StartByHand(ctx context.Context, env ...string) error {
+	return s.house.startByHand(ctx, s, env...)
+}
 
 // Starve has a primary's replicas get nothing more.
 func (s *Server) Starve(ctx context.Context) error { return s.house.starve(ctx, s) }

@@ -87,3 +87,12 @@ func (s *skew) seconds() float64 {
 	}
 	return best.ahead.Seconds()
 }
+
+// clockSkew is how far the clock that the database stamps its writes with is
+// ahead of the service's: the agent's is nearly always the same one.
+func (m *member) clockSkew() float64 {
+	if m.last == nil {
+		return m.skew.seconds()
+	}
+	return m.skew.seconds() + m.last.ClockAhead
+}

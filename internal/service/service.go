@@ -278,9 +278,9 @@ func (c *cluster) input(now time.Time) view.Input {
 	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term, OwnerTerm: c.rec.OwnerTerm, Owner: c.rec.Owner, Policy: c.rec.Policy,
 		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now), Operation: c.op, NeedsYou: c.needsYou, Now: now}
 	for _, m := range c.members {
-		in.Members = append(in.Members, view.Member{Name: m.rec.Name, Rank: m.rec.Rank, Site: m.rec.Site, Hidden: m.rec.Hidden, Agent: m.rec.Agent, Enrolled: m.rec.EnrolledAt != nil,
+		in.Members = append(in.Members, view.Member{Name: m.rec.Name, Rank: m.rec.Rank, Site: m.rec.Site, Hidden: m.rec.Hidden, Agent: m.rec.Agent, Enrolled: m.rec.EnrolledAt != nil, HeldData: m.rec.HeldData,
 			Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt, StateSince: m.state, Problem: m.problem, AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now),
-			ReceivedSince: m.receivedMoved, ClockSkew: m.skew.seconds(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
+			ReceivedSince: m.receivedMoved, ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
 	}
 	return in
 }

@@ -131,7 +131,16 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	}
 	var rec = c.rec
 	busy := c.op != nil
+	var id int64 // of a server that is seen with a database for the first time
+	if first != nil && !o.DataEmpty && !first.rec.HeldData {
+		id, first.rec.HeldData = first.rec.ID, true
+	}
 	s.mu.Unlock()
+	if id != 0 {
+		if err := s.Store.NoteHeldData(ctx, id); err != nil {
+			s.log.Error("that a server holds data was not recorded", "cluster", name, "server", server, "error", err)
+		}
+	}
 	if first != nil && !busy {
 		s.settleTerm(ctx, rec.Name, rec.Term, rec.OwnerTerm, first, o)
 	}

@@ -37,6 +37,7 @@ type Server struct {
 	Agent        string
 	FirstPrimary bool
 	EnrolledAt   *time.Time
+	HeldData     bool // it was seen with a database
 }
 
 type clusterRow struct {
@@ -168,10 +169,11 @@ type serverRow struct {
 	FirstPrimary bool           `db:"first_primary"`
 	EnrolledAt   sql.NullString `db:"enrolled_at"`
 	CreatedAt    string         `db:"created_at"`
+	HeldData     bool           `db:"held_data"`
 }
 
 func (r serverRow) server() Server {
-	return Server{r.ID, r.ClusterID, r.Cluster, r.Name, r.Rank, r.Site, r.Hidden, r.Agent, r.FirstPrimary, parseTime(r.EnrolledAt)}
+	return Server{r.ID, r.ClusterID, r.Cluster, r.Name, r.Rank, r.Site, r.Hidden, r.Agent, r.FirstPrimary, parseTime(r.EnrolledAt), r.HeldData}
 }
 
 const serverQuery = "select s.*, c.name as cluster from servers s join clusters c on c.id = s.cluster_id "
@@ -215,6 +217,12 @@ func (s *Store) Servers(ctx context.Context, cluster string) ([]Server, error) {
 // SetServer changes rank and site of a server, and whether it is hidden.
 func (s *Store) SetServer(ctx context.Context, v Server) error {
 	return s.one(ctx, "update servers set rank = ?, site = ?, hidden = ? where id = ?", v.Rank, v.Site, v.Hidden, v.ID)
+}
+
+// NoteHeldData records that a server was seen with a database.
+func (s *Store) NoteHeldData(ctx context.Context, id int64) error {
+	_, err := s.w.ExecContext(ctx, "update servers set held_data = 1 where id = ?", id)
+	return err
 }
 
 // RemoveServer removes a server's record.

@@ -128,6 +128,28 @@ func (w *world) must(code int, words []string, args ...string) string {
 	return text
 }
 
+// says runs a command until all words are in what it prints: a state comes
+// about in steps, and each of them is a true answer.
+func (w *world) says(words []string, args ...string) string {
+	w.t.Helper()
+	out := ""
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
+		var code int
+		if out, _, code = w.run(args...); code != 0 {
+			continue
+		}
+		text, all := strings.Join(strings.Fields(out), " "), true
+		for _, x := range words {
+			all = all && strings.Contains(text, w.as(x))
+		}
+		if all {
+			return out
+		}
+	}
+	w.t.Fatalf("crosstwin %s does not come to say %q:\n%s", strings.Join(args, " "), words, out)
+	return ""
+}
+
 // operate carries out an operation that has to end with an outcome.
 func (w *world) operate(outcome string, r plan.Request) store.Operation {
 	w.t.Helper()

@@ -33,7 +33,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 			t.Errorf("idle: %s is %s, %g s, %d bytes", n, s.Health, s.Lag.Seconds, s.LagBytes)
 		}
 	}
-	w.must(0, []string{"tern and heron are in step", "It can lose 1 more server", "Nothing at risk"}, "status", "bookings")
+	w.says([]string{"tern and heron are in step", "It can lose 1 more server", "Nothing at risk"}, "status", "bookings")
 
 	load := w.Load(1, 5*time.Millisecond)
 	defer load.Stop()
@@ -42,7 +42,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 		if err := w.Await(w.ctx, ok); err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
-		w.must(0, words, "status", "bookings")
+		w.says(words, "status", "bookings")
 	}
 	// Replay paused: bytes arrive and are not applied; nothing is at risk.
 	w.sql("tern", "select pg_wal_replay_pause()")
@@ -153,7 +153,7 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 		if err := w.Await(w.ctx, func(v view.View) bool { return ok(w.find(v, "tern"), v) }); err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
-		w.must(0, words, "status", "bookings")
+		w.says(words, "status", "bookings")
 	}
 	stalled := func(s *view.Server, _ view.View) bool { return s.Health == view.Stalled }
 

@@ -37,6 +37,10 @@ type Server struct {
 	// counts as what it is open for.
 	Writable bool `json:"writable"`
 
+	// ClockAhead is how far the database's clock is ahead of the agent's, in
+	// seconds; 0 when it is no further off than the question took.
+	ClockAhead float64 `json:"clock_ahead_seconds,omitempty"`
+
 	System       string        `json:"system,omitempty"` // identifier that all copies of one origin share
 	Version      string        `json:"version,omitempty"`
 	MajorVersion int           `json:"major_version,omitempty"`
@@ -127,16 +131,17 @@ type Upstream struct {
 	DelaySeconds int `json:"delay_seconds,omitempty"`
 }
 
-// Downstream is one replica as its upstream sees it.
+// Downstream is one replica as its upstream sees it. The time of its last reply
+// is not among it: PostgreSQL's reply_time is by the replica's clock, and a
+// difference of two clocks says nothing.
 type Downstream struct {
-	Name        string  `json:"name"`
-	State       string  `json:"state"`
-	Sent        string  `json:"sent,omitempty"`
-	Received    string  `json:"received,omitempty"`
-	Safe        string  `json:"safe,omitempty"`
-	Applied     string  `json:"applied,omitempty"`
-	IdleSeconds float64 `json:"idle_seconds"`
-	Synchronous bool    `json:"synchronous"`
+	Name        string `json:"name"`
+	State       string `json:"state"`
+	Sent        string `json:"sent,omitempty"`
+	Received    string `json:"received,omitempty"`
+	Safe        string `json:"safe,omitempty"`
+	Applied     string `json:"applied,omitempty"`
+	Synchronous bool   `json:"synchronous"`
 }
 
 // Slot is a reservation of log for one replica.

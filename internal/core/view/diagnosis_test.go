@@ -158,6 +158,17 @@ func TestSettingUp(t *testing.T) {
 	if len(v.Problems) == 0 || v.Problems[0].Rule != RuleNoPrimary || !v.Problems[0].SettingUp {
 		t.Errorf("%+v", v.Problems)
 	}
+	empty := func(in *Input) {
+		in.Members[2].Last = &observation.Server{At: now, Engine: in.Members[2].Last.Engine, DataEmpty: true}
+	}
+	v = Assess(bookings(empty))
+	if len(v.Problems) != 1 || v.Problems[0].Rule != RuleDown || !v.Problems[0].SettingUp {
+		t.Errorf("a server that is still to be seeded: %+v", v.Problems)
+	}
+	v = Assess(bookings(func(in *Input) { empty(in); in.Members[2].HeldData = true }))
+	if len(v.Problems) != 1 || v.Problems[0].Rule != RuleDown || v.Problems[0].SettingUp {
+		t.Errorf("a server that lost its data: %+v", v.Problems)
+	}
 	v = Assess(bookings(func(in *Input) { in.Members[2].SeenAt = now.Add(-time.Hour) }))
 	if len(v.Problems) != 1 || v.Problems[0].SettingUp {
 		t.Errorf("a server that was there once: %+v", v.Problems)

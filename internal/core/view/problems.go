@@ -107,11 +107,13 @@ func healthProblem(in Input, v *View, s Server) (Problem, bool) {
 	if o := s.Observation; s.Health == Stalled && o != nil && o.Upstream != nil && !o.Upstream.Connected {
 		rule = RuleLinkDown
 	}
+	m := findMember(in, s.Name)
+	unmade := s.LastContactSeconds < 0 && !m.Enrolled || s.Observation != nil && s.Observation.DataEmpty && !m.HeldData && s.Name != v.Primary
 	why := s.Why
 	if s.Diagnosis != "" && (s.Health == Behind || s.Health == Stalled) {
 		why = s.Diagnosis
 	}
-	return Problem{Rule: rule, Server: s.Name, Text: s.Name + " is " + string(s.Health) + ifNot(": ", why), Mend: mend(in, v, s), SettingUp: s.LastContactSeconds < 0 && !findMember(in, s.Name).Enrolled}, true
+	return Problem{Rule: rule, Server: s.Name, Text: s.Name + " is " + string(s.Health) + ifNot(": ", why), Mend: mend(in, v, s), SettingUp: unmade}, true
 }
 
 func slotProblems(in Input, v *View, s Server) (out []Problem) {

@@ -75,6 +75,8 @@ type Member struct {
 	Hidden   bool   // kept out of what readers are sent to
 	Agent    string // address of its agent
 	Enrolled bool
+	// HeldData: it was seen with a database once, so an empty one is a loss.
+	HeldData bool
 
 	Last   *observation.Server // nil before the first contact
 	SeenAt time.Time           // receipt of Last, service's clock

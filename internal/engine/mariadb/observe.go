@@ -15,13 +15,14 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/host"
 )
 
 // probeTimeout bounds the query of an observation.
 const probeTimeout = 3 * time.Second
 
 // observeSQL asks for the facts of every second, in one round trip.
-const observeSQL = `select @@global.read_only ro, @@version version, @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos, @@global.gtid_binlog_state state,
+const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only ro, @@version version, @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos, @@global.gtid_binlog_state state,
  @@global.binlog_expire_logs_seconds expire, @@global.slave_parallel_threads threads, @@global.max_binlog_size file_size,
  @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
  (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler') and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
@@ -98,11 +99,13 @@ func plain(err error) string { return strings.TrimSpace(err.Error()) }
 func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) error {
 	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
 	defer cancel()
+	asked := time.Now()
 	rows, err := e.db.QueryContext(ctx, observeSQL)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
+	answered := time.Now()
 	var sets [4][]map[string]string
 	for i := range sets {
 		if sets[i], err = records(rows); err != nil {
@@ -115,6 +118,7 @@ func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) erro
 	if len(sets[0]) != 1 {
 		return fmt.Errorf("the server says nothing of itself")
 	}
+	o.ClockAhead = host.ClockAhead(sets[0][0]["clock"], asked, answered)
 	e.readFacts(o, sets[0][0], len(sets[1]) > 0)
 	e.readLink(o, sets[1])
 	if len(sets[2]) == 1 {

@@ -23,7 +23,7 @@ import (
 // observeSQL gives all facts of every second in one row of JSON. The functions
 // of the one role raise an error in the other, so each stands behind a CASE.
 const observeSQL = `select json_build_object(
- 'replica', r, 'version', current_setting('server_version'), 'num', current_setting('server_version_num')::int,
+ 'clock', extract(epoch from clock_timestamp())::text, 'replica', r, 'version', current_setting('server_version'), 'num', current_setting('server_version_num')::int,
  'system', (select system_identifier::text from pg_control_system()),
  'read_only', current_setting('default_transaction_read_only'),
  'conninfo', current_setting('primary_conninfo'), 'slot', current_setting('primary_slot_name'),
@@ -45,12 +45,13 @@ const observeSQL = `select json_build_object(
  'receiver', (select json_build_object('status', status, 'tli', received_tli, 'host', sender_host, 'port', sender_port, 'slot', slot_name,
     'idle', extract(epoch from clock_timestamp() - last_msg_receipt_time)) from pg_stat_wal_receiver),
  'senders', (select coalesce(json_agg(json_build_object('name', application_name, 'state', state, 'sent', sent_lsn, 'write', write_lsn, 'flush', flush_lsn, 'replay', replay_lsn,
-    'idle', extract(epoch from clock_timestamp() - reply_time), 'sync', sync_state)), '[]') from pg_stat_replication where state <> 'backup' and application_name not like '%basebackup%'),
+    'sync', sync_state)), '[]') from pg_stat_replication where state <> 'backup' and application_name not like '%basebackup%'),
  'slots', (select coalesce(json_agg(json_build_object('name', slot_name, 'active', active, 'restart', restart_lsn, 'state', wal_status,
     'kept', case when r then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end - restart_lsn)), '[]') from pg_replication_slots where slot_type = 'physical')
 ) from (select pg_is_in_recovery() as r) x`
 
 type observedRow struct {
+	Clock    string
 	Replica  bool
 	Version  string
 	Num      int
@@ -85,7 +86,6 @@ type observedRow struct {
 	Senders []struct {
 		Name, State                string
 		Sent, Write, Flush, Replay *string
-		Idle                       *float64
 		Sync                       string
 	}
 	Slots []struct {
@@ -155,13 +155,16 @@ func (e *Engine) observeRunning(ctx context.Context, o *observation.Server, thor
 	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
 	defer cancel()
 	var text string
+	asked := time.Now()
 	if err := e.pool.QueryRow(ctx, observeSQL).Scan(&text); err != nil {
 		return err
 	}
+	answered := time.Now()
 	var r observedRow
 	if err := json.Unmarshal([]byte(text), &r); err != nil {
 		return fmt.Errorf("what the server says of itself cannot be read: %w", err)
 	}
+	o.ClockAhead = host.ClockAhead(r.Clock, asked, answered)
 	o.Accepting, o.Version, o.MajorVersion, o.System = true, strings.Fields(r.Version)[0], r.Num/10000, r.System
 	o.Role, o.Writable = observation.Primary, r.ReadOnly == "off"
 	if r.Replica {
@@ -219,7 +222,7 @@ func (e *Engine) observeLinks(o *observation.Server, r *observedRow) {
 	}
 	for _, x := range r.Senders {
 		o.Downstreams = append(o.Downstreams, observation.Downstream{Name: x.Name, State: x.State, Sent: deref(x.Sent), Received: deref(x.Write), Safe: deref(x.Flush), Applied: deref(x.Replay),
-			IdleSeconds: deref(x.Idle), Synchronous: x.Sync == "sync" || x.Sync == "quorum"})
+			Synchronous: x.Sync == "sync" || x.Sync == "quorum"})
 	}
 	for _, x := range r.Slots {
 		_, ours := verb.SlotOwner(x.Name)

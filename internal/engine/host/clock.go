@@ -1,0 +1,23 @@
+package host
+
+import (
+	"strconv"
+	"time"
+)
+
+// ClockAhead gives how far a database's clock is ahead of this process's, in
+// seconds: what it said, as seconds since 1970 in text, minus the middle of
+// question and answer. What the question's own time may explain is 0, and so is
+// an answer that is no number.
+func ClockAhead(said string, asked, answered time.Time) float64 {
+	at, err := strconv.ParseFloat(said, 64)
+	if err != nil {
+		return 0
+	}
+	took := answered.Sub(asked)
+	ahead := time.UnixMicro(int64(at * 1e6)).Sub(asked.Add(took / 2))
+	if max(ahead, -ahead) <= took {
+		return 0
+	}
+	return ahead.Seconds()
+}
