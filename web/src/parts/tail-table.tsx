@@ -63,8 +63,7 @@ export function TailTable({ transactions, server, saved }: { transactions: Trans
         </table>
       </div>
       <p className="note">
-        Showing {Math.min(shown, newest.length)} of {newest.length}.{" "}
-        {lacking && "This log names no values: what the tail left is listed once it is saved. "}
+        Showing {Math.min(shown, newest.length)} of {newest.length}. {lacking && "This log names no values: what the tail left is listed once it is saved. "}
         {shown < newest.length && (
           <button className="btn sm" onClick={() => setShown(shown + shownAtOnce)}>
             Next {Math.min(shownAtOnce, newest.length - shown)}
