@@ -127,9 +127,12 @@ func (a *Agent) from(allowed func(string) bool, h func(http.ResponseWriter, *htt
 func problemOf(err error) agentapi.Problem {
 	var p agentapi.Problem
 	var stale guard.StaleTermError
+	var input engine.InputError
 	switch {
 	case errors.As(err, &p):
 		return p
+	case errors.As(err, &input):
+		return agentapi.Problem{Title: "This request makes no sense", Detail: err.Error(), Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
 	case errors.As(err, &stale):
 		return agentapi.Problem{Title: "An older term", Detail: err.Error(), Status: http.StatusConflict, Code: agentapi.CodeStaleTerm}
 	}

@@ -149,6 +149,8 @@ func problemOf(err error) apitype.Problem {
 		return make(http.StatusConflict, apitype.CodeTaken, "Taken already")
 	case errors.As(err, &far):
 		return make(http.StatusBadGateway, apitype.CodeAgent, "An agent cannot be reached")
+	case errors.As(err, &agent) && agent.Code == agentapi.CodeBadInput:
+		return make(http.StatusBadRequest, apitype.CodeBadInput, agent.Title)
 	case errors.As(err, &agent):
 		return make(http.StatusBadGateway, apitype.CodeAgent, agent.Title)
 	case errors.As(err, &he):

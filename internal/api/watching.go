@@ -24,7 +24,7 @@ func (a *API) watchRoutes() []route {
 		{method: "GET", path: v1 + "/clusters/:cluster/history", id: "history", summary: "What was measured of a cluster between two times", query: []string{"from", "to", "points"}, status: 200, out: history.Report{}, handle: a.history},
 		{method: "GET", path: v1 + "/clusters/:cluster/history.csv", id: "historyTable", summary: "The same as a table, one line a time and server", query: []string{"from", "to", "points"}, status: 200, content: "text/csv", handle: a.historyTable},
 		{method: "GET", path: v1 + "/clusters/:cluster/logs", id: "listLogs", summary: "Log files of a server (the primary's when none is named), with who needs them", query: []string{"server"}, status: 200, out: apitype.Logs{}, handle: a.listLogs},
-		{method: "GET", path: v1 + "/clusters/:cluster/log", id: "readLog", summary: "Transactions of a server's log", query: []string{"server", "from", "to", "since", "table", "limit"}, status: 200, out: apitype.LogPage{}, handle: a.readLog},
+		{method: "GET", path: v1 + "/clusters/:cluster/log", id: "readLog", summary: "Transactions of a server's log", query: []string{"server", "from", "to", "since", "table", "shown", "limit"}, status: 200, out: apitype.LogPage{}, handle: a.readLog},
 		{method: "GET", path: v1 + "/clusters/:cluster/servers/:server/complaints", id: "complaints", summary: "Newest warnings and errors of a server's own error log", status: 200, out: apitype.Complaints{}, handle: a.complaints},
 		{method: "GET", path: v1 + "/clusters/:cluster/drift", id: "drift", summary: "Settings in which the servers differ, and why that matters", status: 200, out: view.Drift{}, handle: a.drift},
 		{method: "GET", path: v1 + "/clusters/:cluster/conflicts", id: "conflicts", summary: "Queries on replicas that replay cancelled, and the trade", status: 200, out: view.Conflicts{}, handle: a.conflicts},
@@ -196,7 +196,7 @@ func (a *API) listLogs(c echo.Context) error {
 }
 
 func (a *API) readLog(c echo.Context) error {
-	args := verb.ReadLogArgs{From: c.QueryParam("from"), To: c.QueryParam("to"), Table: c.QueryParam("table")}
+	args := verb.ReadLogArgs{From: c.QueryParam("from"), To: c.QueryParam("to"), Table: c.QueryParam("table"), Shown: c.QueryParam("shown")}
 	var err error
 	if args.Limit, err = limitOf(c); err != nil {
 		return err

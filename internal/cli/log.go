@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -141,6 +142,10 @@ func (a *app) readLog(ctx context.Context, c *client.Client, cluster, server str
 		if !follow && len(p.Transactions) > left {
 			p.Transactions = p.Transactions[:left]
 		}
+		if follow {
+			// What has not ended is shown when it has.
+			p.Transactions = slices.DeleteFunc(p.Transactions, func(t verb.Transaction) bool { return t.Outcome == verb.Unfinished })
+		}
 		left -= len(p.Transactions)
 		shown += len(p.Transactions)
 		if len(p.Transactions) > 0 || a.v.GetString("output") != "table" && !follow {
@@ -148,7 +153,7 @@ func (a *app) readLog(ctx context.Context, c *client.Client, cluster, server str
 				return err
 			}
 		}
-		args.From, args.Since = p.Next, time.Time{}
+		args.From, args.Shown, args.Since = p.Next, p.Shown, time.Time{}
 		switch {
 		case !follow && (p.End || left <= 0 || a.v.GetString("output") != "table"):
 			if shown == 0 && a.v.GetString("output") == "table" {

@@ -83,7 +83,7 @@ func (c *Client) Logs(ctx context.Context, cluster, server string) (l apitype.Lo
 
 // ReadLog reads a part of a server's log; the primary's when none is named.
 func (c *Client) ReadLog(ctx context.Context, cluster, server string, a verb.ReadLogArgs) (p apitype.LogPage, err error) {
-	q := url.Values{"server": {server}, "from": {a.From}, "to": {a.To}, "table": {a.Table}}
+	q := url.Values{"server": {server}, "from": {a.From}, "to": {a.To}, "table": {a.Table}, "shown": {a.Shown}}
 	if a.Limit > 0 {
 		q.Set("limit", strconv.Itoa(a.Limit))
 	}

@@ -9,12 +9,23 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"net/url"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 )
+
+// InputError says that a caller asked for what makes no sense, such as a
+// position that is none.
+type InputError struct{ error }
+
+// BadInput makes an InputError.
+func BadInput(format string, args ...any) error { return InputError{fmt.Errorf(format, args...)} }
+
+// Unwrap gives the reason.
+func (e InputError) Unwrap() error { return e.error }
 
 // Engine is one database server as its agent handles it.
 type Engine interface {

@@ -49,7 +49,7 @@ var (
 	up        = gauge("server_up", "1 while the database answers.", "cluster", "server")
 	isPrimary = gauge("server_primary", "1 for the owner of the newest term.", "cluster", "server")
 	age       = gauge("server_observation_age_seconds", "Time since the server's agent last answered.", "cluster", "server")
-	skew      = gauge("server_clock_skew_seconds", "How far the host's clock is ahead of the service's.", "cluster", "server")
+	skew      = gauge("server_clock_skew_seconds", "How far the clock that the database stamps its writes with is ahead of the service's.", "cluster", "server")
 	certEnds  = gauge("agent_certificate_end_timestamp_seconds", "When the agent's certificate ends, in Unix time.", "cluster", "server")
 	diskFree  = gauge("server_disk_free_bytes", "Room on the disk of the data.", "cluster", "server")
 	logFree   = gauge("server_log_disk_free_bytes", "Room on the disk of the log.", "cluster", "server")

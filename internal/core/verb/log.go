@@ -33,17 +33,22 @@ type ReadLogArgs struct {
 	From  string    `json:"from,omitempty"` // position after which to begin
 	To    string    `json:"to,omitempty"`
 	Since time.Time `json:"since,omitzero"`
-	Table string    `json:"table,omitempty"` // schema.table, or the table alone
-	Limit int       `json:"limit,omitempty"`
+	// Shown is what the page before gave: what ended up to there is not shown
+	// again.
+	Shown string `json:"shown,omitempty"`
+	Table string `json:"table,omitempty"` // schema.table, or the table alone
+	Limit int    `json:"limit,omitempty"`
 }
 
 // LogPage is a part of a log as a person reads it.
 type LogPage struct {
 	Transactions []Transaction `json:"transactions"`
-	// Next is where the following page begins; End is set when the log has no
-	// more at the moment.
-	Next string `json:"next"`
-	End  bool   `json:"end"`
+	// Next is where the following page begins, so early that it has all records
+	// of what is not yet shown; Shown is to be handed back with it. End is set
+	// when the log has no more at the moment.
+	Next  string `json:"next"`
+	Shown string `json:"shown,omitempty"`
+	End   bool   `json:"end"`
 }
 
 // TrimArgs says up to which file, itself kept, a log is cut off.

@@ -276,6 +276,9 @@ type Transaction struct {
 	WhyNotUndone string `json:"why_not_undone,omitempty"`
 }
 
+// Unfinished is the outcome of a transaction that has not ended in what was read.
+const Unfinished = "unfinished"
+
 // Name gives the transaction's name: its GTID or its number.
 func (t Transaction) Name() string {
 	if t.GTID != "" {

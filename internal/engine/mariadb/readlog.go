@@ -12,6 +12,7 @@ import (
 	"crosstwin/internal/core/binlog"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
 )
 
@@ -116,7 +117,7 @@ func (e *Engine) spanOf(a verb.ReadLogArgs) (s span, err error) {
 	}
 	if a.To != "" {
 		if s.to, err = position.ParseGTIDPosition(a.To); err != nil {
-			return s, fmt.Errorf("up to %q: it looks like 0-1-42: %w", a.To, err)
+			return s, engine.BadInput("up to %q: it looks like 0-1-42: %w", a.To, err)
 		}
 	}
 	switch {
@@ -140,7 +141,7 @@ func (e *Engine) spanOf(a verb.ReadLogArgs) (s span, err error) {
 func (e *Engine) fromPlace(s *span, text string) error {
 	c, err := position.ParseCoordinates(text)
 	if err != nil {
-		return fmt.Errorf("from %q: %w", text, err)
+		return engine.BadInput("from %q: %w", text, err)
 	}
 	for i, f := range s.files {
 		if filepath.Base(f) == c.File {
@@ -148,19 +149,19 @@ func (e *Engine) fromPlace(s *span, text string) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("the log of %s has no file %s (any more): it begins with %s", e.cfg.Name, c.File, filepath.Base(s.files[0]))
+	return engine.BadInput("the log of %s has no file %s (any more): it begins with %s", e.cfg.Name, c.File, filepath.Base(s.files[0]))
 }
 
 func (e *Engine) fromGTID(s *span, text string) (err error) {
 	if s.from, err = position.ParseGTIDPosition(text); err != nil {
-		return fmt.Errorf("%q is no position of a MariaDB log: it looks like 0-1-42 or binlog.000001:4711: %w", text, err)
+		return engine.BadInput("%q is no position of a MariaDB log: it looks like 0-1-42 or binlog.000001:4711: %w", text, err)
 	}
 	state, err := stateBefore(s.files[0])
 	if err != nil {
 		return err
 	}
 	if missing := s.from.Missing(state.Last()); len(missing) > 0 {
-		return fmt.Errorf("the log of %s begins after %s: what was written before is gone", e.cfg.Name, state.Last())
+		return engine.BadInput("the log of %s begins after %s: what was written before is gone", e.cfg.Name, state.Last())
 	}
 	i, err := startFile(s.files, s.from)
 	s.files = s.files[i:]

@@ -266,7 +266,7 @@ func (b *tailBuilder) add(r pgtool.Record) {
 	}
 	t := b.byID[r.Transaction]
 	if t == nil {
-		t = &verb.Transaction{ID: r.Transaction, Outcome: "unfinished", First: r.At.String(), Changes: []verb.Change{}, Records: map[string]int{}}
+		t = &verb.Transaction{ID: r.Transaction, Outcome: verb.Unfinished, First: r.At.String(), Changes: []verb.Change{}, Records: map[string]int{}}
 		b.byID[r.Transaction] = t
 		b.order = append(b.order, r.Transaction)
 	}

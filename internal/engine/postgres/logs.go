@@ -13,6 +13,7 @@ import (
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
 )
 
@@ -87,22 +88,27 @@ func (e *Engine) ReadLog(ctx context.Context, a verb.ReadLogArgs) (*verb.LogPage
 	if err != nil {
 		return nil, err
 	}
-	to := min(end, from+pageBytes)
+	shown := from
+	if a.Shown != "" {
+		if shown, err = position.ParseLSN(a.Shown); err != nil {
+			return nil, engine.BadInput("shown up to %q: %w", a.Shown, err)
+		}
+	}
+	to := min(end, max(from, shown)+pageBytes)
 	if a.To != "" {
 		limit, err := position.ParseLSN(a.To)
 		if err != nil {
-			return nil, fmt.Errorf("up to %q: %w", a.To, err)
+			return nil, engine.BadInput("up to %q: %w", a.To, err)
 		}
 		end = min(end, limit)
 		to = min(to, end)
 	}
-	if from >= to {
-		return &verb.LogPage{Transactions: []verb.Transaction{}, Next: from.String(), End: true}, nil
+	if max(from, shown) >= to {
+		return &verb.LogPage{Transactions: []verb.Transaction{}, Next: from.String(), Shown: shown.String(), End: true}, nil
 	}
 	b := tailBuilder{byID: map[uint32]*verb.Transaction{}, parent: map[uint32]uint32{}, all: true}
-	n := 0
 	for _, part := range e.parts(o, from, to) {
-		stderr, err := e.dump(ctx, part.Timeline, part.from, part.to, func(r pgtool.Record) { n++; b.add(r) })
+		stderr, err := e.dump(ctx, part.Timeline, part.from, part.to, b.add)
 		if _, ended := pgtool.ParseEnd(stderr); err != nil && !ended {
 			return nil, fmt.Errorf("read the log of %s from %s: %w", e.cfg.Name, part.from, err)
 		}
@@ -115,18 +121,63 @@ func (e *Engine) ReadLog(ctx context.Context, a verb.ReadLogArgs) (*verb.LogPage
 		}
 		t.Name(names)
 	}
-	page := &verb.LogPage{Transactions: filterTable(t.Transactions, a), Next: to.String(), End: to >= end}
+	page := pageOf(t.Transactions, a, span{from: from, shown: shown, to: to, end: end, newest: newest})
 	e.place(page, o)
-	// In the order in which they ended, so that a page can end after one. One that
-	// goes on beyond the page's end is shown again, with the rest of its records.
-	sort.SliceStable(page.Transactions, func(i, j int) bool { return lastRecord(page.Transactions[i]) < lastRecord(page.Transactions[j]) })
-	if n := len(page.Transactions); a.Limit > 0 && n > a.Limit {
-		page.Cut(a.Limit, newest)
-		if !newest {
-			page.Next = (lastRecord(page.Transactions[a.Limit-1]) + 1).String()
+	return page, nil
+}
+
+// span is the stretch of log that one page is read from.
+type span struct {
+	from, to position.LSN // what was read
+	shown    position.LSN // what ended up to there was on an earlier page
+	end      position.LSN // how far the log goes
+	newest   bool         // the last ones are wanted, not the first
+}
+
+// heldBack is how far the next page goes back at most for transactions that
+// have not ended: one that is open for longer is counted from there on.
+const heldBack = 4 * pageBytes
+
+// pageOf chooses what a page shows: the transactions that ended in it, in the
+// order in which they did, so that each is on one page, whole. At the log's end
+// those that have not ended come last; the next page begins early enough to
+// have all of their records.
+func pageOf(all []verb.Transaction, a verb.ReadLogArgs, s span) *verb.LogPage {
+	sort.SliceStable(all, func(i, j int) bool { return lastRecord(all[i]) < lastRecord(all[j]) })
+	page := &verb.LogPage{Transactions: []verb.Transaction{}, End: s.to >= s.end}
+	shown := s.to
+	var open []verb.Transaction
+	for _, t := range all {
+		switch {
+		case !wanted(t, a):
+		case t.Outcome == verb.Unfinished:
+			open = append(open, t)
+		case lastRecord(t) < s.shown:
+		case a.Limit > 0 && !s.newest && len(page.Transactions) == a.Limit:
+			if page.End || shown == s.to {
+				page.End, shown = false, lastRecord(page.Transactions[a.Limit-1])+1
+			}
+		default:
+			page.Transactions = append(page.Transactions, t)
 		}
 	}
-	return page, nil
+	if page.End {
+		page.Transactions = append(page.Transactions, open...)
+	}
+	next := shown
+	for _, t := range all {
+		if first, err := position.ParseLSN(t.First); err == nil && (lastRecord(t) >= shown || t.Outcome == verb.Unfinished) {
+			next = min(next, first)
+		}
+	}
+	if shown > heldBack {
+		next = max(next, shown-heldBack)
+	}
+	page.Next, page.Shown = next.String(), shown.String()
+	if s.newest {
+		page.Cut(a.Limit, true)
+	}
+	return page
 }
 
 func lastRecord(t verb.Transaction) position.LSN {
@@ -150,10 +201,10 @@ func (e *Engine) readFrom(o *observation.Server, a verb.ReadLogArgs, end positio
 	if a.From != "" {
 		from, err := position.ParseLSN(a.From)
 		if err != nil {
-			return 0, fmt.Errorf("from %q: %w", a.From, err)
+			return 0, engine.BadInput("from %q: %w", a.From, err)
 		}
 		if from < first {
-			return 0, fmt.Errorf("the log of %s begins at %s: what was written before is gone", e.cfg.Name, first)
+			return 0, engine.BadInput("the log of %s begins at %s: what was written before is gone", e.cfg.Name, first)
 		}
 		return from, nil
 	}
@@ -206,14 +257,8 @@ func (e *Engine) place(page *verb.LogPage, o *observation.Server) {
 	}
 }
 
-func filterTable(list []verb.Transaction, a verb.ReadLogArgs) []verb.Transaction {
-	out := []verb.Transaction{}
-	for _, t := range list {
-		if t.Touches(a.Table) && (a.Since.IsZero() || t.At.IsZero() || !t.At.Before(a.Since)) {
-			out = append(out, t)
-		}
-	}
-	return out
+func wanted(t verb.Transaction, a verb.ReadLogArgs) bool {
+	return t.Touches(a.Table) && (a.Since.IsZero() || t.At.IsZero() || !t.At.Before(a.Since))
 }
 
 // Trim implements engine.LogKeeper. This server removes log by itself at a

@@ -1,11 +1,14 @@
 package postgres
 
 import (
+	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
 )
 
 // The log of a real server: a commit, an abort and a change of definitions are
@@ -65,16 +68,46 @@ func TestReadLog(t *testing.T) {
 		t.Errorf("oars: %+v", p.Transactions)
 	}
 	// Page by page it is the same.
-	n, at := 0, from
-	for range 20 {
-		p := read(verb.ReadLogArgs{From: at, Limit: 1})
-		n += len(p.Transactions)
-		if at = p.Next; p.End {
-			break
+	paged := func(from string) (list []verb.Transaction) {
+		a := verb.ReadLogArgs{From: from, Limit: 1}
+		for range 20 {
+			p := read(a)
+			list = append(list, p.Transactions...)
+			if a.From, a.Shown = p.Next, p.Shown; p.End {
+				break
+			}
+		}
+		return list
+	}
+	if n := len(paged(from)); n != len(all.Transactions) {
+		t.Errorf("%d transactions one by one, %d at once", n, len(all.Transactions))
+	}
+	// One that is open while others end is on one page, whole.
+	r.sql("create table slow (n int)")
+	from = r.text("select pg_current_wal_insert_lsn()::text")
+	c, err := r.connect(r.ctx(), "postgres", r.cfg.SocketDir, r.cfg.Port)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close(r.ctx())
+	slow := func(q string) {
+		t.Helper()
+		if _, err := c.Exec(r.ctx(), q); err != nil {
+			t.Fatal(err)
 		}
 	}
-	if n != len(all.Transactions) {
-		t.Errorf("%d transactions one by one, %d at once", n, len(all.Transactions))
+	slow("begin")
+	for n := range 3 {
+		slow("insert into slow values (1)")
+		r.sql(fmt.Sprintf("insert into oars values (%d)", 100+n))
+	}
+	if p := read(verb.ReadLogArgs{From: from}); len(p.Transactions) != 4 || p.Transactions[3].Outcome != verb.Unfinished || p.Transactions[3].Changes[0].Inserts != 3 {
+		t.Errorf("while it is open: %+v", p.Transactions)
+	}
+	slow("commit")
+	pages := paged(from)
+	if len(pages) != 4 || pages[3].Outcome != "committed" || pages[3].Changes[0].Inserts != 3 || !strings.HasSuffix(pages[3].Changes[0].Table, ".slow") {
+		t.Errorf("page by page: %+v", pages)
 	}
 	if p := read(verb.ReadLogArgs{Since: time.Now().Add(time.Hour)}); len(p.Transactions) != 0 || !p.End {
 		t.Errorf("of the time to come: %+v", p.Transactions)
@@ -83,8 +116,9 @@ func TestReadLog(t *testing.T) {
 		t.Errorf("the newest two: %+v", p.Transactions)
 	}
 	for _, bad := range []verb.ReadLogArgs{{From: "nonsense"}, {From: "0/100"}, {From: from, To: "x"}} {
-		if _, err := r.ReadLog(r.ctx(), bad); err == nil {
-			t.Errorf("%+v was read", bad)
+		var input engine.InputError
+		if _, err := r.ReadLog(r.ctx(), bad); !errors.As(err, &input) {
+			t.Errorf("%+v: %v", bad, err)
 		}
 	}
 	files, err := r.LogFiles(r.ctx())

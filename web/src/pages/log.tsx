@@ -103,26 +103,26 @@ function Read({ cluster }: { cluster: string }) {
   const [form, setForm] = useState({ server: get("server"), from: get("from"), to: get("to"), table: get("table") });
   const [live, setLive] = useState(true);
   const q = useQuery({
-    queryKey: ["log", cluster, get("server"), get("from"), get("to"), get("table")],
+    queryKey: ["log", cluster, get("server"), get("from"), get("to"), get("table"), get("shown")],
     queryFn: () =>
       take(
         api.GET("/api/v1/clusters/{cluster}/log", {
-          params: { path: { cluster }, query: { server: get("server"), from: get("from"), to: get("to"), table: get("table"), limit: "30" } },
+          params: { path: { cluster }, query: { server: get("server"), from: get("from"), to: get("to"), table: get("table"), shown: get("shown"), limit: "30" } },
         }),
       ),
     refetchInterval: live && get("from") === "" ? 3000 : false,
     retry: false,
   });
-  const set = (next: typeof form) => {
+  const set = (next: typeof form, shown = "") => {
     setForm(next);
-    setQuery(Object.fromEntries(Object.entries(next).filter(([, v]) => v !== "")));
+    setQuery(Object.fromEntries(Object.entries({ ...next, shown }).filter(([, v]) => v !== "")));
   };
   const list = q.data?.transactions ?? [];
   const newest = get("from") === "";
   return (
     <section className="sec">
       <h2 className="h">
-        What is in the log <span className="note">{newest ? "the newest transactions" : `after ${get("from")}`}</span>
+        What is in the log <span className="note">{newest ? "the newest transactions" : `after ${get("shown") || get("from")}`}</span>
       </h2>
       <form
         className="filter"
@@ -173,8 +173,8 @@ function Read({ cluster }: { cluster: string }) {
       </div>
       {q.data && list.length === 0 && <p className="note">No transaction fits.</p>}
       {q.data && !newest && !q.data.end && (
-        <button className="btn sm" onClick={() => set({ ...form, from: q.data.next ?? "" })}>
-          Go on from {q.data.next}
+        <button className="btn sm" onClick={() => set({ ...form, from: q.data.next ?? "" }, q.data.shown)}>
+          Go on from {q.data.shown ?? q.data.next}
         </button>
       )}
     </section>
