@@ -107,7 +107,10 @@ function Read({ cluster }: { cluster: string }) {
     queryFn: () =>
       take(
         api.GET("/api/v1/clusters/{cluster}/log", {
-          params: { path: { cluster }, query: { server: get("server"), from: get("from"), to: get("to"), table: get("table"), shown: get("shown"), limit: "30" } },
+          params: {
+            path: { cluster },
+            query: { server: get("server"), from: get("from"), to: get("to"), table: get("table"), shown: get("shown"), limit: "30" },
+          },
         }),
       ),
     refetchInterval: live && get("from") === "" ? 3000 : false,
