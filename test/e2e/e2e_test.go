@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -87,7 +88,12 @@ func keepLogs(t *testing.T, dir string) {
 					kept = append(kept, l)
 				}
 			}
-			t.Logf("--- %s\n%s", f, strings.Join(kept[max(0, len(kept)-12):], "\n"))
+			from, to := max(0, len(kept)-12), len(kept)
+			// A server that crashed says why first, and a lot after it.
+			if i := slices.IndexFunc(kept, func(l string) bool { return strings.Contains(l, "got signal") }); i >= 0 {
+				from, to = max(0, i-10), min(len(kept), i+60)
+			}
+			t.Logf("--- %s\n%s", f, strings.Join(kept[from:to], "\n"))
 		}
 	}
 }

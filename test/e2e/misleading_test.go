@@ -295,14 +295,14 @@ func TestConflictsAreCounted(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(x.Servers) == 2 && x.Servers[0].Server == "tern" && x.Servers[0].Causes["snapshot"] == 1 {
+		if len(x.Servers) == 2 && x.Servers[0].Server == "tern" && x.Servers[0].Causes["snapshot"] >= 1 {
 			break
 		}
 		if time.Now().After(end) {
 			t.Fatalf("%+v", x)
 		}
 	}
-	w.must(0, []string{"Replay has cancelled one query on bookings", "tern cancels a query at once", "1 of the 1 cancelled queries missed rows"}, "conflicts", "bookings")
+	w.must(0, []string{"Replay has cancelled ", "tern cancels a query at once", "cancelled queries missed rows that vacuum removed"}, "conflicts", "bookings")
 	w.must(0, []string{"queries cancelled"}, "lag", "bookings", "--metric", "conflicts_total", "--since", "1m")
 }
 

@@ -48,6 +48,7 @@ type Server struct {
 	// Past are the histories that Line grew out of, oldest first.
 	Past       []position.Branch `json:"past,omitempty"`
 	DataState  string            `json:"data_state,omitempty"`
+	Redo       string            `json:"redo,omitempty"`       // where a recovery would begin: the last checkpoint's (PostgreSQL)
 	DataEmpty  bool              `json:"data_empty"`           // no database in the data directory
 	Unfinished string            `json:"unfinished,omitempty"` // a copy or rewind that broke off here: seed or rewind
 

@@ -24,25 +24,26 @@ type Condition struct {
 
 // The kinds of condition.
 const (
-	IsStopped    = "stopped"       // no database process, or one that can write no more
-	HoldsAll     = "holds all"     // Server applied all that Other wrote before its orderly stop
-	IsPrimary    = "is primary"    // runs, writable, owner of Term
-	IsReplica    = "is replica"    // runs read-only
-	Streams      = "streams"       // runs read-only, connected to Other, on Other's history
-	PointsAt     = "points at"     // its settings name Other as upstream
-	IsDetached   = "detached"      // follows nobody, no connection left
-	HasSlots     = "has slots"     // Values exist
-	LacksSlots   = "lacks slots"   // Values do not exist
-	IsClosed     = "closed"        // an unsupervised start would open read-only
-	IsCaughtUp   = "caught up"     // at most Within behind Other
-	HasNoted     = "noted"         // Term was noted
-	IsUnbroken   = "whole"         // no unfinished copy or rewind
-	HasPassed    = "passed"        // applied the mark's position
-	HasMark      = "has mark"      // the mark was found in its own log
-	HoldsMost    = "holds most"    // received at least what Other received
-	LogBegins    = "log begins"    // the oldest file of its log is Values[0]
-	HasSetting   = "has setting"   // setting Values[0] is Values[1]
-	StoppedClean = "stopped clean" // data says: shut down, with everything written out
+	IsStopped     = "stopped"        // no database process, or one that can write no more
+	HoldsAll      = "holds all"      // Server applied all that Other wrote before its orderly stop
+	IsPrimary     = "is primary"     // runs, writable, owner of Term
+	IsReplica     = "is replica"     // runs read-only
+	Streams       = "streams"        // runs read-only, connected to Other, on Other's history
+	PointsAt      = "points at"      // its settings name Other as upstream
+	IsDetached    = "detached"       // follows nobody, no connection left
+	HasSlots      = "has slots"      // Values exist
+	LacksSlots    = "lacks slots"    // Values do not exist
+	IsClosed      = "closed"         // an unsupervised start would open read-only
+	IsCaughtUp    = "caught up"      // at most Within behind Other
+	HasNoted      = "noted"          // Term was noted
+	IsUnbroken    = "whole"          // no unfinished copy or rewind
+	HasPassed     = "passed"         // applied the mark's position
+	HasMark       = "has mark"       // the mark was found in its own log
+	HoldsMost     = "holds most"     // received at least what Other received
+	LogBegins     = "log begins"     // the oldest file of its log is Values[0]
+	HasCheckpoint = "has checkpoint" // a recovery would begin at Values[0] or after
+	HasSetting    = "has setting"    // setting Values[0] is Values[1]
+	StoppedClean  = "stopped clean"  // data says: shut down, with everything written out
 )
 
 // Holds tests a condition against observations by server name. seen is what
@@ -83,6 +84,10 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 	Streams:    streams,
 	LogBegins:  logBegins,
 	HasSetting: hasSetting,
+	HasCheckpoint: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
+		ok, _ := position.Reaches(engine, o.Redo, c.Values[0])
+		return ok, fmt.Sprintf("%s's last checkpoint is at %s", c.Server, orElse(o.Redo, "no known position"))
+	},
 	PointsAt: func(c Condition, _ string, o, other *observation.Server) (bool, string) {
 		return pointsAt(o, other), c.Server + " points at " + upstream(o)
 	},

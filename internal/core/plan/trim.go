@@ -277,7 +277,8 @@ func (in *Input) trimByServer(p *Plan) error {
 		c.Mend = "bring the server behind an unread slot back, or release it: crosstwin server remove " + in.View.Cluster + " NAME"
 	}
 	p.check(c)
-	p.step(Step{Name: "trim", Action: Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{}}, Seconds: 2, Limit: 600, IfFails: "nothing has changed"})
+	p.step(Step{Name: "trim", Action: Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{}}, Seconds: 2, Limit: 600,
+		After: []Condition{{Kind: HasCheckpoint, Server: primary, Values: []string{o.Written}}}, IfFails: "nothing has changed"})
 	return nil
 }
 

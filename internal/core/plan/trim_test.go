@@ -145,6 +145,12 @@ func TestTrimByTheServer(t *testing.T) {
 	if c.Result != Warn || !strings.Contains(c.Evidence, "slot ct_tern keeps 5.0 MB; wal_keep_size keeps 256MB") {
 		t.Errorf("%+v", c)
 	}
+	after := p.Steps[0].After[0]
+	for redo, want := range map[string]bool{after.Values[0]: true, "0/100": false, "": false} {
+		if ok, seen := after.Holds(in.View.Engine, map[string]*observation.Server{"gull": {Redo: redo}}); ok != want {
+			t.Errorf("a checkpoint at %q: %s", redo, seen)
+		}
+	}
 	if _, err := Make(input(Request{Kind: Trim, Trim: &TrimRequest{OlderHours: 2}}, nil)); err == nil || !strings.Contains(err.Error(), "removes log by itself") {
 		t.Errorf("by age: %v", err)
 	}

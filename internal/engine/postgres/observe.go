@@ -38,7 +38,7 @@ const observeSQL = `select json_build_object(
  'replay', case when r then (select json_build_object('pid', pid, 'kind', wait_event_type, 'event', wait_event) from pg_stat_activity where backend_type = 'startup') end,
  'conflicts', case when r then (select json_build_object('tablespace', sum(confl_tablespace), 'lock', sum(confl_lock), 'snapshot', sum(confl_snapshot), 'bufferpin', sum(confl_bufferpin), 'deadlock', sum(confl_deadlock))
     from pg_stat_database_conflicts) end,
- 'tli', (select timeline_id from pg_control_checkpoint()),
+ 'checkpoint', (select json_build_object('tli', timeline_id, 'redo', redo_lsn) from pg_control_checkpoint()),
  'min_tli', (select coalesce(min_recovery_end_timeline, 0) from pg_control_recovery()),
  'clients', (select count(*) from pg_stat_activity where backend_type = 'client backend' and pid <> pg_backend_pid()),
  'started', (select extract(epoch from pg_postmaster_start_time())::text),
@@ -70,12 +70,15 @@ type observedRow struct {
 		PID         int
 		Kind, Event *string
 	}
-	Conflicts map[string]int64
-	TLI       uint32
-	MinTLI    uint32 `json:"min_tli"`
-	Clients   int
-	Started   string
-	Receiver  *struct {
+	Conflicts  map[string]int64
+	MinTLI     uint32 `json:"min_tli"`
+	Checkpoint struct {
+		TLI  uint32
+		Redo string
+	}
+	Clients  int
+	Started  string
+	Receiver *struct {
 		Status string
 		TLI    uint32
 		Host   *string
@@ -170,7 +173,7 @@ func (e *Engine) observeRunning(ctx context.Context, o *observation.Server, thor
 	if r.Replica {
 		o.Role, o.Writable = observation.Replica, false
 	}
-	o.ReplayPaused, o.ConnectedClients = r.Paused, r.Clients
+	o.ReplayPaused, o.ConnectedClients, o.Redo = r.Paused, r.Clients, r.Checkpoint.Redo
 	o.Written, o.Received, o.Applied = deref(r.Written), deref(r.Received), deref(r.Applied)
 	if r.Replica {
 		// After a restart with no upstream the received position is empty or
@@ -296,7 +299,7 @@ type lineCache struct {
 // old timeline until the first checkpoint after a promotion, so a primary's
 // is read off its newest log file's name, a replica's off its receiver.
 func (e *Engine) observeLine(ctx context.Context, o *observation.Server, r *observedRow) {
-	tli := max(r.TLI, r.MinTLI)
+	tli := max(r.Checkpoint.TLI, r.MinTLI)
 	if r.WALFile != nil && len(*r.WALFile) >= 8 {
 		if n, err := strconv.ParseUint((*r.WALFile)[:8], 16, 32); err == nil {
 			tli = uint32(n)

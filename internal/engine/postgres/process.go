@@ -10,6 +10,8 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
+
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/engine/host"
 )
@@ -277,6 +279,15 @@ func (e *Engine) fence(ctx context.Context, gently bool) error {
 	return fmt.Errorf("%s could not be fenced: processes %v do not end", e.cfg.Name, e.Processes())
 }
 
+// notInRecovery is what functions of a replica raise on a primary:
+// object_not_in_prerequisite_state.
+const notInRecovery = "55000"
+
+func isCode(err error, code string) bool {
+	var pe *pgconn.PgError
+	return errors.As(err, &pe) && pe.Code == code
+}
+
 // Promote implements engine.Engine. The request is repeated: sent within
 // milliseconds of the old primary's stop, a single one can lie unheard for the
 // 5 s of wal_retrieve_retry_interval (measured: 16 of 64 times; repeated: 0 of 150).
@@ -293,7 +304,8 @@ func (e *Engine) Promote(ctx context.Context) error {
 			return e.Close()
 		}
 		if time.Since(last) > 50*time.Millisecond {
-			if err := e.exec(ctx, "select pg_promote(false)"); err != nil {
+			// Recovery may end between the look and the request: no failure.
+			if err := e.exec(ctx, "select pg_promote(false)"); err != nil && !isCode(err, notInRecovery) {
 				return fmt.Errorf("promote: %w", err)
 			}
 			last = time.Now()
