@@ -358,7 +358,12 @@ func printTailRows(w io.Writer, t *verb.Tail) {
 			all += c.Inserts + c.Updates + c.Deletes
 		}
 		for _, r := range tx.Rows {
-			if shown == 0 {
+			if r.Words() == "" {
+				continue // neither side is known yet
+			}
+			if shown == 0 && t.Lacks() {
+				fmt.Fprintln(w, "\nRow by row, as it was at the fork; what the tail left is listed once it is saved (--save FILE):")
+			} else if shown == 0 {
 				fmt.Fprintln(w, "\nRow by row, at the fork -> as the tail left it:")
 			}
 			if shown++; shown <= tailRows {
@@ -369,7 +374,9 @@ func printTailRows(w io.Writer, t *verb.Tail) {
 			fmt.Fprintf(w, "  %-14s statement: %s\n", tx.Name(), s)
 		}
 	}
-	if shown > 0 && all > min(shown, tailRows) {
+	if shown > 0 && t.Saved != "" && all > min(shown, tailRows) {
+		fmt.Fprintf(w, "  and %d more rows: the saved file has all of them\n", all-min(shown, tailRows))
+	} else if shown > 0 && all > min(shown, tailRows) {
 		fmt.Fprintf(w, "  and %d more rows: --save FILE writes all of them\n", all-min(shown, tailRows))
 	}
 }

@@ -250,7 +250,7 @@ func TestInterruptedRewind(t *testing.T) {
 	if err != nil || len(lost) == 0 {
 		t.Fatalf("no tail was made: %v", err)
 	}
-	w.must(0, []string{"committed transactions", "bookings.public.bookings", "bookings.public.sailings", "after: listed once the tail is saved"}, "tail", "bookings", "gull")
+	w.must(0, []string{"committed transactions", "bookings.public.bookings", "bookings.public.sailings", "what the tail left is listed once it is saved"}, "tail", "bookings", "gull")
 	// Rows are shown as they were at the fork and as the tail left them.
 	first, third, _ := strings.Cut(was, " ")
 	w.must(0, []string{"tern has changed this row too since the fork", "id=2, ", "minutes=902", "minutes=" + first, "after: changed again by transaction",

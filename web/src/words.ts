@@ -15,9 +15,11 @@ export function span(seconds: number): string {
   if (seconds < 0) return "never";
   if (seconds === 0) return "0 s";
   if (seconds < 1) return `${Math.floor(seconds * 1000)} ms`;
-  if (seconds < 60) return `${seconds.toFixed(1)} s`;
-  if (seconds < 3600) return `${Math.floor(seconds / 60)} min ${Math.floor(seconds) % 60} s`;
-  if (seconds < 86400) return `${Math.floor(seconds / 3600)} h ${Math.floor(seconds / 60) % 60} min`;
+  if (seconds < 59.95) return `${seconds.toFixed(1)} s`;
+  const whole = Math.round(seconds);
+  if (whole < 3600) return `${Math.floor(whole / 60)} min ${whole % 60} s`;
+  const minutes = Math.round(seconds / 60);
+  if (minutes < 1440) return `${Math.floor(minutes / 60)} h ${minutes % 60} min`;
   return `${(seconds / 86400).toFixed(1)} days`;
 }
 

@@ -193,7 +193,7 @@ func (t *Tail) FillBefore(primary string, found RowsAt) {
 }
 
 // FillAfter puts in the rows as the tail left them; a nil found: they are read
-// when the tail is saved.
+// when the tail is saved, which a listing says once and not for each row.
 func (t *Tail) FillAfter(found RowsAt) {
 	t.rows(func(r *RowChange) {
 		if r.Kind == "delete" {
@@ -205,12 +205,17 @@ func (t *Tail) FillAfter(found RowsAt) {
 			r.SetAfter(row)
 		case r.Trail.Again != 0:
 			r.Note = join(r.Note, fmt.Sprintf("after: changed again by transaction %d", r.Trail.Again))
-		case found == nil:
-			r.Note = join(r.Note, "after: listed once the tail is saved")
-		default:
+		case found != nil:
 			r.Note = join(r.Note, "after: no such row there")
 		}
 	})
+}
+
+// Lacks tells whether rows wait for the tail to be saved to have their values.
+func (t *Tail) Lacks() bool {
+	lacks := false
+	t.rows(func(r *RowChange) { lacks = lacks || t.Saved == "" && r.Kind != "delete" && r.After == nil })
+	return lacks
 }
 
 // rows visits the rows whose values are read by place.

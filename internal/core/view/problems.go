@@ -178,6 +178,9 @@ func mend(in Input, v *View, s Server) string {
 	case s.Observation != nil && (s.Observation.DataEmpty || s.Observation.Unfinished == "seed"):
 		return fmt.Sprintf("crosstwin seed %s %s", c, s.Name)
 	case s.Health == Behind && conflictWait(v.Engine, waitOf(s)) != "":
+		if in.Engine == position.EngineMariaDB {
+			return "it goes on when that session ends: find it with show processlist on " + s.Name
+		}
 		return "it goes on when that session ends; the trade between cancelled queries and lag: crosstwin conflicts " + c
 	case s.Health == Behind:
 		return "watch it: crosstwin watch " + c

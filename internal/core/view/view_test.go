@@ -149,7 +149,7 @@ func TestStages(t *testing.T) {
 }
 
 func TestWords(t *testing.T) {
-	for in, want := range map[float64]string{0.0124: "12 ms", 6.44: "6.4 s", 75: "1 min 15 s", 3 * 3600: "3 h 0 min", 2 * 86400: "2.0 days", -1: "never"} {
+	for in, want := range map[float64]string{0.0124: "12 ms", 6.44: "6.4 s", 75: "1 min 15 s", 59.97: "1 min 0 s", 299.98: "5 min 0 s", 3599.9: "1 h 0 min", 86399: "1.0 days", 3 * 3600: "3 h 0 min", 2 * 86400: "2.0 days", -1: "never"} {
 		if got := Span(in); got != want {
 			t.Errorf("%g: %q", in, got)
 		}

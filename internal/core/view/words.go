@@ -32,7 +32,14 @@ func ifNot(sep, s string) string {
 
 // Span prints seconds the way a person says them.
 func Span(seconds float64) string {
+	// Rounded to what is shown, so that no "60.0 s" and no "4 min 59.9 s" come out.
 	d := time.Duration(seconds * float64(time.Second))
+	switch {
+	case seconds >= 3600:
+		d = d.Round(time.Minute)
+	case seconds >= 59.95:
+		d = d.Round(time.Second)
+	}
 	switch {
 	case seconds < 0:
 		return "never"
@@ -40,11 +47,11 @@ func Span(seconds float64) string {
 		return "0 s"
 	case seconds < 1:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case seconds < 60:
+	case d < time.Minute:
 		return fmt.Sprintf("%.1f s", seconds)
-	case seconds < 3600:
+	case d < time.Hour:
 		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
-	case seconds < 86400:
+	case d < 24*time.Hour:
 		return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 	}
 	return fmt.Sprintf("%.1f days", seconds/86400)

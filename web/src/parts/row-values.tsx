@@ -18,6 +18,7 @@ export function RowValues({ row }: { row: components["schemas"]["VerbRowChange"]
           </span>
         );
       })}
+      {row.columns.length === 0 && !row.note && <span className="note">listed once it is saved</span>}
       {row.note && <span className="note">{row.note}</span>}
     </>
   );
