@@ -138,13 +138,19 @@ export function Rejoin() {
                   <div>
                     <b>Salvage</b>
                     <div className="note c-2">
-                      {tail.transactions.length} transactions, {size(x?.tail_bytes ?? 0)} of log: saved before anything is taken out, read back, and kept on{" "}
-                      {server}’s host.
+                      {tail.transactions.length} transactions, {size(x?.tail_bytes ?? 0)} of log:{" "}
+                      {tail.saved ? `saved, and kept on ${server}’s host.` : `saved before anything is taken out, read back, and kept on ${server}’s host.`}
                     </div>
                   </div>
-                  <button className="btn sm" onClick={() => setSalvage(true)}>
-                    Save it now…
-                  </button>
+                  {tail.saved ? (
+                    <a className="btn sm" href={`/api/v1/clusters/${name}/servers/${server}/salvage/${tail.saved.split("/").at(-1)}`} download>
+                      Download it
+                    </a>
+                  ) : (
+                    <button className="btn sm" onClick={() => setSalvage(true)}>
+                      Save it now…
+                    </button>
+                  )}
                 </div>
               )}
               {(p.effects ?? []).length > 0 && (
