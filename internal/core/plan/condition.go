@@ -139,7 +139,13 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		return o.Guard.Noted == c.Term, fmt.Sprintf("%s noted term %d", c.Server, o.Guard.Noted)
 	},
 	IsUnbroken: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		return o.Unfinished == "" && !o.DataEmpty, fmt.Sprintf("%s unfinished work: %q, empty: %t", c.Server, o.Unfinished, o.DataEmpty)
+		switch {
+		case o.DataEmpty:
+			return false, c.Server + " holds no database"
+		case o.Unfinished != "":
+			return false, "a " + o.Unfinished + " broke off on " + c.Server
+		}
+		return true, c.Server + " holds a whole database"
 	},
 }
 

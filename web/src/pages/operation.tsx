@@ -222,7 +222,7 @@ export function Operation() {
           </section>
         </div>
       </div>
-      {tail?.transactions && tail.transactions.length > 0 && <TailTable transactions={tail.transactions} server={o.plan.target ?? ""} />}
+      {tail?.transactions && tail.transactions.length > 0 && <TailTable transactions={tail.transactions} server={o.plan.target ?? ""} saved={salvage} />}
     </>
   );
 }
