@@ -55,6 +55,11 @@ func (in *Input) stepsOfCompare(p *Plan, primary string, replicas []string) {
 	forget := func(n string) *Action {
 		return &Action{Title: "close the view on " + n, Server: n, Verb: verb.Forget}
 	}
+	var near []Condition
+	for _, n := range replicas {
+		near = append(near, Condition{Kind: IsCaughtUp, Server: n, Other: primary, Within: in.traits().near})
+	}
+	p.step(Step{Name: "in-step", Action: Action{Title: "see that " + strings.Join(replicas, ", ") + " can catch up within the hold"}, After: near, Seconds: 0.1, Limit: 60, OnFail: undoOr(p), IfFails: "nothing is held; ask again when they are in step"})
 	p.step(Step{Name: "hold", Action: Action{Title: "hold writes on " + primary, Server: primary, Verb: verb.Hold, Args: verb.HoldArgs{Seconds: holdSeconds}}, Keep: "hold", Seconds: 0.02, Limit: 60, OnFail: undoOr(p),
 		Undo: forget(primary), IfFails: "writes go on; ask again when fewer long transactions run"})
 	for _, n := range replicas {

@@ -88,7 +88,7 @@ func TestMakeMariaDB(t *testing.T) {
 		{name: "rejoin without a tail", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = wrecked(func(x *verb.Examination) { x.TailBytes, x.Fork, x.Tail, x.Rewindable = 0, x.End, nil, false })
-		}, steps: "prepare prepare-dunlin account start follow streams mark mark-on-plover hold view-plover"},
+		}, steps: "prepare prepare-dunlin account start follow streams mark mark-on-plover in-step hold view-plover"},
 		{name: "rejoin of one that was stopped in an orderly way", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = wrecked(func(x *verb.Examination) {
@@ -96,7 +96,7 @@ func TestMakeMariaDB(t *testing.T) {
 			})
 		}, steps: "prepare prepare-dunlin account start follow streams mark mark-on-plover", not: "hold"},
 		{name: "rejoin with a tail", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = wrecked(nil) },
-			steps: "salvage reread prepare prepare-dunlin rewind! account start follow streams mark mark-on-plover hold view-plover release sums-wren sums-plover judge"},
+			steps: "salvage reread prepare prepare-dunlin rewind! account start follow streams mark mark-on-plover in-step hold view-plover release sums-wren sums-plover judge"},
 		{name: "rejoin with a tail that cannot be undone", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = wrecked(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "it changes definitions" })

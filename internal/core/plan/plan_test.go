@@ -142,7 +142,7 @@ func TestMake(t *testing.T) {
 		}, refused: "copy of another cluster"},
 		{name: "rejoin by a way that is none", r: Request{Kind: Rejoin, Server: "tern", Way: "force"}, wrong: `no way "force"`},
 		{name: "rejoin the primary", r: Request{Kind: Rejoin, Server: "gull"}, wrong: "nothing to rejoin"},
-		{name: "compare", r: Request{Kind: Compare}, steps: "hold view-tern view-heron release sums-gull sums-tern sums-heron judge close-gull"},
+		{name: "compare", r: Request{Kind: Compare}, steps: "in-step hold view-tern view-heron release sums-gull sums-tern sums-heron judge close-gull"},
 		{name: "unknown kind", r: Request{Kind: "force"}, wrong: `no operation "force"`},
 	} {
 		expect(t, c.name, input(c.r, c.change), c.wrong, c.refused, c.steps)
