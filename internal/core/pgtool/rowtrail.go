@@ -33,6 +33,8 @@ type Step struct {
 	// Bulk is set when the page of the old version was also written to by a
 	// record with several rows: the version may be one of them.
 	Bulk bool
+
+	kept bool
 }
 
 // RowTrail follows rows from version to version through a stretch of log. The
@@ -59,7 +61,9 @@ func (t *RowTrail) Add(r Record) {
 		return
 	}
 	if a.Offset == 0 {
-		t.bulk[a.Where] = true
+		if len(t.steps) < t.limit {
+			t.bulk[a.Where] = true
+		}
 		return
 	}
 	at := Place{a.Where.Relation, a.Where.Block, a.Offset}
@@ -104,6 +108,7 @@ func (t *RowTrail) after(before *Step, tx uint32, kind string, old Place) *Step 
 func (t *RowTrail) begin(tx uint32, kind string, old *Place) *Step {
 	s := &Step{Transaction: tx, Kind: kind, Old: old}
 	if len(t.steps) < t.limit {
+		s.kept = true
 		t.steps = append(t.steps, s)
 	}
 	if old != nil {
@@ -115,7 +120,9 @@ func (t *RowTrail) begin(tx uint32, kind string, old *Place) *Step {
 
 func (t *RowTrail) left(s *Step, at *Place) {
 	s.New, s.Relation = at, at.Relation
-	t.last[*at] = s
+	if s.kept { // of the others nothing is asked, and there may be millions
+		t.last[*at] = s
+	}
 }
 
 // Undo forgets the steps of a transaction that was rolled back: the versions

@@ -57,6 +57,10 @@ func TestRowTrail(t *testing.T) {
 		{"only the first are kept", []Record{
 			heap(7, "INSERT off 1 flags 0x08", 2), heap(7, "INSERT off 2 flags 0x08", 2), heap(7, "INSERT off 3 flags 0x08", 2), heap(7, "INSERT off 4 flags 0x08", 2),
 		}, 0, "7 insert - (2,1); 7 insert - (2,2); 7 insert - (2,3)"},
+		{"what comes after those still tells who changed them again", []Record{
+			heap(7, "INSERT off 1 flags 0x08", 2), heap(7, "INSERT off 2 flags 0x08", 2), heap(7, "INSERT off 3 flags 0x08", 2),
+			heap(8, "HOT_UPDATE off 2 xmax 8 flags 0x20 ; new off 4 xmax 0", 2), heap(9, "HOT_UPDATE off 4 xmax 9 flags 0x20 ; new off 5 xmax 0", 2),
+		}, 0, "7 insert - (2,1); 7 insert - (2,2) again 8; 7 insert - (2,3)"},
 	} {
 		trail := NewRowTrail(3)
 		for _, r := range c.records {
