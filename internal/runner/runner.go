@@ -296,12 +296,35 @@ func (e *execution) undoStep(ctx context.Context, i int, a *plan.Action) error {
 func (e *execution) step(ctx context.Context, i int, s *plan.Step) (seen string, err error) {
 	limit, cancel := context.WithTimeout(ctx, time.Duration(s.Limit*float64(time.Second)))
 	defer cancel()
+	if s.Verb == verb.Start {
+		return e.start(limit, i, s)
+	}
 	if s.Verb != "" {
 		if err := e.actUntil(limit, i, s); err != nil {
 			return "", err
 		}
 	}
 	return e.await(limit, i, s)
+}
+
+// A start returns once the server answers, so what is not so soon afterwards
+// will not come by waiting: it stopped again. It is asked for again, and then
+// given up instead of waiting for a server that is gone.
+const startTries, startPatience = 3, 20.0 // seconds; of a short limit a quarter
+
+func (e *execution) start(ctx context.Context, i int, s *plan.Step) (seen string, err error) {
+	for try := 1; ; try++ {
+		if err := e.actUntil(ctx, i, s); err != nil {
+			return "", err
+		}
+		soon, cancel := context.WithTimeout(ctx, time.Duration(min(startPatience, s.Limit/(startTries+1))*float64(time.Second)))
+		seen, err = e.await(soon, i, s)
+		cancel()
+		if err == nil || ctx.Err() != nil || try == startTries {
+			return seen, err
+		}
+		e.note(&i, "warn", fmt.Sprintf("it answered and is gone again (%v): starting it once more", err))
+	}
 }
 
 // triesPastReturn is how often a verb that fails is tried again where the

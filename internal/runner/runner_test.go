@@ -28,6 +28,7 @@ type fake struct {
 	down    map[string]bool // conditions that do not hold yet, by server
 	jobs    map[string]*observation.Job
 	marks   map[string]string
+	upAfter int // how often a server has to be started until it stays up
 	answers map[string]json.RawMessage
 }
 
@@ -59,6 +60,11 @@ func (f *fake) Do(_ context.Context, _, server, name string, r verb.Request) (ag
 			f.jobs[server] = &observation.Job{Key: key, State: observation.JobFinished, Result: "copied"}
 		}
 		return agentapi.Answer{Job: f.jobs[server]}, nil
+	}
+	if name == verb.Start {
+		if f.upAfter--; f.upAfter <= 0 {
+			delete(f.down, server)
+		}
 	}
 	if name == verb.AwaitMark {
 		b, _ := json.Marshal(r.Args)
@@ -230,6 +236,27 @@ func TestConditionDecides(t *testing.T) {
 	}))
 	if op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "still not so: gull closed by default: false") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
+	}
+}
+
+// A server that answered and is gone again is started once more, and not waited
+// for as long as a start may take.
+func TestStartedAgain(t *testing.T) {
+	for upAfter, want := range map[int]string{1: store.OutcomeFinished, 2: store.OutcomeFinished, 9: store.OutcomeUndone} {
+		b := newBench(t)
+		b.f.down["gull"], b.f.upAfter = true, upAfter
+		op := b.run(plan.Seed, false, nil, act(verb.Start, "gull", func(s *plan.Step) {
+			s.After = []plan.Condition{{Kind: plan.IsClosed, Server: "gull"}}
+		}))
+		starts := 0
+		for _, c := range b.f.calls {
+			if strings.HasPrefix(c, verb.Start+"@") {
+				starts++
+			}
+		}
+		if op.Outcome != want || starts != min(upAfter, startTries) {
+			t.Errorf("up after %d: %s with %d starts: %s", upAfter, op.Outcome, starts, op.Message)
+		}
 	}
 }
 

@@ -154,6 +154,10 @@ func TestSettingUp(t *testing.T) {
 	if len(v.Problems) != 1 || v.Problems[0].Rule != RuleUnseen || !v.Problems[0].SettingUp {
 		t.Errorf("%+v", v.Problems)
 	}
+	v = Assess(bookings(func(in *Input) { in.Members[2].Last, in.Members[2].HeldData = nil, true }))
+	if len(v.Problems) != 1 || v.Problems[0].SettingUp {
+		t.Errorf("a server with data, not seen since the service began: %+v", v.Problems)
+	}
 	v = Assess(bookings(func(in *Input) { in.Owner = "" }))
 	if len(v.Problems) == 0 || v.Problems[0].Rule != RuleNoPrimary || !v.Problems[0].SettingUp {
 		t.Errorf("%+v", v.Problems)

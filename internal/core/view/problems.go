@@ -108,7 +108,7 @@ func healthProblem(in Input, v *View, s Server) (Problem, bool) {
 		rule = RuleLinkDown
 	}
 	m := findMember(in, s.Name)
-	unmade := s.LastContactSeconds < 0 && !m.Enrolled || s.Observation != nil && s.Observation.DataEmpty && !m.HeldData && s.Name != v.Primary
+	unmade := s.LastContactSeconds < 0 && !m.HeldData || s.Observation != nil && s.Observation.DataEmpty && !m.HeldData && s.Name != v.Primary
 	why := s.Why
 	if s.Diagnosis != "" && (s.Health == Behind || s.Health == Stalled) {
 		why = s.Diagnosis

@@ -113,8 +113,17 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	o.DiskFreeBytes = e.DiskFree()
 	o.LogBytes, o.LogDiskFreeBytes = e.logSize()
 	p, running := e.running()
+	var orphans []int
+	if !running && !o.DataEmpty {
+		// A server that began to start between the two looks has its file by the
+		// time at which it has children: it is no orphanage.
+		if orphans = e.orphans(); len(orphans) > 0 {
+			if p, running = e.running(); running {
+				orphans = nil
+			}
+		}
+	}
 	o.Running = running
-	orphans := false
 	if running && p.status != "starting" && p.status != "stopping" {
 		err := e.observeRunning(ctx, o, thorough)
 		if err != nil {
@@ -128,14 +137,14 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		}
 	} else if running {
 		o.Problem = "it is " + p.status
-	} else if left := e.Processes(); !o.DataEmpty && len(left) > 0 {
+	} else if len(orphans) > 0 {
 		// Killed without its children, which go on committing (measured).
-		o.Running, orphans = true, true
-		o.Problem = fmt.Sprintf("its server process is gone, and %d of its children go on", len(left))
+		o.Running = true
+		o.Problem = fmt.Sprintf("its server process is gone, and %d of its children go on", len(orphans))
 	}
 	if !o.Accepting && !o.DataEmpty {
 		e.observeStopped(ctx, o)
-		if (orphans || running && p.status == "ready") && o.DataState == pgtool.StateInProduction {
+		if (len(orphans) > 0 || running && p.status == "ready") && o.DataState == pgtool.StateInProduction {
 			// It hangs, and could go on at any moment: what it is open for counts,
 			// not that it does not answer now.
 			o.Role, o.Writable = observation.Primary, true

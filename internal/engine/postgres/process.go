@@ -45,6 +45,17 @@ func (e *Engine) running() (process, bool) {
 	return p, host.Alive(p.pid) && e.Ours(p.pid)
 }
 
+// orphans lists children of a server process; they are told by the title that
+// the server gives them. Asked for when no server process is known.
+func (e *Engine) orphans() (out []int) {
+	for _, pid := range e.Processes() {
+		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err == nil && strings.HasPrefix(string(b), "postgres: ") {
+			out = append(out, pid)
+		}
+	}
+	return out
+}
+
 // Start implements engine.Engine.
 func (e *Engine) Start(ctx context.Context, as string) error {
 	e.mu.Lock()
