@@ -40,7 +40,8 @@ tour: prerequisites build
 	@bin/crosstwin tour
 
 test: test-prerequisites build
-	$(GO) test -parallel 4 -timeout 18m ./...
+	# The tests drive the binary that they build: an earlier result would not know of it.
+	$(GO) test -count=1 -parallel 4 -timeout 18m ./...
 
 lint: web/src/api/schema.ts
 	@scripts/lint
