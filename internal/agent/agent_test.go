@@ -293,6 +293,50 @@ func TestNonceIsFresh(t *testing.T) {
 	}
 }
 
+// What a job found is out of date once new views are opened: the same key begins
+// anew, and one that runs is ended first; jobs of another kind stay.
+func TestVoid(t *testing.T) {
+	var j jobs
+	n := 0
+	count := func(context.Context, engine.Progress) (any, error) { n++; return n, nil }
+	result := func(key, kind string, do func(context.Context, engine.Progress) (any, error)) any {
+		t.Helper()
+		j.start(key, kind, do)
+		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(time.Millisecond) {
+			if c := j.current(); c != nil && c.State != observation.JobRunning {
+				return c.Result
+			}
+		}
+		t.Fatal("the job does not end")
+		return nil
+	}
+	result("1/sums", verb.Sums, count)
+	if got := result("1/sums", verb.Sums, count); got != 1 {
+		t.Errorf("the same key gave %v", got)
+	}
+	if err := j.void(t.Context(), verb.Seed); err != nil || j.current() == nil {
+		t.Errorf("%v: a job of another kind was forgotten", err)
+	}
+	if err := j.void(t.Context(), verb.Sums); err != nil {
+		t.Fatal(err)
+	}
+	if got := result("1/sums", verb.Sums, count); got != 2 {
+		t.Errorf("after new views it gave %v", got)
+	}
+	j.start("2/sums", verb.Sums, func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return nil, ctx.Err() })
+	if err := j.void(t.Context(), verb.Sums); err != nil || j.current() != nil {
+		t.Errorf("%v: it was not ended: %+v", err, j.current())
+	}
+	stubborn := make(chan bool)
+	j.start("3/sums", verb.Sums, func(context.Context, engine.Progress) (any, error) { <-stubborn; return nil, nil })
+	soon, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer cancel()
+	if err := j.void(soon, verb.Sums); err == nil {
+		t.Error("a job that goes on was forgotten")
+	}
+	close(stubborn)
+}
+
 // One long job at a time; the same key finds it again; a failed one begins
 // anew; it can be stopped.
 func TestJobs(t *testing.T) {

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"fmt"
 	"sync"
 	"time"
 
@@ -45,6 +46,33 @@ func (j *jobs) start(key, kind string, do func(context.Context, engine.Progress)
 		}
 	}()
 	return *mine, false
+}
+
+// void forgets the newest job if it is of a kind: what it found is out of date.
+// One that runs is ended first. A comparison that is taken up again opens new
+// views, and sums of the old ones, asked for under the same key, would not be
+// of the same moment on all servers.
+func (j *jobs) void(ctx context.Context, kind string) error {
+	for {
+		j.mu.Lock()
+		running := false
+		if j.job != nil && j.job.Kind == kind {
+			if running = j.job.State == observation.JobRunning; running {
+				j.cancel()
+			} else {
+				j.job = nil
+			}
+		}
+		j.mu.Unlock()
+		if !running {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("the %s before does not end: %w", kind, ctx.Err())
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
 }
 
 // rateWindow is how often the rate of a job is measured.

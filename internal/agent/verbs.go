@@ -136,9 +136,21 @@ func (a *Agent) shortVerbs() map[string]shortVerb {
 			if err != nil {
 				return nil, err
 			}
+			if err := a.jobs.void(ctx, verb.Sums); err != nil {
+				return nil, err
+			}
 			return x.Hold(ctx, v.Seconds)
 		}
-		m[verb.Snapshot] = withArgs(x.Snapshot)
+		m[verb.Snapshot] = func(ctx context.Context, r request) (any, error) {
+			v, err := args[verb.SnapshotArgs](r)
+			if err != nil {
+				return nil, err
+			}
+			if err := a.jobs.void(ctx, verb.Sums); err != nil {
+				return nil, err
+			}
+			return nil, x.Snapshot(ctx, v)
+		}
 		m[verb.Release] = none(x.Release)
 		m[verb.Forget] = none(x.Forget)
 		m[verb.Rows] = func(ctx context.Context, r request) (any, error) {
