@@ -69,8 +69,8 @@ func (a *Agent) salvage(ctx context.Context, x engine.Salvager, v verb.SalvageAr
 const listingSuffix = ".listing.json"
 
 // recallTail puts the listing of a saved tail in the place of one without
-// values, if it is of the same tail. A listing that cannot be read is no loss:
-// the tail can be saved again.
+// values, if it is of the same tail and the saved file is still there. A listing
+// that cannot be read is no loss: the tail can be saved again.
 func (a *Agent) recallTail(t *verb.Tail) {
 	if t == nil {
 		return
@@ -78,7 +78,11 @@ func (a *Agent) recallTail(t *verb.Tail) {
 	lists, _ := filepath.Glob(filepath.Join(a.salvageDir(), "*"+listingSuffix))
 	for _, file := range lists {
 		var saved verb.Tail
-		if b, err := os.ReadFile(file); err == nil && json.Unmarshal(b, &saved) == nil && saved.SameAs(t) {
+		b, err := os.ReadFile(file)
+		if err != nil || json.Unmarshal(b, &saved) != nil || !saved.SameAs(t) {
+			continue
+		}
+		if _, err := os.Stat(saved.Saved); err == nil {
 			*t = saved
 		}
 	}

@@ -319,8 +319,9 @@ func (e *execution) start(ctx context.Context, i int, s *plan.Step) (seen string
 		}
 		soon, cancel := context.WithTimeout(ctx, time.Duration(min(startPatience, s.Limit/(startTries+1))*float64(time.Second)))
 		seen, err = e.await(soon, i, s)
+		waited := soon.Err() != nil // else it was given up for another reason, such as a cancellation
 		cancel()
-		if err == nil || ctx.Err() != nil || try == startTries {
+		if err == nil || !waited || ctx.Err() != nil || try == startTries {
 			return seen, err
 		}
 		e.note(&i, "warn", fmt.Sprintf("it answered and is gone again (%v): starting it once more", err))

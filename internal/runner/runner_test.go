@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/observation"
@@ -257,6 +258,20 @@ func TestStartedAgain(t *testing.T) {
 		if op.Outcome != want || starts != min(upAfter, startTries) {
 			t.Errorf("up after %d: %s with %d starts: %s", upAfter, op.Outcome, starts, op.Message)
 		}
+	}
+}
+
+// A start that is cancelled while its server does not stay up is not tried again.
+func TestStartCancelled(t *testing.T) {
+	b := newBench(t)
+	b.f.down["gull"], b.f.upAfter = true, 9
+	op := b.run(plan.Seed, false, func(id int64) {
+		time.AfterFunc(200*time.Millisecond, func() { b.st.Cancel(context.Background(), id) })
+	}, act(verb.Start, "gull", func(s *plan.Step) {
+		s.Limit, s.After = 20, []plan.Condition{{Kind: plan.IsClosed, Server: "gull"}}
+	}))
+	if op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "it was cancelled") || len(b.f.calls) != 2 {
+		t.Errorf("%s: %s after %v", op.Outcome, op.Message, b.f.calls)
 	}
 }
 

@@ -291,13 +291,14 @@ func (s *Service) completeTail(ctx context.Context, cluster, primary string, t *
 		}
 	}
 	var found verb.RowsAt
+	why := "no log of before the fork is left on the server with the tail, which tells old versions from new ones"
 	if len(ask.Places) > 0 && ask.Next != 0 {
 		if found, err = s.agents.RowsAt(ctx, target, ask); err != nil {
 			s.log.Warn("rows of before the fork could not be read", "cluster", cluster, "server", primary, "error", err)
-			found = nil
+			found, why = nil, primary+" could not be asked"
 		}
 	}
-	t.FillBefore(primary, found)
+	t.FillBefore(primary, found, why)
 }
 
 // Tail examines a server and gives what only it has.

@@ -170,8 +170,9 @@ func (t *Tail) Places() RowsAtArgs {
 }
 
 // FillBefore puts in what the primary holds of before the fork; what it does
-// not hold any more, it has changed itself. A nil found: it could not be asked.
-func (t *Tail) FillBefore(primary string, found RowsAt) {
+// not hold any more, it has changed itself. A nil found: it was not asked, and
+// why tells the reason.
+func (t *Tail) FillBefore(primary string, found RowsAt, why string) {
 	t.rows(func(r *RowChange) {
 		if r.Kind == "insert" {
 			return
@@ -187,7 +188,7 @@ func (t *Tail) FillBefore(primary string, found RowsAt) {
 		case found != nil:
 			r.Note = join(r.Note, primary+" has changed this row too since the fork, or removed it")
 		default:
-			r.Note = join(r.Note, "before: not known, "+primary+" could not be asked")
+			r.Note = join(r.Note, "before: not known, "+why)
 		}
 	})
 }

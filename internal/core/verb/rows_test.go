@@ -45,7 +45,7 @@ func TestFill(t *testing.T) {
 	} {
 		tail := Tail{Transactions: []Transaction{{Rows: []RowChange{c.row}}}}
 		tail.FillAfter(c.after)
-		tail.FillBefore("gull", c.before)
+		tail.FillBefore("gull", c.before, "gull could not be asked")
 		if got := tail.Transactions[0].Rows[0].Words(); got != c.want {
 			t.Errorf("%s:\n got %s\nwant %s", c.name, got, c.want)
 		}

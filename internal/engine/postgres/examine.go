@@ -242,7 +242,9 @@ func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline u
 	}
 	t = &verb.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true, Transactions: b.list()}
 	b.showRows(t)
-	t.Next = e.nextTransaction(ctx, timeline, fork)
+	if len(t.Places().Places) > 0 { // else nobody asks, and it reads up to two files of log
+		t.Next = e.nextTransaction(ctx, timeline, fork)
+	}
 	return t, b.parent, nil
 }
 

@@ -154,9 +154,7 @@ func pageOf(all []verb.Transaction, a verb.ReadLogArgs, s span) *verb.LogPage {
 			open = append(open, t)
 		case lastRecord(t) < s.shown:
 		case a.Limit > 0 && !s.newest && len(page.Transactions) == a.Limit:
-			if page.End || shown == s.to {
-				page.End, shown = false, lastRecord(page.Transactions[a.Limit-1])+1
-			}
+			page.End, shown = false, lastRecord(page.Transactions[a.Limit-1])+1
 		default:
 			page.Transactions = append(page.Transactions, t)
 		}

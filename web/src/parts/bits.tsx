@@ -32,3 +32,15 @@ export function Waiting({ what }: { what: string }) {
     </p>
   );
 }
+
+// ShownOnce shows a secret that nobody can read again.
+export function ShownOnce({ what, value }: { what: string; value: string }) {
+  return (
+    <>
+      <p>
+        <b>Shown this once:</b> {what}
+      </p>
+      <pre className="cmd">{value}</pre>
+    </>
+  );
+}

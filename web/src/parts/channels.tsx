@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take } from "../api/client";
-import { Problem } from "./bits";
+import { Problem, ShownOnce } from "./bits";
 import { when } from "../words";
 
 // Channels are the web addresses that alerts are sent to.
@@ -76,14 +76,7 @@ export function Channels() {
           Add
         </button>
       </form>
-      {add.data && (
-        <>
-          <p>
-            <b>Shown this once:</b> the secret that signs what {add.data.name} gets
-          </p>
-          <pre className="cmd">{add.data.secret}</pre>
-        </>
-      )}
+      {add.data && <ShownOnce what={`the secret that signs what ${add.data.name} gets`} value={add.data.secret} />}
       {test.data && (
         <p role="status">
           {test.data.error ? <span className="c-halt">The test message did not arrive: {test.data.error}</span> : "The test message arrived."}

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take } from "../api/client";
-import { Problem } from "./bits";
+import { Problem, ShownOnce } from "./bits";
 import { when } from "../words";
 
 // Tokens makes and removes access tokens; a new one is shown once.
@@ -43,14 +43,7 @@ export function Tokens() {
           Make it
         </button>
       </form>
-      {add.data && (
-        <>
-          <p>
-            <b>Shown this once:</b> the token {add.data.name}
-          </p>
-          <pre className="cmd">{add.data.token}</pre>
-        </>
-      )}
+      {add.data && <ShownOnce what={`the token ${add.data.name}`} value={add.data.token} />}
       <Problem error={add.error ?? remove.error ?? list.error} />
     </section>
   );
