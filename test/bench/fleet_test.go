@@ -198,7 +198,11 @@ func BenchmarkWatching(b *testing.B) {
 	}
 }
 
-const watchingRounds, watchingSeconds = 30, 2
+const watchingRounds, watchingSeconds = 15, 4
+
+// settleSeconds pass uncounted after each change: agents that go on again have
+// questions waiting for them, and the service has them to greet.
+const settleSeconds = 3
 
 // Who watches in one stretch of the load.
 const (
@@ -224,6 +228,7 @@ func watching(b *testing.B, cluster string) {
 				b.Fatal(err)
 			}
 		}
+		time.Sleep(settleSeconds * time.Second)
 		before := len(load.Acked())
 		time.Sleep(watchingSeconds * time.Second)
 		return float64(len(load.Acked())-before) / watchingSeconds
