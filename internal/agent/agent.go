@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/engine"
 )
@@ -37,7 +38,6 @@ type Agent struct {
 	acts sync.Mutex
 
 	lastMu  sync.Mutex
-	last    *observation.Server
 	lastAt  time.Time
 	opening bool
 }
@@ -152,16 +152,19 @@ func (a *Agent) setOpening(on bool) {
 }
 
 // observe looks at the server, adds what the agent knows, and fences it if it
-// is writable without owning its term.
+// is writable without owning its term. A look is always finished, whether or not
+// the caller still waits: cut short, it would say of a sound server that it does
+// not answer, and the fence would be cut short with it.
 func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server {
-	o := a.engine.Observe(ctx, thorough)
+	ctx = context.WithoutCancel(ctx)
+	o := a.look(ctx, thorough)
 	s := a.memory.get()
 	if s.Guard.MustFence(o.Role == observation.Primary) {
 		a.log.Warn("the server is writable and does not own the term: fencing it", "accepted", s.Guard.Accepted)
 		if err := a.fence(ctx, false); err != nil {
 			a.log.Error("fencing failed", "error", err)
 		}
-		o = a.engine.Observe(ctx, thorough)
+		o = a.look(ctx, thorough)
 		s = a.memory.get()
 	}
 	if s.Fenced && o.Running {
@@ -171,9 +174,15 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	o.Guard, o.Fenced, o.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
 	o.CertificateEnds = a.cert.Leaf.NotAfter
 	a.lastMu.Lock()
-	a.last, a.lastAt = o, time.Now()
+	a.lastAt = time.Now()
 	a.lastMu.Unlock()
 	return o
+}
+
+func (a *Agent) look(ctx context.Context, thorough bool) *observation.Server {
+	ctx, cancel := context.WithTimeout(ctx, agentapi.ThoroughTimeout)
+	defer cancel()
+	return a.engine.Observe(ctx, thorough)
 }
 
 func (a *Agent) fence(ctx context.Context, gently bool) error {

@@ -35,14 +35,14 @@ type fakeEngine struct {
 	fail     error
 }
 
-func (f *fakeEngine) Observe(context.Context, bool) *observation.Server {
+func (f *fakeEngine) Observe(ctx context.Context, _ bool) *observation.Server {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	role := observation.Replica
 	if f.writable {
 		role = observation.Primary
 	}
-	return &observation.Server{Running: true, Accepting: true, Role: role, Writable: f.writable}
+	return &observation.Server{Running: true, Accepting: ctx.Err() == nil, Role: role, Writable: f.writable}
 }
 func (f *fakeEngine) Start(_ context.Context, as string) error {
 	f.mu.Lock()
@@ -51,9 +51,12 @@ func (f *fakeEngine) Start(_ context.Context, as string) error {
 	return f.fail
 }
 func (f *fakeEngine) Stop(context.Context) error { return f.fail }
-func (f *fakeEngine) Fence(context.Context, bool) error {
+func (f *fakeEngine) Fence(ctx context.Context, _ bool) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
 	f.fenced++
 	f.writable = false
 	return nil
@@ -278,6 +281,21 @@ func TestFencesItself(t *testing.T) {
 			t.Fatal("the agent by itself did not fence a writable server")
 		}
 		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// Invariant: a look that has begun is finished with all that follows from it,
+// though the caller has gone: what it finds writable is fenced.
+func TestFencesWhenNobodyWaits(t *testing.T) {
+	r := newRig(t)
+	r.f.writable = true
+	if err := r.learn(4, false); err != nil {
+		t.Fatal(err)
+	}
+	gone, cancel := context.WithCancel(t.Context())
+	cancel()
+	if o := r.observe(gone, false); r.f.fenced != 1 || r.f.writable || !o.Accepting {
+		t.Errorf("fenced %d times, writable %v, %+v", r.f.fenced, r.f.writable, o)
 	}
 }
 

@@ -26,6 +26,9 @@ func (a *Agent) handler() http.Handler {
 				return err
 			}
 		}
+		if err := r.Context().Err(); err != nil {
+			return err // it waited so long that nobody wants the answer any more
+		}
 		return answer(w, a.observe(r.Context(), req.Thorough))
 	}))
 	m.HandleFunc("POST /agent/v1/examine", a.fromService(func(w http.ResponseWriter, r *http.Request) error {

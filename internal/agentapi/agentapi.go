@@ -23,6 +23,10 @@ import (
 	"crosstwin/internal/pki"
 )
 
+// ThoroughTimeout bounds a look at a server that also collects its settings and
+// counts what is in its databases.
+const ThoroughTimeout = 8 * time.Second
+
 // ObserveRequest asks for an observation and tells the newest decision.
 type ObserveRequest struct {
 	Term     int64 `json:"term"`  // newest decided
@@ -82,6 +86,9 @@ type Unreachable struct {
 }
 
 func (u Unreachable) Error() string {
+	if errors.Is(u.Err, context.DeadlineExceeded) {
+		return fmt.Sprintf("%s's agent at %s has not answered in time", u.Server, u.Address)
+	}
 	return fmt.Sprintf("%s's agent cannot be reached at %s: %v", u.Server, u.Address, u.Err)
 }
 

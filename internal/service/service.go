@@ -29,8 +29,9 @@ import (
 // watchEvery is the time between two observations of a server.
 const watchEvery = time.Second
 
-// observeTimeout bounds one observation.
-const observeTimeout = 4 * time.Second
+// observeTimeout bounds one observation. It leaves an agent time to say that its
+// server has not answered within 3 s.
+const observeTimeout = 5 * time.Second
 
 // clockSamples is how many samples of a primary's position are remembered: an
 // hour of a busy cluster.

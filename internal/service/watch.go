@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -88,7 +89,11 @@ func (s *Service) observe(ctx context.Context, cluster, server string, thorough 
 		return nil, err
 	}
 	req.Thorough = thorough
-	octx, cancel := context.WithTimeout(ctx, observeTimeout)
+	timeout := observeTimeout
+	if thorough {
+		timeout = agentapi.ThoroughTimeout + observeTimeout
+	}
+	octx, cancel := context.WithTimeout(ctx, timeout)
 	defer cancel()
 	asked := time.Now()
 	o, err := s.agents.Observe(octx, t, req)
@@ -118,7 +123,7 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 			m.problem = failed.Error()
 			break
 		}
-		if m.last != nil && o.Settings == nil {
+		if m.last != nil && o.Settings == nil && o.SettingsProblem == "" {
 			o.Settings, o.Facts = m.last.Settings, m.last.Facts
 		}
 		if m.last == nil || m.last.GTIDState != o.GTIDState {

@@ -207,7 +207,7 @@ const settleSeconds = 3
 // Who watches in one stretch of the load.
 const (
 	nobody       = iota
-	primaryAgent // as on a database's own host
+	primaryAgent // as on a database's own host, and the service that asks it
 	everybody    // three agents and the service, all on this machine
 )
 
@@ -223,11 +223,7 @@ func watching(b *testing.B, cluster string) {
 	defer load.Stop()
 	time.Sleep(5 * time.Second)
 	count := func(who int) float64 {
-		for i, s := range w.Servers {
-			if err := freeze(w.AgentPID(s.Name), who == nobody || who == primaryAgent && i > 0); err != nil {
-				b.Fatal(err)
-			}
-		}
+		watch(b, w, who)
 		time.Sleep(settleSeconds * time.Second)
 		before := len(load.Acked())
 		time.Sleep(watchingSeconds * time.Second)
@@ -245,12 +241,24 @@ func watching(b *testing.B, cluster string) {
 		rates = append(rates, got[nobody])
 		alone, all = append(alone, got[primaryAgent]/got[nobody]), append(all, got[everybody]/got[nobody])
 	}
-	for _, s := range w.Servers {
-		freeze(w.AgentPID(s.Name), false)
-	}
+	watch(b, w, everybody)
 	fmt.Printf("\n%s under load, %.0f transactions a second: watched / not watched over %d rounds, quartiles\n  by the agent beside the primary: %.3f %.3f %.3f\n  by three agents and the service on the same %d cores: %.3f %.3f %.3f\n",
 		cluster, at(rates, 0.5), watchingRounds, at(alone, 0.25), at(alone, 0.5), at(alone, 0.75), runtime.NumCPU(), at(all, 0.25), at(all, 0.5), at(all, 0.75))
 	report("watching-"+w.Engine, at(alone, 0.5), "ratio", 0.99)
+}
+
+// watch has those go on who watch, and freezes the others.
+func watch(b *testing.B, w *demo.Cluster, who int) {
+	b.Helper()
+	stop := func(pid int, stop bool) {
+		if err := freeze(pid, stop); err != nil {
+			b.Fatal(err)
+		}
+	}
+	stop(w.ServicePID(), who == nobody)
+	for i, s := range w.Servers {
+		stop(w.AgentPID(s.Name), who == nobody || who == primaryAgent && i > 0)
+	}
 }
 
 // freeze stops a process, or lets it go on.

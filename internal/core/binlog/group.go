@@ -140,14 +140,30 @@ func (s *Groups) Read(b []byte, each func(*Group) error) (int, error) { return s
 // The offset may point anywhere: a group is known by its header, whose end is
 // its own offset and size, and by its checksum.
 func (s *Groups) ReadFrom(b []byte, offset int, each func(*Group) error) (int, error) {
-	_, first, err := s.reader.Next(b) // says how the rest is to be read
-	if errors.Is(err, ErrShort) {
-		return 0, nil
-	}
-	if err != nil {
+	first, err := s.readFormat(b)
+	if err != nil || first == 0 {
 		return 0, err
 	}
 	return s.read(b, s.groupAt(b, max(first, offset)), each)
+}
+
+// ReadOn is Read from an offset at which an earlier group ended.
+func (s *Groups) ReadOn(b []byte, offset int, each func(*Group) error) (int, error) {
+	first, err := s.readFormat(b)
+	if err != nil || first == 0 {
+		return 0, err
+	}
+	return s.read(b, max(first, offset), each)
+}
+
+// readFormat reads the first event, which says how the rest is to be read, and
+// gives its end; 0 when the file is shorter.
+func (s *Groups) readFormat(b []byte) (int, error) {
+	_, first, err := s.reader.Next(b)
+	if errors.Is(err, ErrShort) {
+		return 0, nil
+	}
+	return first, err
 }
 
 // groupAt gives the offset of the first group at or after an offset; the end of

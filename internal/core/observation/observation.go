@@ -94,6 +94,9 @@ type Server struct {
 	DiskFreeBytes   int64             `json:"disk_free_bytes,omitempty"`
 	DataBytes       int64             `json:"data_bytes,omitempty"`
 	Settings        map[string]string `json:"settings,omitempty"`
+	// SettingsProblem is why a thorough observation could not collect Settings
+	// and Facts of a server that answers: both are unknown then.
+	SettingsProblem string `json:"settings_problem,omitempty"`
 	// Live are the settings that an operation may change, as they are now.
 	Live map[string]string `json:"live,omitempty"`
 	// Facts are counts that only a thorough observation collects, such as

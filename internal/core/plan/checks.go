@@ -93,6 +93,21 @@ func mendIf(bad bool, text string) string {
 	return ""
 }
 
+// checkKnown says when settings and contents of a server that answers could not
+// be read: the checks that rest on them are left out then, and a change that can
+// wait has to.
+func (in *Input) checkKnown(p *Plan, m view.Member) {
+	if m.Last == nil || m.Last.SettingsProblem == "" {
+		return
+	}
+	c := Check{Name: "settings can be read", Server: m.Name, Result: Fail, Evidence: fmt.Sprintf("%s answers, and its settings and tables cannot be read: %s", m.Name, m.Last.SettingsProblem),
+		Why: "whether it is fit for the other role cannot be told", Mend: "look on " + m.Name + " for statements that hold locks on many tables, or a server that is overloaded, and ask again"}
+	if in.Request.Kind == Failover {
+		c.Result = Warn
+	}
+	p.check(c)
+}
+
 // checkSettings looks at one server's own settings and contents.
 func (in *Input) checkSettings(p *Plan, name string) {
 	m := in.member(name)
@@ -215,6 +230,7 @@ func (in *Input) checkAll(p *Plan) {
 		if m.Name != in.View.Primary {
 			in.checkPair(p, m.Name)
 		}
+		in.checkKnown(p, m)
 		in.checkSettings(p, m.Name)
 		in.checkDisk(p, m.Name, 0)
 	}

@@ -74,6 +74,9 @@ func TestEachCheck(t *testing.T) {
 		{"clocks agree", "heron", Warn, func(_ *Input, m []view.Member) { m[2].Last.At = now.Add(-3 * time.Second) }},
 		{"own identity", "heron", Fail, func(_ *Input, m []view.Member) { m[2].Last.Address = m[1].Last.Address }},
 		{"replay runs", "tern", Fail, func(_ *Input, m []view.Member) { m[1].Last.ReplayPaused = true }},
+		{"settings can be read", "heron", Fail, func(_ *Input, m []view.Member) {
+			m[2].Last.Settings, m[2].Last.Facts, m[2].Last.SettingsProblem = nil, nil, "canceling statement due to user request"
+		}},
 		{"agent answers", "heron", Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
 		{"replication path", "heron", Fail, func(in *Input, _ []view.Member) {
 			in.Probes = []Probe{{"heron", "tern", verb.ProbeResult{Problem: "password authentication failed"}}}

@@ -113,7 +113,7 @@ func healthProblem(in Input, v *View, s Server) (Problem, bool) {
 	if s.Diagnosis != "" && (s.Health == Behind || s.Health == Stalled) {
 		why = s.Diagnosis
 	}
-	return Problem{Rule: rule, Server: s.Name, Text: s.Name + " is " + string(s.Health) + ifNot(": ", why), Mend: mend(in, v, s), SettingUp: unmade}, true
+	return Problem{Rule: rule, Server: s.Name, Text: s.Name + " " + s.Health.said() + ifNot(": ", why), Mend: mend(in, v, s), SettingUp: unmade}, true
 }
 
 func slotProblems(in Input, v *View, s Server) (out []Problem) {

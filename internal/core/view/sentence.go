@@ -25,7 +25,7 @@ func opening(in Input, v *View) string {
 	case p == nil:
 		return in.Cluster + " takes no writes: it has no primary yet."
 	case p.Health != TakesWrites:
-		why := "primary " + p.Name + " is " + string(p.Health)
+		why := "primary " + p.Name + " " + p.Health.said()
 		if p.Health == TakesNoWrite {
 			why = "primary " + p.Name + " takes none"
 		}
@@ -67,7 +67,7 @@ func others(v *View) string {
 		case s.Health == Behind:
 			rest = append(rest, fmt.Sprintf("%s is %s behind", s.Name, Span(s.Lag.Seconds)))
 		default:
-			rest = append(rest, s.Name+" is "+string(s.Health))
+			rest = append(rest, s.Name+" "+s.Health.said())
 		}
 	}
 	var parts []string

@@ -19,7 +19,7 @@ import (
 // Health is the judged state of a server or a cluster.
 type Health string
 
-// All values of Health (handbook of names: one word for one state).
+// All values of Health: one word for one state.
 const (
 	InStep       Health = "in step"
 	Behind       Health = "behind"
@@ -32,6 +32,14 @@ const (
 	Stopped      Health = "stopped"
 	Unseen       Health = "unseen"
 )
+
+// said puts a health behind a server's name: "is behind", "takes no writes".
+func (h Health) said() string {
+	if h == TakesWrites || h == TakesNoWrite {
+		return string(h)
+	}
+	return "is " + string(h)
+}
 
 // severity orders health from good to bad; a cluster's health is that of its
 // worst server.

@@ -147,10 +147,26 @@ type stoppedState struct {
 	at    string
 	state position.GTIDState
 	clean bool
+	// read is how far the file was read: state has every transaction before it.
+	// trace is the end of what was read: another file of the same name, as after
+	// a reset of the log, does not have it there.
+	read  int
+	trace string
 }
 
-// stoppedLog reads the end of the log of a server that does not answer. It is
-// read again only when the newest file has changed.
+// traceBytes hold the end of a transaction, with its checksum.
+const traceBytes = 256
+
+func traceAt(b []byte, at int) string { return string(b[max(0, at-traceBytes):at]) }
+
+// goesOn tells whether b is the content of the same file, read before and grown.
+func (st *stoppedState) goesOn(file string, b []byte) bool {
+	return st.file == file && st.read > 0 && st.read <= len(b) && st.trace == traceAt(b, st.read)
+}
+
+// stoppedLog reads the end of the log of a server that does not answer. What was
+// read before is not read again: a server that is only slow goes on writing, and
+// its agent must not take from it what time it has.
 func (e *Engine) stoppedLog() (stoppedState, error) {
 	files, err := e.logFiles()
 	if err != nil {
@@ -174,14 +190,21 @@ func (e *Engine) stoppedLog() (stoppedState, error) {
 	if st.state, err = stateBefore(last); err != nil {
 		return st, err
 	}
-	err = eachGroup(files[len(files)-1:], func(_ string, g *binlog.Group) error {
-		if g.Complete {
-			st.state = st.state.With(g.GTID.GTID)
+	err = mapped(last, func(b []byte) error {
+		if known.goesOn(last, b) {
+			st.state, st.read = known.state, known.read
 		}
-		return nil
+		_, err := binlog.NewGroups().ReadOn(b, st.read, func(g *binlog.Group) error {
+			if g.Complete {
+				st.state, st.read = st.state.With(g.GTID.GTID), int(g.To)
+			}
+			return nil
+		})
+		st.trace = traceAt(b, st.read)
+		return err
 	})
 	if err != nil {
-		return st, err
+		return st, fmt.Errorf("%s: %w", filepath.Base(last), err)
 	}
 	st.at = st.state.Last().String()
 	e.seen.Lock()

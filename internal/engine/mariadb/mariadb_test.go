@@ -43,11 +43,7 @@ var account = engine.Account{User: "crosstwin_replication", Password: "of this t
 func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 	t.Helper()
 	p = &pair{t, map[string]*rig{}}
-	wren, plover = p.add("wren", 11), p.add("plover", 12)
-	if _, _, err := wren.Run(wren.ctx(), "env", "TMPDIR="+wren.cfg.WorkDir, "mariadb-install-db", "--no-defaults", "--datadir="+wren.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+wren.cfg.Superuser, "--skip-test-db"); err != nil {
-		t.Fatal(err)
-	}
-	wren.ok(wren.Start(wren.ctx(), "primary"))
+	wren, plover = p.create("wren", 11), p.add("plover", 12)
 	wren.ok(wren.Prepare(wren.ctx(), verb.PrepareArgs{Account: true}, account))
 	wren.sql(`create database d; use d; create table t (id int primary key, v varchar(40), f double, b longblob, at timestamp(3) null, j json, k enum('x','y'));
 		insert into t values (1, 'one', 0.1, x'00ff', '2027-01-01 00:00:00.123', '{"a":1}', 'x'), (2, 'two', null, null, null, null, 'y'), (3, 'three', -1e300, 'z', null, '[]', null);
@@ -56,6 +52,16 @@ func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 		create table old (id int primary key, v int) engine = MyISAM; insert into old values (1, 1); create table nokey (a int); insert into nokey values (1), (1)`)
 	p.seed(plover, wren, "")
 	return p, wren, plover
+}
+
+// create makes a new database and opens it.
+func (p *pair) create(name string, id int) *rig {
+	p.t.Helper()
+	r := p.add(name, id)
+	_, _, err := r.Run(r.ctx(), "env", "TMPDIR="+r.cfg.WorkDir, "mariadb-install-db", "--no-defaults", "--datadir="+r.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+r.cfg.Superuser, "--skip-test-db")
+	r.ok(err)
+	r.ok(r.Start(r.ctx(), "primary"))
+	return r
 }
 
 func (p *pair) add(name string, id int) *rig {
@@ -399,6 +405,45 @@ func TestRelayLogIsNotLost(t *testing.T) {
 			}
 			replica.ok(replica.Promote(replica.ctx()))
 		})
+	}
+}
+
+// What the files say of a log is the same whether they are read at once or as
+// they grow, and a log begun anew under the same name is none that grew.
+func TestLogOfAServerThatDoesNotAnswer(t *testing.T) {
+	t.Parallel()
+	p := &pair{t, map[string]*rig{}}
+	wren := p.create("wren", 11)
+	wren.sql("create database d; create table d.t (id int primary key)")
+	agree := func(when string) stoppedState {
+		t.Helper()
+		o := wren.Observe(wren.ctx(), false) // keeps the log's name, as each second
+		st, err := wren.stoppedLog()
+		if err != nil || st.state.String() != o.GTIDState {
+			t.Errorf("%s: the files say %s, the server %s: %v", when, st.state, o.GTIDState, err)
+		}
+		if fi, err := os.Stat(st.file); err != nil || int64(st.read) > fi.Size() || st.read == 0 {
+			t.Errorf("%s: read to %d of %d", when, st.read, fi.Size())
+		}
+		return st
+	}
+	first := agree("at first")
+	wren.sql("insert into d.t values (1), (2); insert into d.t values (3)")
+	if grown := agree("grown"); grown.read <= first.read {
+		t.Errorf("nothing more was read: %d", grown.read)
+	}
+	wren.sql("flush binary logs; insert into d.t values (4)")
+	agree("in another file")
+	wren.sql("reset master")
+	wren.sql("insert into d.t values (5)")
+	short := agree("begun anew")
+	wren.sql("reset master; set server_id = 77; insert into d.t values (6); insert into d.t values (7), (8), (9)")
+	if again := agree("begun anew, and longer at once"); again.file != short.file || again.size <= short.size {
+		t.Fatalf("not the case that was meant: %+v after %+v", again, short)
+	}
+	wren.ok(wren.Fence(wren.ctx(), false))
+	if o := wren.Observe(wren.ctx(), false); o.Accepting || o.GTIDState != "1-77-2" {
+		t.Errorf("killed: %s %q", o.GTIDState, o.Problem)
 	}
 }
 

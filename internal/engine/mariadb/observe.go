@@ -18,7 +18,7 @@ import (
 	"crosstwin/internal/engine/host"
 )
 
-// probeTimeout bounds the query of an observation.
+// probeTimeout bounds the queries of each second's observation.
 const probeTimeout = 3 * time.Second
 
 // observeSQL asks for the facts of every second, in one round trip.
@@ -42,13 +42,11 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	if o.Running {
 		err := e.observeRunning(ctx, o)
 		if err != nil {
-			err = e.observeRunning(ctx, o) // the session may have been one that was cut off
-		}
-		if err == nil && thorough {
-			err = e.observeSettings(ctx, o)
-		}
-		if err != nil {
-			o.Problem = "it does not answer: " + plain(err)
+			o.Problem = host.Unanswered(probeTimeout, err, plain(err))
+		} else if thorough {
+			if err = e.observeSettings(ctx, o); err != nil {
+				o.Settings, o.Facts, o.SettingsProblem = nil, nil, plain(err)
+			}
 		}
 	}
 	if !o.Accepting && !o.DataEmpty {
@@ -96,9 +94,21 @@ func major(version string) int {
 // plain takes the wrapping off an error.
 func plain(err error) string { return strings.TrimSpace(err.Error()) }
 
+// observeRunning asks the server. A session that was cut off fails at once, and
+// the next one is tried; a server that has not answered in time is not asked
+// again.
 func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) error {
 	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
 	defer cancel()
+	err := e.ask(ctx, o)
+	if err != nil && ctx.Err() == nil {
+		err = e.ask(ctx, o)
+	}
+	return err
+}
+
+func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
+	o.Downstreams, o.LogFiles = nil, nil
 	asked := time.Now()
 	rows, err := e.db.QueryContext(ctx, observeSQL)
 	if err != nil {

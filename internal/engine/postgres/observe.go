@@ -100,7 +100,7 @@ type observedRow struct {
 	}
 }
 
-// probeTimeout bounds the query of an observation.
+// probeTimeout bounds the queries of each second's observation.
 const probeTimeout = 3 * time.Second
 
 // Observe implements engine.Engine.
@@ -125,15 +125,13 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	}
 	o.Running = running
 	if running && p.status != "starting" && p.status != "stopping" {
-		err := e.observeRunning(ctx, o, thorough)
+		err := e.observeRunning(ctx, o)
 		if err != nil {
-			// A connection of the pool may be a leftover of an earlier server
-			// process; the second try is on a fresh one.
-			e.pool.Reset()
-			err = e.observeRunning(ctx, o, thorough)
-		}
-		if err != nil {
-			o.Problem = "it does not answer: " + plain(err)
+			o.Problem = host.Unanswered(probeTimeout, err, plain(err))
+		} else if thorough {
+			if err = e.observeSettings(ctx, o); err != nil {
+				o.Settings, o.Facts, o.SettingsProblem = nil, nil, plain(err)
+			}
 		}
 	} else if running {
 		o.Problem = "it is " + p.status
@@ -163,9 +161,21 @@ func plain(err error) string {
 	return strings.TrimSpace(err.Error())
 }
 
-func (e *Engine) observeRunning(ctx context.Context, o *observation.Server, thorough bool) error {
+// observeRunning asks the server. A connection of the pool may be a leftover of
+// an earlier server process, which fails at once: the second try is on a fresh
+// one. A server that has not answered in time is not asked again.
+func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) error {
 	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
 	defer cancel()
+	err := e.ask(ctx, o)
+	if err != nil && ctx.Err() == nil {
+		e.pool.Reset()
+		err = e.ask(ctx, o)
+	}
+	return err
+}
+
+func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	var text string
 	asked := time.Now()
 	if err := e.pool.QueryRow(ctx, observeSQL).Scan(&text); err != nil {
@@ -192,9 +202,6 @@ func (e *Engine) observeRunning(ctx context.Context, o *observation.Server, thor
 	e.observeLinks(o, &r)
 	e.observeReplay(o, &r)
 	e.observeLine(ctx, o, &r)
-	if thorough {
-		return e.observeSettings(ctx, o)
-	}
 	return nil
 }
 

@@ -1,6 +1,9 @@
 package host
 
 import (
+	"context"
+	"errors"
+	"fmt"
 	"strconv"
 	"time"
 )
@@ -20,4 +23,13 @@ func ClockAhead(said string, asked, answered time.Time) float64 {
 		return 0
 	}
 	return ahead.Seconds()
+}
+
+// Unanswered says why a server gave no observation: not within the time that it
+// had, or with an error, whose words are given.
+func Unanswered(within time.Duration, err error, words string) string {
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Sprintf("it has not answered within %.0f s", within.Seconds())
+	}
+	return "it does not answer: " + words
 }
