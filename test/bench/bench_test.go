@@ -162,23 +162,58 @@ func idle(b *testing.B, cluster string) {
 	if w.Engine != position.EnginePostgres {
 		suffix = "-" + w.Engine
 	}
+	reportDatabases(b, w, suffix)
 	report("idle-service-cpu"+suffix, cpu["service"], "percent", 3)
 	report("idle-service-memory"+suffix, mem["service"], "MiB", 60)
 	report("idle-agent-cpu"+suffix, cpu["agent"], "percent", 1)
 	report("idle-agent-memory"+suffix, mem["agent"], "MiB", 40)
 }
 
+// reportDatabases measures what the questions cost the idle databases: the
+// processor time that each uses with and without watching.
+func reportDatabases(b *testing.B, w *demo.Cluster, suffix string) {
+	used := func() (out []float64) {
+		before := make([]float64, len(w.Servers))
+		for i, s := range w.Servers {
+			before[i] = databaseSeconds(s)
+		}
+		time.Sleep(idleSeconds * time.Second)
+		for i, s := range w.Servers {
+			out = append(out, 100*(databaseSeconds(s)-before[i])/idleSeconds)
+		}
+		return out
+	}
+	with := used()
+	watch(b, w, false)
+	without := used()
+	watch(b, w, true)
+	worst := 0.0
+	for i, s := range w.Servers {
+		fmt.Printf("  %-12s %.2f %% of a core watched, %.2f %% not watched\n", "database "+s.Name, with[i], without[i])
+		worst = max(worst, with[i]-without[i])
+	}
+	report("idle-database-cpu"+suffix, worst, "percent", 1)
+}
+
 // cpuSeconds reads user and system time of a process (proc(5), stat; the clock
 // tick is 10 ms on Linux).
 func cpuSeconds(b *testing.B, pid int) float64 {
-	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	n, err := processorTime(pid)
 	if err != nil {
 		b.Fatal(err)
+	}
+	return n
+}
+
+func processorTime(pid int) (float64, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0, err
 	}
 	f := strings.Fields(string(text)[strings.LastIndex(string(text), ")")+1:])
 	user, _ := strconv.ParseFloat(f[11], 64)
 	system, _ := strconv.ParseFloat(f[12], 64)
-	return (user + system) / 100
+	return (user + system) / 100, nil
 }
 
 func residentMiB(b *testing.B, pid int) float64 {

@@ -9,16 +9,13 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/demo"
 	"crosstwin/internal/simulate"
 	"crosstwin/test/browser"
 	"crosstwin/test/harness"
@@ -187,86 +184,6 @@ func scriptKiB(b *testing.B) float64 {
 		n += gzipped(text)
 	}
 	return float64(n) / 1024
-}
-
-// BenchmarkWatching compares a load with and without watching: a frozen agent
-// asks nothing. The data is held in memory, because the speed of a shared disk
-// swings by far more than what is looked for.
-func BenchmarkWatching(b *testing.B) {
-	for _, c := range []string{demo.Bookings, demo.Cargo} {
-		b.Run(c, func(b *testing.B) { watching(b, c) })
-	}
-}
-
-const watchingRounds, watchingSeconds = 15, 4
-
-// settleSeconds pass uncounted after each change: agents that go on again have
-// questions waiting for them, and the service has them to greet.
-const settleSeconds = 3
-
-// Who watches in one stretch of the load.
-const (
-	nobody       = iota
-	primaryAgent // as on a database's own host, and the service that asks it
-	everybody    // three agents and the service, all on this machine
-)
-
-func watching(b *testing.B, cluster string) {
-	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
-		b.Setenv("TMPDIR", "/dev/shm")
-	}
-	w, ctx := newWorld(b, cluster)
-	if err := w.Await(ctx, inStep); err != nil {
-		b.Fatal(err)
-	}
-	load := w.Load(4, 0)
-	defer load.Stop()
-	time.Sleep(5 * time.Second)
-	count := func(who int) float64 {
-		watch(b, w, who)
-		time.Sleep(settleSeconds * time.Second)
-		before := len(load.Acked())
-		time.Sleep(watchingSeconds * time.Second)
-		return float64(len(load.Acked())-before) / watchingSeconds
-	}
-	// Each round compares neighbours, in turn each of them first: the load itself
-	// drifts as its tables grow.
-	var alone, all, rates []float64
-	for i := range watchingRounds {
-		var got [3]float64
-		for k := range got {
-			who := (i + k) % len(got)
-			got[who] = count(who)
-		}
-		rates = append(rates, got[nobody])
-		alone, all = append(alone, got[primaryAgent]/got[nobody]), append(all, got[everybody]/got[nobody])
-	}
-	watch(b, w, everybody)
-	fmt.Printf("\n%s under load, %.0f transactions a second: watched / not watched over %d rounds, quartiles\n  by the agent beside the primary: %.3f %.3f %.3f\n  by three agents and the service on the same %d cores: %.3f %.3f %.3f\n",
-		cluster, at(rates, 0.5), watchingRounds, at(alone, 0.25), at(alone, 0.5), at(alone, 0.75), runtime.NumCPU(), at(all, 0.25), at(all, 0.5), at(all, 0.75))
-	report("watching-"+w.Engine, at(alone, 0.5), "ratio", 0.99)
-}
-
-// watch has those go on who watch, and freezes the others.
-func watch(b *testing.B, w *demo.Cluster, who int) {
-	b.Helper()
-	stop := func(pid int, stop bool) {
-		if err := freeze(pid, stop); err != nil {
-			b.Fatal(err)
-		}
-	}
-	stop(w.ServicePID(), who == nobody)
-	for i, s := range w.Servers {
-		stop(w.AgentPID(s.Name), who == nobody || who == primaryAgent && i > 0)
-	}
-}
-
-// freeze stops a process, or lets it go on.
-func freeze(pid int, stop bool) error {
-	if stop {
-		return syscall.Kill(pid, syscall.SIGSTOP)
-	}
-	return syscall.Kill(pid, syscall.SIGCONT)
 }
 
 func gzipped(text []byte) int {
