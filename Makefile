@@ -47,7 +47,7 @@ lint: web/src/api/schema.ts
 	@scripts/lint
 
 bench: prerequisites build
-	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 20m ./test/bench
+	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 45m ./test/bench
 
 screenshots: prerequisites build
 	@scripts/screenshots
