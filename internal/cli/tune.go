@@ -92,14 +92,7 @@ func (a *app) driftCommand() *cobra.Command {
 }
 
 func (a *app) printDrift(w io.Writer, d view.Drift) {
-	if len(d.Unasked) > 0 {
-		fmt.Fprintf(w, "Not asked, because they do not answer: %s.\n", strings.Join(d.Unasked, ", "))
-	}
-	if len(d.Settings) == 0 {
-		fmt.Fprintln(w, a.bold(fmt.Sprintf("The servers of %s agree in all %d settings that matter at a role change.", d.Cluster, d.Checked)))
-		return
-	}
-	fmt.Fprintln(w, a.bold(fmt.Sprintf("The servers of %s differ in %d of %d settings that matter at a role change.", d.Cluster, len(d.Settings), d.Checked)))
+	fmt.Fprintln(w, a.bold(wrap(d.Sentence, 110, "")))
 	for _, s := range d.Settings {
 		fmt.Fprintf(w, "\n  %s: %s\n", a.bold(s.Name), s.Why)
 		var names []string

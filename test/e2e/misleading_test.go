@@ -199,7 +199,7 @@ func misleadingCases(t *testing.T, w *world) {
 	if w.mariadb() {
 		setting, value = "slave_parallel_threads", "2"
 	}
-	w.must(0, []string{"The servers of bookings agree in all"}, "drift", "bookings")
+	w.must(0, []string{"gull, tern and heron agree in all"}, "drift", "bookings")
 	w.must(0, []string{"finished"}, "tune", "bookings", "heron", setting, value, "--yes")
 	w.must(0, []string{"differ in 1 of", setting}, "drift", "bookings")
 }

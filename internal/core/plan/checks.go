@@ -3,7 +3,6 @@ package plan
 import (
 	"fmt"
 	"strconv"
-	"time"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -180,18 +179,19 @@ func (in *Input) checkDisk(p *Plan, name string, needed int64) {
 
 // maxSkew is the largest difference between a host's clock and the service's
 // that goes without a warning.
-const maxSkew = 2 * time.Second
+const maxSkew = 2.0
 
 func (in *Input) checkClocks(p *Plan) {
 	for _, m := range in.Members {
 		if m.Last == nil || !in.seen(m.Name) {
 			continue
 		}
-		skew := m.Last.At.Sub(m.SeenAt)
-		if skew < 0 {
-			skew = -skew
+		skew := max(m.ClockSkew, -m.ClockSkew)
+		evidence := m.Name + "'s clock agrees with the service's, as far as a question can tell"
+		if skew > 0 {
+			evidence = fmt.Sprintf("%s's clock differs from the service's by %s", m.Name, view.Span(skew))
 		}
-		p.check(Check{Name: "clocks agree", Server: m.Name, Result: verdict(skew < maxSkew, Warn), Evidence: fmt.Sprintf("%s's clock differs from the service's by %s", m.Name, view.Span(skew.Seconds())),
+		p.check(Check{Name: "clocks agree", Server: m.Name, Result: verdict(skew < maxSkew, Warn), Evidence: evidence,
 			Why: "times in logs and journals could not be put in order", Mend: mendIf(skew >= maxSkew, "run a time service on "+m.Name)})
 	}
 }

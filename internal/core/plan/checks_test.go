@@ -2,7 +2,6 @@ package plan
 
 import (
 	"testing"
-	"time"
 
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -71,7 +70,7 @@ func TestEachCheck(t *testing.T) {
 		{"no tablespaces", "tern", Warn, fact("tablespaces")},
 		{"same major version", "heron", Fail, func(_ *Input, m []view.Member) { m[2].Last.MajorVersion = 16 }},
 		{"free disk", "gull", Warn, func(_ *Input, m []view.Member) { m[0].Last.DiskFreeBytes = 50 << 20 }},
-		{"clocks agree", "heron", Warn, func(_ *Input, m []view.Member) { m[2].Last.At = now.Add(-3 * time.Second) }},
+		{"clocks agree", "heron", Warn, func(_ *Input, m []view.Member) { m[2].ClockSkew = -3 }},
 		{"own identity", "heron", Fail, func(_ *Input, m []view.Member) { m[2].Last.Address = m[1].Last.Address }},
 		{"replay runs", "tern", Fail, func(_ *Input, m []view.Member) { m[1].Last.ReplayPaused = true }},
 		{"settings can be read", "heron", Fail, func(_ *Input, m []view.Member) {

@@ -219,6 +219,11 @@ func holdsTogether(t *testing.T, name string, p *Plan) {
 			t.Errorf("%s: check %q has no evidence, or fails without a way to mend it", name, c.Name)
 		}
 	}
+	for _, w := range p.Ways {
+		if w.Why == "" {
+			t.Errorf("%s: the way %s (possible: %v) has no reason", name, w.Name, w.Possible)
+		}
+	}
 	if p.Destroys != "" && p.ConfirmName == "" {
 		t.Errorf("%s: it destroys %s and asks for no name", name, p.Destroys)
 	}

@@ -85,12 +85,13 @@ func (in *Input) ways(p *Plan) []Way {
 	case x.TailBytes > 0:
 		follow.Possible, follow.Why = false, fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", view.Size(x.TailBytes), x.Fork, in.View.Primary)
 	}
-	if !rewind.Possible {
-		rewind.Why = x.WhyNot
-	} else if x.Unfinished == "rewind" {
-		rewind.Why = "the rewind that broke off is run again from its beginning"
-	} else if follow.Possible {
+	switch {
+	case follow.Possible:
 		rewind.Possible, rewind.Why = false, "there is nothing to take out"
+	case !rewind.Possible:
+		rewind.Why = orElse(x.WhyNot, follow.Why)
+	case x.Unfinished == "rewind":
+		rewind.Why = "the rewind that broke off is run again from its beginning"
 	}
 	return []Way{follow, rewind, rebuild}
 }

@@ -245,6 +245,13 @@ func TestDrift(t *testing.T) {
 	if len(d.Unasked) != 1 || d.Unasked[0] != "tern" {
 		t.Errorf("not asked: %v", d.Unasked)
 	}
+	if want := "gull and heron differ in 1 of "; !strings.HasPrefix(d.Sentence, want) || !strings.HasSuffix(d.Sentence, "The settings of tern could not be read.") {
+		t.Error(d.Sentence)
+	}
+	in.Members[2].Last.Settings, in.Members[2].Last.SettingsProblem = nil, "locked"
+	if d := DriftOf(in); d.Sentence != "Only the settings of gull could be read: nothing is compared." {
+		t.Error(d.Sentence)
+	}
 }
 
 func TestConflicts(t *testing.T) {

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"fmt"
 	"sort"
 
 	"crosstwin/internal/core/position"
@@ -9,9 +10,10 @@ import (
 // Drift lists settings in which the servers of a cluster differ.
 type Drift struct {
 	Cluster  string   `json:"cluster"`
+	Sentence string   `json:"sentence"`
 	Checked  int      `json:"checked_settings"` // how many were looked at
 	Settings []Differ `json:"settings"`
-	// Unasked servers could not be asked.
+	// Unasked are the servers whose settings could not be read.
 	Unasked []string `json:"unasked,omitempty"`
 }
 
@@ -73,18 +75,18 @@ var reasons = map[string]map[string]string{
 // DriftOf compares the settings that were last seen of all servers.
 func DriftOf(in Input) Drift {
 	d := Drift{Cluster: in.Cluster, Checked: len(reasons[in.Engine]), Settings: []Differ{}}
+	var asked []Member
 	for _, m := range in.Members {
 		if m.Last == nil || m.Last.Settings == nil || m.Problem != "" || !m.Last.Accepting {
 			d.Unasked = append(d.Unasked, m.Name)
+		} else {
+			asked = append(asked, m)
 		}
 	}
 	for name, why := range reasons[in.Engine] {
 		x := Differ{Name: name, Why: why, Values: map[string]string{}}
 		seen := map[string]bool{}
-		for _, m := range in.Members {
-			if m.Last == nil || m.Problem != "" || !m.Last.Accepting {
-				continue
-			}
+		for _, m := range asked {
 			if v, known := m.Last.Settings[name]; known {
 				x.Values[m.Name] = v
 				seen[v] = true
@@ -95,5 +97,28 @@ func DriftOf(in Input) Drift {
 		}
 	}
 	sort.Slice(d.Settings, func(i, j int) bool { return d.Settings[i].Name < d.Settings[j].Name })
+	d.Sentence = d.sentence(asked)
 	return d
+}
+
+func (d *Drift) sentence(asked []Member) string {
+	var names []string
+	for _, m := range asked {
+		names = append(names, m.Name)
+	}
+	var text string
+	switch {
+	case len(asked) == 0:
+		return "No server's settings could be read: nothing is compared."
+	case len(asked) == 1:
+		return "Only the settings of " + names[0] + " could be read: nothing is compared."
+	case len(d.Settings) == 0:
+		text = fmt.Sprintf("%s agree in all %d settings that matter at a role change.", list(names), d.Checked)
+	default:
+		text = fmt.Sprintf("%s differ in %d of %d settings that matter at a role change.", list(names), len(d.Settings), d.Checked)
+	}
+	if len(d.Unasked) > 0 {
+		text += " The settings of " + list(d.Unasked) + " could not be read."
+	}
+	return text
 }

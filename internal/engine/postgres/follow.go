@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -263,6 +264,9 @@ func (e *Engine) eachDatabase(ctx context.Context, do func(querier) error) error
 	}
 	for _, n := range names {
 		c, err := e.connect(ctx, n, e.cfg.SocketDir, e.cfg.Port)
+		if errors.Is(err, context.DeadlineExceeded) {
+			return fmt.Errorf("database %s on %s has not opened a session for the agent in time", n, e.cfg.Name)
+		}
 		if err != nil {
 			return fmt.Errorf("database %s on %s: %w", n, e.cfg.Name, err)
 		}

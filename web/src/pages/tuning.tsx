@@ -92,15 +92,12 @@ export function Drift({ cluster, only }: { cluster: string; only?: string }) {
   return (
     <section className="sec">
       <h2 className="h">
-        {list.length === 0
-          ? `${only ?? "No server"} differs in none of the ${d?.checked_settings} settings that matter at a role change.`.replace(
-              "No server differs in none",
-              "The servers differ in none",
-            )
-          : `${only ? `${only} differs` : "The servers differ"} in ${list.length} of ${d?.checked_settings} settings that matter at a role change.`}
+        {!only || d?.unasked?.includes(only)
+          ? d?.sentence
+          : `${only} differs in ${list.length === 0 ? "none" : list.length} of ${d?.checked_settings} settings that matter at a role change.`}
       </h2>
       <Problem error={q.error} />
-      {(d?.unasked ?? []).length > 0 && <p className="note">Not asked, because they do not answer: {d?.unasked?.join(", ")}.</p>}
+      {only && (d?.unasked ?? []).length > 0 && <p className="note">The settings of {d?.unasked?.join(", ")} could not be read.</p>}
       <table className="tb">
         <tbody>
           {list.map((s) => (
