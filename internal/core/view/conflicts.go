@@ -90,11 +90,14 @@ func tradeOf(primary string, x ConflictServer) []string {
 	default:
 		out = append(out, fmt.Sprintf("%s lets replay wait up to %s for queries, then cancels them: a higher max_standby_streaming_delay means fewer cancelled queries and more lag (worst of the last day: %s).", x.Server, wait, Span(x.WorstLag)))
 	}
-	snapshot := x.Causes["snapshot"]
-	if feedback == "on" {
+	snapshot, all := x.Causes["snapshot"], sumOf(x.Causes)
+	switch {
+	case feedback == "on":
 		out = append(out, fmt.Sprintf("%s tells %s which rows its queries need (hot_standby_feedback is on): %d cancelled for missing rows, and vacuum on %s keeps dead rows as long as the oldest query here runs: bloat.", x.Server, primary, snapshot, primary))
-	} else {
-		out = append(out, fmt.Sprintf("%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and %d of the %d cancelled queries missed rows that vacuum removed; on would keep those and cost bloat on %s.", x.Server, primary, primary, snapshot, sumOf(x.Causes), primary))
+	case all == 0:
+		out = append(out, fmt.Sprintf("%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and no query was cancelled for it yet; on would keep rows for long queries and cost bloat on %s.", x.Server, primary, primary, primary))
+	default:
+		out = append(out, fmt.Sprintf("%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and %d of the %d cancelled queries missed rows that vacuum removed; on would keep those and cost bloat on %s.", x.Server, primary, primary, snapshot, all, primary))
 	}
 	return out
 }

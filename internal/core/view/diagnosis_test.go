@@ -272,6 +272,10 @@ func TestConflicts(t *testing.T) {
 			t.Errorf("%q is not said:\n%s", words, all)
 		}
 	}
+	v.Find("tern").Observation.Conflicts = map[string]int64{"snapshot": 0}
+	if x := ConflictsOf(&v, nil); !strings.Contains(strings.Join(x.Trade, "\n"), "no query was cancelled for it yet") {
+		t.Error(x.Trade)
+	}
 	v.Engine = position.EngineMariaDB
 	if x := ConflictsOf(&v, nil); len(x.Servers) != 0 || !strings.Contains(x.Says, "cancels no queries") {
 		t.Errorf("%+v", x)
