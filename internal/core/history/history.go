@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"sync"
 )
 
 // Metric names one measured value. The names are those of the API.
@@ -199,6 +200,16 @@ type packed struct {
 	Columns map[Metric][]float64
 }
 
+// compressors are used again: each is over a megabyte, and a fleet packs
+// hundreds of blocks at a time.
+var compressors = sync.Pool{New: func() any {
+	w, err := flate.NewWriter(nil, flate.BestSpeed)
+	if err != nil {
+		panic(err) // it can only be of a level that does not exist
+	}
+	return w
+}}
+
 // Pack gives the bytes under which a block is kept.
 func (b Block) Pack() ([]byte, error) {
 	p := packed{Columns: map[Metric][]float64{}}
@@ -212,14 +223,13 @@ func (b Block) Pack() ([]byte, error) {
 		}
 	}
 	var buf bytes.Buffer
-	w, err := flate.NewWriter(&buf, flate.BestSpeed)
-	if err != nil {
-		return nil, err
-	}
+	w := compressors.Get().(*flate.Writer)
+	defer compressors.Put(w)
+	w.Reset(&buf)
 	if err := gob.NewEncoder(w).Encode(p); err != nil {
 		return nil, err
 	}
-	err = w.Close()
+	err := w.Close()
 	return buf.Bytes(), err
 }
 
