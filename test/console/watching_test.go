@@ -26,7 +26,7 @@ func TestWatchingClicked(t *testing.T) {
 	v.ok(v.page.Await("Nothing has been changed", "Set hot_standby_feedback to on on heron"))
 	v.ok(v.page.Press("Change a setting of heron"))
 	v.ok(v.page.Await("Setting: finished."))
-	v.ok(v.page.Go("/clusters/bookings/tuning", "The servers differ in 1 of", "it makes its primary keep dead rows"))
+	v.ok(v.page.Go("/clusters/bookings/tuning", "gull, tern and heron differ in 1 of", "it makes its primary keep dead rows"))
 
 	v.ok(v.page.Go("/clusters/bookings/log?table=public.bookings", "1 inserted", "Transaction COMMIT"))
 	v.act("Trim…", "Trim the log of bookings", "Trim: finished.", false)
