@@ -133,7 +133,8 @@ func (p *Page) Press(words string) error {
 	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll("button, a")].filter(e => e.innerText.replace(/\s+/g, " ").trim() === %q && !e.disabled && !e.closest("[inert]")).at(-1); if (!e) return false; e.focus(); e.click(); return true; })()`, words)
 	for end := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		var done bool
-		if err := p.Run(5*time.Second, chromedp.Evaluate(script, &done)); err == nil && done {
+		// A press whose answer is late has happened all the same.
+		if err := p.Run(awaitLimit, chromedp.Evaluate(script, &done)); err == nil && done {
 			return nil
 		}
 		if time.Now().After(end) {
