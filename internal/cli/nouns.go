@@ -482,7 +482,7 @@ func operationNumber(s string) (int64, error) {
 func (a *app) printOperation(w io.Writer, op store.Operation) {
 	fmt.Fprintln(w, a.bold(fmt.Sprintf("operation %d: %s of %s, %s", op.ID, op.Kind, op.Cluster, dash(op.Outcome))))
 	if op.Message != "" {
-		fmt.Fprintln(w, wrap(op.Message, 110, ""))
+		fmt.Fprintln(w, wrap(op.Message, lineWidth, ""))
 	}
 	fmt.Fprintf(w, "asked by %s from %s at %s, term %d\n\n", op.AskedBy, op.AskedFrom, op.CreatedAt.Local().Format(time.DateTime), op.Term)
 	f := follower{a: a}

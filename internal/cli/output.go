@@ -128,6 +128,9 @@ func wrap(s string, width int, indent string) string {
 	return strings.Join(append(lines, line), "\n"+indent)
 }
 
+// lineWidth is the width at which sentences are broken into lines.
+const lineWidth = 110
+
 // checkWidth is the width at which evidence is broken into lines.
 const checkWidth = 96
 

@@ -53,7 +53,7 @@ func (a *app) statusCommand() *cobra.Command {
 
 // printView shows a cluster: the sentence, the table, what is wrong.
 func (a *app) printView(w io.Writer, v view.View) {
-	fmt.Fprintln(w, a.bold(wrap(v.Sentence, 110, "")))
+	fmt.Fprintln(w, a.bold(wrap(v.Sentence, lineWidth, "")))
 	fmt.Fprintln(w)
 	t := a.table(w, "server", "role", "health", "position", "history", "lag", "behind", "follows", "rank", "seen")
 	for _, s := range v.Servers {
@@ -68,13 +68,13 @@ func (a *app) printView(w io.Writer, v view.View) {
 	for _, s := range v.Servers {
 		// In step, and yet there is something to know.
 		if note := cmp.Or(s.Diagnosis, s.Why); s.Health == view.InStep && note != "" {
-			fmt.Fprintf(w, "\n  %s: %s\n", s.Name, wrap(note, 110, "    "))
+			fmt.Fprintf(w, "\n  %s: %s\n", s.Name, wrap(note, lineWidth, "    "))
 		}
 	}
 	for _, p := range v.Problems {
-		fmt.Fprintf(w, "\n  ! %s\n", wrap(p.Text, 110, "    "))
+		fmt.Fprintf(w, "\n  ! %s\n", wrap(p.Text, lineWidth, "    "))
 		if p.Mend != "" {
-			fmt.Fprintf(w, "    %s\n", wrap(p.Mend, 110, "    "))
+			fmt.Fprintf(w, "    %s\n", wrap(p.Mend, lineWidth, "    "))
 		}
 	}
 	if v.Operation != nil {

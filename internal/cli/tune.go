@@ -92,7 +92,7 @@ func (a *app) driftCommand() *cobra.Command {
 }
 
 func (a *app) printDrift(w io.Writer, d view.Drift) {
-	fmt.Fprintln(w, a.bold(wrap(d.Sentence, 110, "")))
+	fmt.Fprintln(w, a.bold(wrap(d.Sentence, lineWidth, "")))
 	for _, s := range d.Settings {
 		fmt.Fprintf(w, "\n  %s: %s\n", a.bold(s.Name), s.Why)
 		var names []string

@@ -38,6 +38,7 @@ type Server struct {
 	ConfigFile     string `json:"config_file,omitempty"`
 	primary        bool
 	agent          *exec.Cmd
+	agentGone      chan struct{} // closed when it has ended
 	house          house
 	owner          owner
 }
@@ -274,13 +275,25 @@ func (c *Cluster) StartAgent(_ context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	s.agent = p
-	go p.Wait()
+	gone := make(chan struct{})
+	s.agent, s.agentGone = p, gone
+	go func() {
+		p.Wait()
+		close(gone)
+	}()
 	return nil
 }
 
-// KillAgent ends a server's agent with kill -9.
-func (c *Cluster) KillAgent(name string) error { return c.Server(name).agent.Process.Kill() }
+// KillAgent ends a server's agent with kill -9 and waits until it is gone: until
+// then its address is taken (seconds, on a machine that is overloaded).
+func (c *Cluster) KillAgent(name string) error {
+	s := c.Server(name)
+	if err := s.agent.Process.Kill(); err != nil {
+		return err
+	}
+	<-s.agentGone
+	return nil
+}
 
 // AgentPID gives the process of a server's agent.
 func (c *Cluster) AgentPID(name string) int { return c.Server(name).agent.Process.Pid }

@@ -45,7 +45,7 @@ func Main(m *testing.M, binary *string) {
 // test failed, while it is still there.
 func World(t testing.TB, binary, cluster string, failed func(dir string)) (*demo.Cluster, context.Context) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
+	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Minute)
 	t.Cleanup(cancel)
 	dir, err := os.MkdirTemp("", "ctw")
 	if err != nil {

@@ -33,3 +33,11 @@ func Unanswered(within time.Duration, err error, words string) string {
 	}
 	return "it does not answer: " + words
 }
+
+// Words says of one question why it has no answer.
+func Words(err error, words string) string {
+	if errors.Is(err, context.DeadlineExceeded) {
+		return "a question was not answered in time"
+	}
+	return words
+}

@@ -143,7 +143,6 @@ func startFile(files []string, from position.GTIDPosition) (int, error) {
 // stoppedState is what the files of a stopped server say.
 type stoppedState struct {
 	file  string
-	size  int64
 	at    string
 	state position.GTIDState
 	clean bool
@@ -176,17 +175,10 @@ func (e *Engine) stoppedLog() (stoppedState, error) {
 		return stoppedState{}, fmt.Errorf("the index of its log names no file")
 	}
 	last := files[len(files)-1]
-	fi, err := os.Stat(last)
-	if err != nil {
-		return stoppedState{}, err
-	}
 	e.seen.Lock()
 	known := e.seen.stopped
 	e.seen.Unlock()
-	if known.file == last && known.size == fi.Size() && known.clean == cleanFile(last) {
-		return known, nil
-	}
-	st := stoppedState{file: last, size: fi.Size(), clean: cleanFile(last)}
+	st := stoppedState{file: last, clean: cleanFile(last)}
 	if st.state, err = stateBefore(last); err != nil {
 		return st, err
 	}

@@ -438,7 +438,7 @@ func TestLogOfAServerThatDoesNotAnswer(t *testing.T) {
 	wren.sql("insert into d.t values (5)")
 	short := agree("begun anew")
 	wren.sql("reset master; set server_id = 77; insert into d.t values (6); insert into d.t values (7), (8), (9)")
-	if again := agree("begun anew, and longer at once"); again.file != short.file || again.size <= short.size {
+	if again := agree("begun anew, and longer at once"); again.file != short.file || again.read <= short.read {
 		t.Fatalf("not the case that was meant: %+v after %+v", again, short)
 	}
 	wren.ok(wren.Fence(wren.ctx(), false))

@@ -45,7 +45,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 			o.Problem = host.Unanswered(probeTimeout, err, plain(err))
 		} else if thorough {
 			if err = e.observeSettings(ctx, o); err != nil {
-				o.Settings, o.Facts, o.SettingsProblem = nil, nil, plain(err)
+				o.Settings, o.Facts, o.SettingsProblem = nil, nil, host.Words(err, plain(err))
 			}
 		}
 	}

@@ -88,16 +88,18 @@ export function Drift({ cluster, only }: { cluster: string; only?: string }) {
   const q = useQuery({ queryKey: ["drift", cluster], queryFn: () => take(api.GET("/api/v1/clusters/{cluster}/drift", { params: { path: { cluster } } })) });
   if (q.isPending) return <Waiting what="Asking every server for its settings …" />;
   const d = q.data;
-  const list = (d?.settings ?? []).filter((s) => !only || Object.values(s.values).some((v) => s.values[only] !== undefined && v !== s.values[only]));
+  if (!d) return <Problem error={q.error} />;
+  const unread = d.unasked ?? [];
+  const list = d.settings.filter((s) => !only || Object.values(s.values).some((v) => s.values[only] !== undefined && v !== s.values[only]));
   return (
     <section className="sec">
       <h2 className="h">
-        {!only || d?.unasked?.includes(only)
-          ? d?.sentence
-          : `${only} differs in ${list.length === 0 ? "none" : list.length} of ${d?.checked_settings} settings that matter at a role change.`}
+        {!only || unread.includes(only)
+          ? d.sentence
+          : `${only} differs in ${list.length === 0 ? "none" : list.length} of ${d.checked_settings} settings that matter at a role change.`}
       </h2>
       <Problem error={q.error} />
-      {only && (d?.unasked ?? []).length > 0 && <p className="note">The settings of {d?.unasked?.join(", ")} could not be read.</p>}
+      {only && !unread.includes(only) && unread.length > 0 && <p className="note">The settings of {unread.join(", ")} could not be read.</p>}
       <table className="tb">
         <tbody>
           {list.map((s) => (
