@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/engine"
 )
@@ -33,13 +34,12 @@ type Agent struct {
 	roots  *x509.CertPool
 	cert   tls.Certificate
 
-	// acts lets one verb at a time act; opening is set while the data may for
-	// a moment not be closed by default.
-	acts sync.Mutex
+	acts acts
 
+	// opening is set while the data may for a moment not be closed by default.
+	opening bool
 	lastMu  sync.Mutex
 	lastAt  time.Time
-	opening bool
 }
 
 // Open prepares an agent from its directory.
@@ -198,13 +198,25 @@ func nonce() string {
 	return hex.EncodeToString(b[:])
 }
 
-// note and accept put a change of terms on disk before anything rests on it.
+// changeTerm puts a change of terms on disk before anything rests on it. Then
+// it ends what still runs under an older term (invariant I3: a command of an
+// older term has no effect, whenever it began).
+func (a *Agent) changeTerm(f func(guard.State) (guard.State, error)) error {
+	if err := a.memory.change(func(s *state) (err error) { s.Guard, err = f(s.Guard); return err }); err != nil {
+		return err
+	}
+	noted := a.memory.get().Guard.Noted
+	a.acts.endOlder(noted)
+	a.jobs.endOlder(noted)
+	return nil
+}
+
 func (a *Agent) note(term int64) error {
-	return a.memory.change(func(s *state) (err error) { s.Guard, err = s.Guard.Note(term); return err })
+	return a.changeTerm(func(g guard.State) (guard.State, error) { return g.Note(term) })
 }
 
 func (a *Agent) accept(term int64, owner bool) error {
-	return a.memory.change(func(s *state) (err error) { s.Guard, err = s.Guard.Accept(term, owner); return err })
+	return a.changeTerm(func(g guard.State) (guard.State, error) { return g.Accept(term, owner) })
 }
 
 func (a *Agent) learn(term int64, owner bool) error {
@@ -213,7 +225,7 @@ func (a *Agent) learn(term int64, owner bool) error {
 		return nil
 	}
 	a.log.Info("a term was decided", "term", term, "owner", owner)
-	return a.memory.change(func(s *state) error { s.Guard = s.Guard.Learn(term, owner); return nil })
+	return a.changeTerm(func(g guard.State) (guard.State, error) { return g.Learn(term, owner), nil })
 }
 
 // accountFile holds the replication account.

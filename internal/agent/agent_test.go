@@ -32,6 +32,7 @@ type fakeEngine struct {
 	promoted int
 	started  []string
 	hold     chan struct{} // a seed waits for it
+	slow     chan struct{} // a checkpoint closes it and goes on until it is ended
 	fail     error
 }
 
@@ -68,10 +69,19 @@ func (f *fakeEngine) Promote(context.Context) error {
 	f.writable = true
 	return nil
 }
+func (f *fakeEngine) Checkpoint(ctx context.Context) error {
+	f.mu.Lock()
+	slow := f.slow
+	f.mu.Unlock()
+	if slow != nil {
+		close(slow)
+		<-ctx.Done()
+	}
+	return nil
+}
 func (f *fakeEngine) Close() error                                    { return nil }
 func (f *fakeEngine) Follow(context.Context, verb.FollowArgs) error   { return f.fail }
 func (f *fakeEngine) Slots(context.Context, verb.SlotsArgs) error     { return nil }
-func (f *fakeEngine) Checkpoint(context.Context) error                { return nil }
 func (f *fakeEngine) FindMark(context.Context, verb.MarkResult) error { return f.fail }
 func (f *fakeEngine) Examine(context.Context, verb.ExamineArgs) (*verb.Examination, error) {
 	return &verb.Examination{}, nil
@@ -311,6 +321,53 @@ func TestNonceIsFresh(t *testing.T) {
 	}
 }
 
+func anyTerm(int64) error { return nil }
+
+// Invariant: noting a newer term ends what runs under an older one, and its
+// result is refused although it finished. A job and a short act alike.
+func TestNewerTermEndsWhatRuns(t *testing.T) {
+	r := newRig(t)
+	if err := r.note(4); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.do(t, verb.Verify, 4, nil); err != nil { // ended before: not touched
+		t.Fatal(err)
+	}
+	stubborn := func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return "rewound", nil }
+	if _, busy, err := r.jobs.start("9/rewind", verb.Rewind, 4, r.mayAct, stubborn); busy || err != nil {
+		t.Fatal(busy, err)
+	}
+	r.f.mu.Lock()
+	r.f.slow = make(chan struct{})
+	r.f.mu.Unlock()
+	checkpoint := make(chan error, 1)
+	go func() { _, err := r.do(t, verb.Checkpoint, 4, nil); checkpoint <- err }()
+	<-r.f.slow
+	if _, err := r.do(t, verb.Note, 5, nil); err != nil {
+		t.Fatal(err)
+	}
+	// Note has answered: nothing of the older term runs any more.
+	if c := r.jobs.current(); c.State != observation.JobFailed || c.Result != nil || !strings.Contains(c.Error, "term 4") {
+		t.Errorf("the job of the older term: %+v", c)
+	}
+	if err := <-checkpoint; code(err) != agentapi.CodeStaleTerm {
+		t.Errorf("the act of the older term gave %v", err)
+	}
+	if _, _, err := r.jobs.start("9/rewind", verb.Rewind, 4, r.mayAct, stubborn); err == nil {
+		t.Error("a job of an older term was begun")
+	}
+	// A decision that comes with an observation is a newer term too.
+	if _, _, err := r.jobs.start("10/rewind", verb.Rewind, 5, r.mayAct, stubborn); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 6}); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.jobs.settled(t.Context()); err != nil || r.jobs.current().State != observation.JobFailed {
+		t.Errorf("%v, %+v", err, r.jobs.current())
+	}
+}
+
 // What a job found is out of date once new views are opened: the same key begins
 // anew, and one that runs is ended first; jobs of another kind stay.
 func TestVoid(t *testing.T) {
@@ -319,7 +376,7 @@ func TestVoid(t *testing.T) {
 	count := func(context.Context, engine.Progress) (any, error) { n++; return n, nil }
 	result := func(key, kind string, do func(context.Context, engine.Progress) (any, error)) any {
 		t.Helper()
-		j.start(key, kind, do)
+		j.start(key, kind, 1, anyTerm, do)
 		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(time.Millisecond) {
 			if c := j.current(); c != nil && c.State != observation.JobRunning {
 				return c.Result
@@ -341,12 +398,12 @@ func TestVoid(t *testing.T) {
 	if got := result("1/sums", verb.Sums, count); got != 2 {
 		t.Errorf("after new views it gave %v", got)
 	}
-	j.start("2/sums", verb.Sums, func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return nil, ctx.Err() })
+	j.start("2/sums", verb.Sums, 1, anyTerm, func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return nil, ctx.Err() })
 	if err := j.void(t.Context(), verb.Sums); err != nil || j.current() != nil {
 		t.Errorf("%v: it was not ended: %+v", err, j.current())
 	}
 	stubborn := make(chan bool)
-	j.start("3/sums", verb.Sums, func(context.Context, engine.Progress) (any, error) { <-stubborn; return nil, nil })
+	j.start("3/sums", verb.Sums, 1, anyTerm, func(context.Context, engine.Progress) (any, error) { <-stubborn; return nil, nil })
 	soon, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
 	if err := j.void(soon, verb.Sums); err == nil {
@@ -363,14 +420,14 @@ func TestJobs(t *testing.T) {
 	work := func(ctx context.Context, p engine.Progress) (any, error) {
 		return "done", r.f.Seed(ctx, verb.SeedArgs{}, p)
 	}
-	first, busy := j.start("1/copy", "seed", work)
+	first, busy, _ := j.start("1/copy", "seed", 1, anyTerm, work)
 	if busy || first.State != observation.JobRunning {
 		t.Fatalf("%+v", first)
 	}
-	if again, busy := j.start("1/copy", "seed", work); busy || again.Key != "1/copy" {
+	if again, busy, _ := j.start("1/copy", "seed", 1, anyTerm, work); busy || again.Key != "1/copy" {
 		t.Errorf("%+v", again)
 	}
-	if _, busy := j.start("2/copy", "seed", work); !busy {
+	if _, busy, _ := j.start("2/copy", "seed", 1, anyTerm, work); !busy {
 		t.Error("two jobs at once")
 	}
 	await := func(state string) observation.Job {
@@ -390,11 +447,11 @@ func TestJobs(t *testing.T) {
 		t.Errorf("%+v", c)
 	}
 	close(r.f.hold)
-	j.start("1/copy", "seed", work)
+	j.start("1/copy", "seed", 1, anyTerm, work)
 	if c := await(observation.JobFinished); c.Result != "done" {
 		t.Errorf("%+v", c)
 	}
-	if c, _ := j.start("1/copy", "seed", work); c.State != observation.JobFinished {
+	if c, _, _ := j.start("1/copy", "seed", 1, anyTerm, work); c.State != observation.JobFinished {
 		t.Error("a finished job was begun again")
 	}
 }

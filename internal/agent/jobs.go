@@ -2,10 +2,12 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
 
+	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/engine"
 )
@@ -18,34 +20,72 @@ type jobs struct {
 	job    *observation.Job
 	rateAt time.Time
 	rateOf int64
-	cancel context.CancelFunc
+	term   int64 // under which the job was asked for
+	ended  bool  // by a newer term
+	cancel context.CancelCauseFunc
 }
 
 // start begins a job, or gives the one that was begun under the same key. One
-// that failed is begun anew. busy is set when another job runs.
-func (j *jobs) start(key, kind string, do func(context.Context, engine.Progress) (any, error)) (job observation.Job, busy bool) {
+// that failed is begun anew. busy is set when another job runs. mayAct is asked
+// under the lock that endOlder takes, so a term noted meanwhile either refuses
+// the job here or ends it.
+func (j *jobs) start(key, kind string, term int64, mayAct func(int64) error, do func(context.Context, engine.Progress) (any, error)) (job observation.Job, busy bool, err error) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	if err := mayAct(term); err != nil {
+		return job, false, err
+	}
 	if j.job != nil && j.job.State == observation.JobRunning && j.job.Key != key {
-		return *j.job, true
+		return *j.job, true, nil
 	}
 	if j.job != nil && j.job.Key == key && j.job.State != observation.JobFailed {
-		return *j.job, false
+		return *j.job, false, nil
 	}
-	ctx, cancel := context.WithCancel(context.Background())
+	ctx, cancel := context.WithCancelCause(context.Background())
 	mine := &observation.Job{Key: key, Kind: kind, State: observation.JobRunning, StartedAt: time.Now().UTC(), SecondsLeft: -1}
-	j.job, j.cancel, j.rateAt, j.rateOf = mine, cancel, time.Now(), 0
+	j.job, j.term, j.ended, j.cancel, j.rateAt, j.rateOf = mine, term, false, cancel, time.Now(), 0
 	go func() {
 		result, err := do(ctx, func(note string, done, total int64) { j.progress(mine, note, done, total) })
-		cancel()
 		j.mu.Lock()
 		defer j.mu.Unlock()
+		var stale guard.StaleTermError
+		if errors.As(context.Cause(ctx), &stale) {
+			result, err = nil, stale // finished or not: its result is refused
+		}
+		cancel(nil)
 		mine.Result, mine.State = result, observation.JobFinished
 		if err != nil {
 			mine.State, mine.Error = observation.JobFailed, err.Error()
 		}
 	}()
-	return *mine, false
+	return *mine, false, nil
+}
+
+// endOlder ends a running job whose term is older than noted.
+func (j *jobs) endOlder(noted int64) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.job != nil && j.job.State == observation.JobRunning && j.term < noted {
+		j.ended = true
+		j.cancel(guard.StaleTermError{Asked: j.term, Noted: noted})
+	}
+}
+
+// settled waits until no job runs that has been ended.
+func (j *jobs) settled(ctx context.Context) error {
+	for {
+		j.mu.Lock()
+		ending := j.job != nil && j.job.State == observation.JobRunning && j.ended
+		j.mu.Unlock()
+		if !ending {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("a job of an older term has not ended yet: %w", context.Cause(ctx))
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
 }
 
 // void forgets the newest job if it is of a kind: what it found is out of date.
@@ -58,7 +98,7 @@ func (j *jobs) void(ctx context.Context, kind string) error {
 		running := false
 		if j.job != nil && j.job.Kind == kind {
 			if running = j.job.State == observation.JobRunning; running {
-				j.cancel()
+				j.cancel(nil)
 			} else {
 				j.job = nil
 			}
@@ -118,6 +158,6 @@ func (j *jobs) stop(key string) bool {
 	if j.job == nil || j.job.Key != key || j.job.State != observation.JobRunning {
 		return false
 	}
-	j.cancel()
+	j.cancel(nil)
 	return true
 }

@@ -3,10 +3,12 @@ package agent
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 )
@@ -41,12 +43,15 @@ func (a *Agent) serveVerb(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	name := r.PathValue("verb")
-	if err := a.memory.get().Guard.MayAct(req.Term); err != nil {
+	if err := a.mayAct(req.Term); err != nil {
 		return err
 	}
 	a.log.Info("verb", "verb", name, "operation", req.Operation, "step", req.Step, "term", req.Term)
 	if kind, long := a.longVerbs()[name]; long {
-		job, busy := a.jobs.start(req.key(), name, func(ctx context.Context, p engine.Progress) (any, error) { return kind(ctx, req, p) })
+		job, busy, err := a.jobs.start(req.key(), name, req.Term, a.mayAct, func(ctx context.Context, p engine.Progress) (any, error) { return kind(ctx, req, p) })
+		if err != nil {
+			return err
+		}
 		if busy {
 			return agentapi.Problem{Title: "The agent is busy", Detail: fmt.Sprintf("%s's agent is still at work on %s for operation step %s", a.cfg.Server, job.Kind, job.Key), Status: http.StatusConflict, Code: agentapi.CodeBusy}
 		}
@@ -56,13 +61,26 @@ func (a *Agent) serveVerb(w http.ResponseWriter, r *http.Request) error {
 	if !ok {
 		return agentapi.Problem{Title: "Unknown verb", Detail: "this agent does not know the verb " + name, Status: http.StatusNotFound, Code: agentapi.CodeBadInput}
 	}
-	a.acts.Lock()
-	defer a.acts.Unlock()
-	// Once more under the lock: a newer term may have arrived meanwhile.
-	if err := a.memory.get().Guard.MayAct(req.Term); err != nil {
+	if name == verb.Note {
+		// Noted before its turn comes: what runs under an older term ends by it.
+		if err := a.note(req.Term); err != nil {
+			return err
+		}
+	}
+	ctx, done, err := a.acts.begin(r.Context(), req.Term)
+	if err != nil {
 		return err
 	}
-	result, err := do(r.Context(), req)
+	defer done()
+	// Once more in its turn: a newer term may have arrived meanwhile.
+	if err := a.mayAct(req.Term); err != nil {
+		return err
+	}
+	result, err := do(ctx, req)
+	var stale guard.StaleTermError
+	if errors.As(context.Cause(ctx), &stale) {
+		return stale // whatever came of it counts for nothing
+	}
 	if err != nil {
 		a.log.Warn("verb failed", "verb", name, "operation", req.Operation, "step", req.Step, "error", err)
 		return err
@@ -73,6 +91,8 @@ func (a *Agent) serveVerb(w http.ResponseWriter, r *http.Request) error {
 	}
 	return answer(w, agentapi.Answer{Result: raw})
 }
+
+func (a *Agent) mayAct(term int64) error { return a.memory.get().Guard.MayAct(term) }
 
 type shortVerb func(ctx context.Context, r request) (any, error)
 
@@ -92,7 +112,7 @@ func (a *Agent) shortVerbs() map[string]shortVerb {
 		return func(ctx context.Context, _ request) (any, error) { return nil, do(ctx) }
 	}
 	m := map[string]shortVerb{
-		verb.Note:       func(_ context.Context, r request) (any, error) { return nil, a.note(r.Term) },
+		verb.Note:       none(a.jobs.settled), // serveVerb noted the term
 		verb.Start:      a.start,
 		verb.Stop:       none(a.engine.Stop),
 		verb.Fence:      withArgs(func(ctx context.Context, v verb.FenceArgs) error { return a.fence(ctx, v.Gently) }),

@@ -8,6 +8,7 @@ import (
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
 )
 
 // replicaHealth judges a running replica. The causes that stop it come first,
@@ -195,8 +196,9 @@ func forecast(in Input, m Member) *Forecast {
 	}
 	var away []string
 	for _, x := range o.Slots {
-		if !x.Active && x.Ours && x.State != "lost" {
-			away = append(away, strings.TrimPrefix(x.Name, "ct_"))
+		reader, ours := verb.SlotOwner(x.Name)
+		if !x.Active && ours && x.State != "lost" && findMember(in, reader) != nil {
+			away = append(away, reader)
 		}
 	}
 	if in.Engine == position.EngineMariaDB {

@@ -121,15 +121,19 @@ func TestProblems(t *testing.T) {
 		"at risk":   {and(behindBy("0/1000000", "0/1000000"), func(in *Input) { in.Policy.AtRiskBytes = 1 << 20 }), "at risk, behind", "at risk: 16.0 MB"},
 		"no limit":  {and(behindBy("0/1F00000", "0/1F00000"), func(in *Input) { in.Policy.AtRiskBytes, in.Policy.BehindSeconds = 0, 60 }), "", ""},
 		"slot of nobody": {slot(observation.Slot{Name: "ct_puffin", Ours: true, KeptBytes: 1 << 20}), "slot filling",
-			"slot ct_puffin on gull is read by nobody and keeps 1.0 MB of log"},
-		"slot of an absent server": {slot(observation.Slot{Name: "ct_tern", Ours: true, KeptBytes: 2 << 30}), "slot filling", "slot ct_tern on gull is not read and keeps 2.0 GB"},
-		"slot that keeps little":   {slot(observation.Slot{Name: "ct_tern", Ours: true, KeptBytes: 1 << 20}), "", ""},
-		"slot lost":                {slot(observation.Slot{Name: "ct_tern", Ours: true, State: "lost"}), "slot filling", "log that its reader needs is gone"},
-		"clock ahead":              {func(in *Input) { in.Members[2].ClockSkew = 3 }, "clock", "the clock of heron is 3.0 s ahead of the service's"},
-		"clock behind":             {func(in *Input) { in.Members[2].ClockSkew = -90 }, "clock", "1 min 30 s behind the service's"},
-		"certificate":              {tern(func(o *observation.Server) { o.CertificateEnds = now.Add(72 * time.Hour) }), "certificate", "ends in 3.0 days"},
-		"conflicts":                {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts", "replay cancels 40 queries an hour on tern"},
-		"open":                     {func(in *Input) { in.Members[0].Last.ClosedByDefault = false }, "open by default", "gull would open for writes"},
+			"slot ct_puffin on gull belongs to no server of bookings and keeps 1.0 MB of log"},
+		"slot of an absent server":                  {slot(observation.Slot{Name: "ct_tern", Ours: true, KeptBytes: 2 << 30}), "slot filling", "slot ct_tern on gull is not being read and keeps 2.0 GB"},
+		"slot that keeps little":                    {slot(observation.Slot{Name: "ct_tern", Ours: true, KeptBytes: 1 << 20}), "", ""},
+		"slot lost":                                 {slot(observation.Slot{Name: "ct_tern", Ours: true, State: "lost"}), "slot filling", "log that tern needs is gone"},
+		"slot of a living server, name with a dash": {and(slot(observation.Slot{Name: "ct_north_1", Ours: true, KeptBytes: 1 << 20}), func(in *Input) { in.Members[1].Name = "north-1" }), "", ""},
+		"slot of an absent server, name with a dash": {and(slot(observation.Slot{Name: "ct_north_1", Ours: true, KeptBytes: 2 << 30}), func(in *Input) { in.Members[1].Name = "north-1" }), "slot filling",
+			"slot ct_north_1 on gull is not being read and keeps 2.0 GB"},
+		"slot of somebody else": {slot(observation.Slot{Name: "north_1", KeptBytes: 2 << 30}), "slot filling", "slot north_1 on gull, which Cross Twin did not make, is not being read"},
+		"clock ahead":           {func(in *Input) { in.Members[2].ClockSkew = 3 }, "clock", "the clock of heron is 3.0 s ahead of the service's"},
+		"clock behind":          {func(in *Input) { in.Members[2].ClockSkew = -90 }, "clock", "1 min 30 s behind the service's"},
+		"certificate":           {tern(func(o *observation.Server) { o.CertificateEnds = now.Add(72 * time.Hour) }), "certificate", "ends in 3.0 days"},
+		"conflicts":             {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts", "replay cancels 40 queries an hour on tern"},
+		"open":                  {func(in *Input) { in.Members[0].Last.ClosedByDefault = false }, "open by default", "gull would open for writes"},
 	} {
 		v := Assess(bookings(c.change))
 		var rules []string
@@ -195,6 +199,13 @@ func TestForecast(t *testing.T) {
 		in.Members[0].Last.Slots = []observation.Slot{{Name: "ct_tern", Ours: true, KeptBytes: 1 << 20}}
 	}
 	if f := full(away); f == nil || f.Text != "tern is away; the log disk of gull is full in 51 min 12 s" || !strings.Contains(f.Mend, "crosstwin server remove bookings tern") {
+		t.Errorf("%+v", f)
+	}
+	dashed := func(in *Input) {
+		away(in)
+		in.Members[1].Name, in.Members[0].Last.Slots[0].Name = "north-1", "ct_north_1"
+	}
+	if f := full(dashed); f == nil || !strings.HasPrefix(f.Text, "north-1 is away") || !strings.Contains(f.Mend, "crosstwin rejoin bookings north-1") {
 		t.Errorf("%+v", f)
 	}
 	if f := full(and(away, func(in *Input) { in.WrittenBytesRate = 0 })); f != nil {

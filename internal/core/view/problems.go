@@ -7,6 +7,7 @@ import (
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
 )
 
 // Rule names a kind of problem; alerts are raised by it, and can be muted by it.
@@ -121,16 +122,32 @@ func slotProblems(in Input, v *View, s Server) (out []Problem) {
 		return nil
 	}
 	for _, x := range s.Observation.Slots {
-		owner := strings.TrimPrefix(x.Name, "ct_")
-		switch {
-		case x.State == "lost":
-			out = append(out, Problem{Rule: RuleSlotFilling, Server: s.Name, Text: fmt.Sprintf("slot %s on %s is lost: log that its reader needs is gone", x.Name, s.Name), Mend: fmt.Sprintf("crosstwin seed %s %s", in.Cluster, owner)})
-		case x.Active:
-		case x.Ours && s.Name == v.Primary && findMember(in, owner) == nil:
-			out = append(out, Problem{Rule: RuleSlotFilling, Server: s.Name, Text: fmt.Sprintf("slot %s on %s is read by nobody and keeps %s of log", x.Name, s.Name, Size(x.KeptBytes)), Mend: "drop it: select pg_drop_replication_slot('" + x.Name + "')"})
-		case in.Policy.SlotBytes > 0 && x.KeptBytes > in.Policy.SlotBytes:
-			out = append(out, Problem{Rule: RuleSlotFilling, Server: s.Name, Text: fmt.Sprintf("slot %s on %s is not read and keeps %s of log", x.Name, s.Name, Size(x.KeptBytes)), Mend: fmt.Sprintf("bring %s back, or take it out of the cluster: crosstwin server remove %s %s", owner, in.Cluster, owner)})
+		reader, ours := verb.SlotOwner(x.Name)
+		if ours && findMember(in, reader) == nil {
+			reader = "" // left over from a server that was removed
 		}
+		drop := fmt.Sprintf("drop it on %s if nothing needs it: select pg_drop_replication_slot('%s')", s.Name, x.Name)
+		p := Problem{Rule: RuleSlotFilling, Server: s.Name}
+		switch {
+		case x.State == "lost" && reader != "":
+			p.Text = fmt.Sprintf("slot %s on %s is lost: log that %s needs is gone", x.Name, s.Name, reader)
+			p.Mend = fmt.Sprintf("crosstwin seed %s %s --replace", in.Cluster, reader)
+		case x.State == "lost":
+			p.Text, p.Mend = fmt.Sprintf("slot %s on %s is lost: log that its reader needs is gone", x.Name, s.Name), drop
+		case x.Active:
+			continue
+		case ours && reader == "" && s.Name == v.Primary:
+			p.Text, p.Mend = fmt.Sprintf("slot %s on %s belongs to no server of %s and keeps %s of log", x.Name, s.Name, in.Cluster, Size(x.KeptBytes)), drop
+		case in.Policy.SlotBytes <= 0 || x.KeptBytes <= in.Policy.SlotBytes:
+			continue
+		case reader != "":
+			p.Text = fmt.Sprintf("slot %s on %s is not being read and keeps %s of log", x.Name, s.Name, Size(x.KeptBytes))
+			p.Mend = fmt.Sprintf("bring %s back (crosstwin rejoin %s %s), or remove it: crosstwin server remove %s %s", reader, in.Cluster, reader, in.Cluster, reader)
+		default:
+			p.Text = fmt.Sprintf("slot %s on %s, which Cross Twin did not make, is not being read and keeps %s of log", x.Name, s.Name, Size(x.KeptBytes))
+			p.Mend = "start its reader again, or " + drop
+		}
+		out = append(out, p)
 	}
 	return out
 }
