@@ -34,7 +34,7 @@ func (in *Input) checkPrimary(p *Plan) bool {
 	default:
 		c.Evidence = fmt.Sprintf("%s takes writes in term %d at %s", s.Name, in.View.Term, s.Position)
 	}
-	p.check(c)
+	p.AddCheck(c)
 	return c.Result == Pass
 }
 
@@ -54,7 +54,7 @@ func (in *Input) checkAgents(p *Plan, needed ...string) {
 				}
 			}
 		}
-		p.check(c)
+		p.AddCheck(c)
 	}
 }
 
@@ -67,12 +67,12 @@ func (in *Input) checkPair(p *Plan, name string) {
 	}
 	o, q := m.Last, owner.Last
 	if o.MajorVersion != 0 && q.MajorVersion != 0 {
-		p.check(Check{Name: "same major version", Server: name, Result: verdict(o.MajorVersion == q.MajorVersion, Fail),
+		p.AddCheck(Check{Name: "same major version", Server: name, Result: verdict(o.MajorVersion == q.MajorVersion, Fail),
 			Evidence: fmt.Sprintf("%s runs %s, %s runs %s", name, o.Version, owner.Name, q.Version),
 			Why:      "the log of one major version cannot be read by another", Mend: mendIf(o.MajorVersion != q.MajorVersion, "install major version "+strconv.Itoa(q.MajorVersion)+" on "+name)})
 	}
 	if o.System != "" && q.System != "" {
-		p.check(Check{Name: "same origin", Server: name, Result: verdict(o.System == q.System, Fail),
+		p.AddCheck(Check{Name: "same origin", Server: name, Result: verdict(o.System == q.System, Fail),
 			Evidence: fmt.Sprintf("system identifier %s on %s, %s on %s", o.System, name, q.System, owner.Name),
 			Why:      "a server of another origin is a replica of another cluster", Mend: mendIf(o.System != q.System, "look whether "+name+" belongs here; if it does: crosstwin seed "+in.View.Cluster+" "+name+" --replace")})
 	}
@@ -104,7 +104,7 @@ func (in *Input) checkKnown(p *Plan, m view.Member) {
 	if in.Request.Kind == Failover {
 		c.Result = Warn
 	}
-	p.check(c)
+	p.AddCheck(c)
 }
 
 // checkSettings looks at one server's own settings and contents.
@@ -120,7 +120,7 @@ func (in *Input) checkSettings(p *Plan, name string) {
 }
 
 // checkFact warns of something that a thorough observation counted.
-func (p *Plan) checkFact(o *observation.Server, server, key, title, words, why, mend string) {
+func checkFact(p *Plan, o *observation.Server, server, key, title, words, why, mend string) {
 	n, ok := o.Facts[key]
 	if !ok {
 		return
@@ -129,7 +129,7 @@ func (p *Plan) checkFact(o *observation.Server, server, key, title, words, why, 
 	if n == 0 {
 		count = "no"
 	}
-	p.check(Check{Name: title, Server: server, Result: verdict(n == 0, Warn), Evidence: fmt.Sprintf("%s %s on %s", count, words, server), Why: why, Mend: mendIf(n != 0, mend)})
+	p.AddCheck(Check{Name: title, Server: server, Result: verdict(n == 0, Warn), Evidence: fmt.Sprintf("%s %s on %s", count, words, server), Why: why, Mend: mendIf(n != 0, mend)})
 }
 
 // checkSync refuses a candidate whose own setting would hang its first write.
@@ -151,7 +151,7 @@ func (in *Input) checkSync(p *Plan, name string) {
 		c.Why = "after the role change its first write would wait for replicas that are not connected yet"
 		c.Mend = "on " + name + ": " + mend + "; set it again afterwards"
 	}
-	p.check(c)
+	p.AddCheck(c)
 }
 
 // checkDisk warns when little room is left, and fails a copy that cannot fit.
@@ -174,7 +174,7 @@ func (in *Input) checkDisk(p *Plan, name string, needed int64) {
 		c.Result = verdict(free > 1<<30 || float64(free) > minFreeShare*float64(m.Last.DataBytes), Warn)
 		c.Why, c.Mend = "a full log disk stops the server", mendIf(c.Result != Pass, "free space on "+name)
 	}
-	p.check(c)
+	p.AddCheck(c)
 }
 
 // maxSkew is the largest difference between a host's clock and the service's
@@ -191,7 +191,7 @@ func (in *Input) checkClocks(p *Plan) {
 		if skew > 0 {
 			evidence = fmt.Sprintf("%s's clock differs from the service's by %s", m.Name, view.Span(skew))
 		}
-		p.check(Check{Name: "clocks agree", Server: m.Name, Result: verdict(skew < maxSkew, Warn), Evidence: evidence,
+		p.AddCheck(Check{Name: "clocks agree", Server: m.Name, Result: verdict(skew < maxSkew, Warn), Evidence: evidence,
 			Why: "times in logs and journals could not be put in order", Mend: mendIf(skew >= maxSkew, "run a time service on "+m.Name)})
 	}
 }
@@ -205,7 +205,7 @@ func (in *Input) checkPaths(p *Plan, failing Result) {
 			c.Evidence = fmt.Sprintf("%s cannot follow %s: %s", x.From, x.To, x.Result.Problem)
 			c.Mend = "see the path from " + x.From + " to " + x.To + " and the access rules there; crosstwin seed and rejoin put the account and the rules right"
 		}
-		p.check(c)
+		p.AddCheck(c)
 	}
 }
 
@@ -218,7 +218,7 @@ func (in *Input) checkReplay(p *Plan, name string) {
 	if m.Last.ReplayPaused {
 		c.Evidence, c.Why, c.Mend = "replay is paused on "+name, "it would have to catch up during the write pause", view.ResumeReplay(in.View.Engine)+" on "+name
 	}
-	p.check(c)
+	p.AddCheck(c)
 }
 
 // checkAll is what the command check shows, whatever the operation is for.
@@ -247,7 +247,7 @@ func (in *Input) checkIdentities(p *Plan) {
 		}
 		a := fmt.Sprintf("%s:%d", m.Last.Address.Host, m.Last.Address.Port)
 		if other := seen[a]; other != "" {
-			p.check(Check{Name: "own identity", Server: m.Name, Result: Fail, Evidence: m.Name + " and " + other + " both say they are at " + a,
+			p.AddCheck(Check{Name: "own identity", Server: m.Name, Result: Fail, Evidence: m.Name + " and " + other + " both say they are at " + a,
 				Why: "a clone brings its origin's identity along", Mend: "give " + m.Name + "'s agent its own address and port: crosstwin agent enroll --address"})
 		}
 		seen[a] = m.Name
@@ -257,7 +257,7 @@ func (in *Input) checkIdentities(p *Plan) {
 			if other != "" {
 				c.Evidence, c.Mend = fmt.Sprintf("%s and %s both have %s", m.Name, other, id), "set another server_id in "+m.Name+"'s configuration and restart it"
 			}
-			p.check(c)
+			p.AddCheck(c)
 			seen[id] = m.Name
 		}
 	}

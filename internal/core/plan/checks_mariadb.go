@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -28,16 +29,16 @@ func (in *Input) checkAlike(p *Plan, m, owner *view.Member) {
 		if a.name == "max_connections" || a.name == "event_scheduler" {
 			level = Warn
 		}
-		p.check(Check{Name: "settings agree", Server: m.Name, Result: verdict(same, level), Evidence: fmt.Sprintf("%s is %s on %s, %s on %s", a.name, o.Settings[a.name], m.Name, q.Settings[a.name], owner.Name),
+		p.AddCheck(Check{Name: "settings agree", Server: m.Name, Result: verdict(same, level), Evidence: fmt.Sprintf("%s is %s on %s, %s on %s", a.name, o.Settings[a.name], m.Name, q.Settings[a.name], owner.Name),
 			Why: a.why, Mend: mendIf(!same, "set "+a.name+" = "+q.Settings[a.name]+" on "+m.Name+" and restart it")})
 	}
 	if o.Settings["accounts"] != "" && q.Settings["accounts"] != "" {
 		same := o.Settings["accounts"] == q.Settings["accounts"]
-		p.check(Check{Name: "accounts agree", Server: m.Name, Result: verdict(same, Warn), Evidence: agreeWords(same, "accounts and passwords", m.Name, owner.Name),
+		p.AddCheck(Check{Name: "accounts agree", Server: m.Name, Result: verdict(same, Warn), Evidence: agreeWords(same, "accounts and passwords", m.Name, owner.Name),
 			Why: "after a role change applications log in on the other server", Mend: mendIf(!same, "compare: select user, host, md5(priv) from mysql.global_priv")})
 	}
 	older := versionBelow(o.Version, q.Version)
-	p.check(Check{Name: "version order", Server: m.Name, Result: verdict(!older, Warn), Evidence: fmt.Sprintf("%s on %s, %s on %s", o.Version, m.Name, q.Version, owner.Name),
+	p.AddCheck(Check{Name: "version order", Server: m.Name, Result: verdict(!older, Warn), Evidence: fmt.Sprintf("%s on %s, %s on %s", o.Version, m.Name, q.Version, owner.Name),
 		Why: "a replica must not be older than its primary: it may not understand the log", Mend: mendIf(older, "update "+m.Name+" first")})
 	in.checkRetention(p, m, owner)
 }
@@ -53,13 +54,13 @@ func agreeWords(same bool, what, a, b string) string {
 // the replica needs next.
 func (in *Input) checkRetention(p *Plan, m, owner *view.Member) {
 	oldest := owner.Last.Settings["oldest_position"]
-	need := orElse(m.Last.Received, m.Last.Applied)
+	need := cmp.Or(m.Last.Received, m.Last.Applied)
 	if need == "" {
 		return
 	}
 	lacks, known := position.Lacks(in.View.Engine, need, oldest)
 	ok := oldest == "" || known && lacks == 0
-	p.check(Check{Name: "log kept for the replica", Server: m.Name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s's log begins after %s, %s holds up to %s", owner.Name, orElse(oldest, "nothing"), m.Name, need),
+	p.AddCheck(Check{Name: "log kept for the replica", Server: m.Name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s's log begins after %s, %s holds up to %s", owner.Name, cmp.Or(oldest, "nothing"), m.Name, need),
 		Why: "what the primary threw away can never reach the replica", Mend: mendIf(!ok, "seed it again: crosstwin seed "+in.View.Cluster+" "+m.Name+" --replace")})
 }
 
@@ -104,13 +105,13 @@ func (in *Input) checkMariaDB(p *Plan, name string, o *observation.Server) {
 			level = Fail
 		}
 		good := strings.EqualFold(value, r.value)
-		p.check(Check{Name: r.title, Server: name, Result: verdict(good, level), Evidence: fmt.Sprintf("%s is %s on %s", r.name, value, name), Why: r.why, Mend: mendIf(!good, r.mend+" on "+name)})
+		p.AddCheck(Check{Name: r.title, Server: name, Result: verdict(good, level), Evidence: fmt.Sprintf("%s is %s on %s", r.name, value, name), Why: r.why, Mend: mendIf(!good, r.mend+" on "+name)})
 	}
-	p.checkFact(o, name, "tables_without_key", "primary keys", "tables without a primary key", "each row is searched for in the whole table when it is applied, and a difference cannot be named by row", "add primary keys: select table_schema, table_name from information_schema.tables, without a row in table_constraints")
-	p.checkFact(o, name, "tables_not_transactional", "transactional tables", "tables of an engine without transactions", "they cannot be copied at one moment, compared or undone", "alter table ... engine = InnoDB")
-	p.checkFact(o, name, "privileged_writers", "read-only holds for everybody", "accounts beside the administrator's that may write in spite of read_only", "a replica could be changed behind replication's back", "revoke READ ONLY ADMIN, or the ALL that includes it, from them: select user, host from mysql.global_priv")
-	p.checkFact(o, name, "long_statements", "no long statements", "statements at work for more than 5 s", "the write pause waits for them, and then cuts them off", "see select * from information_schema.processlist")
+	checkFact(p, o, name, "tables_without_key", "primary keys", "tables without a primary key", "each row is searched for in the whole table when it is applied, and a difference cannot be named by row", "add primary keys: select table_schema, table_name from information_schema.tables, without a row in table_constraints")
+	checkFact(p, o, name, "tables_not_transactional", "transactional tables", "tables of an engine without transactions", "they cannot be copied at one moment, compared or undone", "alter table ... engine = InnoDB")
+	checkFact(p, o, name, "privileged_writers", "read-only holds for everybody", "accounts beside the administrator's that may write in spite of read_only", "a replica could be changed behind replication's back", "revoke READ ONLY ADMIN, or the ALL that includes it, from them: select user, host from mysql.global_priv")
+	checkFact(p, o, name, "long_statements", "no long statements", "statements at work for more than 5 s", "the write pause waits for them, and then cuts them off", "see select * from information_schema.processlist")
 	if o.Role == observation.Replica {
-		p.checkFact(o, name, "events_enabled", "events off on a replica", "enabled events", "they would run on the replica too", "they are switched off when it follows: crosstwin rejoin "+in.View.Cluster+" "+name)
+		checkFact(p, o, name, "events_enabled", "events off on a replica", "enabled events", "they would run on the replica too", "they are switched off when it follows: crosstwin rejoin "+in.View.Cluster+" "+name)
 	}
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"crosstwin/internal/core/observation"
 	"fmt"
 	"strconv"
@@ -28,36 +29,36 @@ func (in *Input) checkLimits(p *Plan, name string, o *observation.Server, primar
 	} else {
 		c.Mend = "raise them on " + name + " and restart it"
 	}
-	p.check(c)
+	p.AddCheck(c)
 }
 
 // checkPostgres looks at a PostgreSQL server's own settings and contents.
 func (in *Input) checkPostgres(p *Plan, name string, o *observation.Server) {
 	set := o.Settings
 	level := set["wal_level"]
-	p.check(Check{Name: "log level", Server: name, Result: verdict(level == "replica" || level == "logical", Fail), Evidence: "wal_level is " + level,
+	p.AddCheck(Check{Name: "log level", Server: name, Result: verdict(level == "replica" || level == "logical", Fail), Evidence: "wal_level is " + level,
 		Why: "below replica the log cannot feed a replica", Mend: mendIf(level == "minimal", "set wal_level = replica and restart")})
 	n := len(in.Members)
 	for _, s := range []string{"max_wal_senders", "max_replication_slots"} {
 		have, _ := strconv.Atoi(set[s])
-		p.check(Check{Name: "room for replicas", Server: name, Result: verdict(have >= n+1, Fail), Evidence: fmt.Sprintf("%s is %d, this cluster needs %d", s, have, n+1),
+		p.AddCheck(Check{Name: "room for replicas", Server: name, Result: verdict(have >= n+1, Fail), Evidence: fmt.Sprintf("%s is %d, this cluster needs %d", s, have, n+1),
 			Why: "each replica takes one, a copy takes another", Mend: mendIf(have < n+1, fmt.Sprintf("set %s = %d or more and restart", s, n+6))})
 	}
 	mend := mendIf(set["full_page_writes"] != "on", "set full_page_writes = on and reload")
 	rewind := set["data_checksums"] == "on" || set["wal_log_hints"] == "on"
-	p.check(Check{Name: "can be rewound", Server: name, Result: verdict(rewind && set["full_page_writes"] == "on", Warn),
+	p.AddCheck(Check{Name: "can be rewound", Server: name, Result: verdict(rewind && set["full_page_writes"] == "on", Warn),
 		Evidence: fmt.Sprintf("data_checksums %s, wal_log_hints %s, full_page_writes %s", set["data_checksums"], set["wal_log_hints"], set["full_page_writes"]),
-		Why:      "without checksums or hint logging an old primary has to be copied anew after a failover", Mend: orElse(mendIf(!rewind, "set wal_log_hints = on and restart, or turn checksums on with pg_checksums while it is stopped"), mend)})
-	p.check(Check{Name: "log kept for a rejoin", Server: name, Result: verdict(set["wal_keep_size"] != "0", Warn), Evidence: "wal_keep_size is " + set["wal_keep_size"] + " MB",
+		Why:      "without checksums or hint logging an old primary has to be copied anew after a failover", Mend: cmp.Or(mendIf(!rewind, "set wal_log_hints = on and restart, or turn checksums on with pg_checksums while it is stopped"), mend)})
+	p.AddCheck(Check{Name: "log kept for a rejoin", Server: name, Result: verdict(set["wal_keep_size"] != "0", Warn), Evidence: "wal_keep_size is " + set["wal_keep_size"] + " MB",
 		Why: "a rewind reads the log back to the last checkpoint before the fork", Mend: mendIf(set["wal_keep_size"] == "0", "set wal_keep_size = '1GB' and reload")})
 	safe := set["fsync"] == "on" && set["synchronous_commit"] != "off"
-	p.check(Check{Name: "commits are durable", Server: name, Result: verdict(safe, Warn), Evidence: fmt.Sprintf("fsync %s, synchronous_commit %s", set["fsync"], set["synchronous_commit"]),
+	p.AddCheck(Check{Name: "commits are durable", Server: name, Result: verdict(safe, Warn), Evidence: fmt.Sprintf("fsync %s, synchronous_commit %s", set["fsync"], set["synchronous_commit"]),
 		Why: "a crash may take back what was acknowledged", Mend: mendIf(!safe, "set fsync = on and synchronous_commit = on")})
 	in.checkContents(p, name, o)
 }
 
 func (in *Input) checkContents(p *Plan, name string, o *observation.Server) {
-	fact := func(key, title, why, mend, words string) { p.checkFact(o, name, key, title, words, why, mend) }
+	fact := func(key, title, why, mend, words string) { checkFact(p, o, name, key, title, words, why, mend) }
 	fact("collation_mismatches", "same collation library", "an index built with another version of the library may miss rows", "install the same library version on all hosts, or reindex and alter database ... refresh collation version", "databases with collations of another library version")
 	fact("tablespaces", "no tablespaces", "a copy or a rewind writes them to the same paths: on one host, or where those are not there, it fails", "see that their paths are free on every host, and that no two servers share a host", "tablespaces beside the default ones")
 	fact("unlogged_tables", "no unlogged tables", "they are empty after a role change", "alter table ... set logged", "unlogged tables")

@@ -28,7 +28,7 @@ func (in *Input) compare(p *Plan) error {
 		s := in.View.Find(n)
 		switch {
 		case in.delayOf(n) > 0:
-			p.check(Check{Name: "held back on purpose", Server: n, Result: Warn, Evidence: fmt.Sprintf("%s is held back by %s: writes would wait for it, so it is left out", n, view.Span(in.delayOf(n))),
+			p.AddCheck(Check{Name: "held back on purpose", Server: n, Result: Warn, Evidence: fmt.Sprintf("%s is held back by %s: writes would wait for it, so it is left out", n, view.Span(in.delayOf(n))),
 				Mend: fmt.Sprintf("to compare it too: crosstwin tune %s %s delay 0", in.View.Cluster, n)})
 		case s.Health == view.InStep || s.Health == view.Behind:
 			replicas = append(replicas, n)
@@ -38,10 +38,10 @@ func (in *Input) compare(p *Plan) error {
 	if len(replicas) == 0 {
 		c.Evidence, c.Mend = "no replica of "+in.View.Cluster+" follows "+primary, "see crosstwin status "+in.View.Cluster
 	}
-	p.check(c)
+	p.AddCheck(c)
 	for _, n := range replicas {
 		s := in.View.Find(n)
-		p.check(Check{Name: "replica can catch up within the hold", Server: n, Result: verdict(s.Health == view.InStep, Fail), Evidence: fmt.Sprintf("%s is %s", n, s.Health),
+		p.AddCheck(Check{Name: "replica can catch up within the hold", Server: n, Result: verdict(s.Health == view.InStep, Fail), Evidence: fmt.Sprintf("%s is %s", n, s.Health),
 			Why: "writes would wait for it", Mend: mendIf(s.Health != view.InStep, "wait until it is in step: crosstwin watch "+in.View.Cluster)})
 	}
 	p.PauseSeconds = 0.05
@@ -59,22 +59,22 @@ func (in *Input) stepsOfCompare(p *Plan, primary string, replicas []string) {
 	for _, n := range replicas {
 		near = append(near, Condition{Kind: IsCaughtUp, Server: n, Other: primary, Within: in.traits().near})
 	}
-	p.step(Step{Name: "in-step", Action: Action{Title: "see that " + strings.Join(replicas, ", ") + " can catch up within the hold"}, After: near, Seconds: 0.1, Limit: 60, OnFail: undoOr(p), IfFails: "nothing is held; ask again when they are in step"})
-	p.step(Step{Name: "hold", Action: Action{Title: "hold writes on " + primary, Server: primary, Verb: verb.Hold, Args: verb.HoldArgs{Seconds: holdSeconds}}, Keep: "hold", Seconds: 0.02, Limit: 60, OnFail: undoOr(p),
+	p.AddStep(Step{Name: "in-step", Action: Action{Title: "see that " + strings.Join(replicas, ", ") + " can catch up within the hold"}, After: near, Seconds: 0.1, Limit: 60, OnFail: undoOr(p), IfFails: "nothing is held; ask again when they are in step"})
+	p.AddStep(Step{Name: "hold", Action: Action{Title: "hold writes on " + primary, Server: primary, Verb: verb.Hold, Args: verb.HoldArgs{Seconds: holdSeconds}}, Keep: "hold", Seconds: 0.02, Limit: 60, OnFail: undoOr(p),
 		Undo: forget(primary), IfFails: "writes go on; ask again when fewer long transactions run"})
 	for _, n := range replicas {
-		p.step(Step{Name: "view-" + n, Action: Action{Title: "open a view on " + n, Server: n, Verb: verb.Snapshot, Args: verb.SnapshotArgs{Seconds: holdSeconds}}, Needs: []string{"hold"}, Seconds: 0.02, Limit: 10, OnFail: undoOr(p),
+		p.AddStep(Step{Name: "view-" + n, Action: Action{Title: "open a view on " + n, Server: n, Verb: verb.Snapshot, Args: verb.SnapshotArgs{Seconds: holdSeconds}}, Needs: []string{"hold"}, Seconds: 0.02, Limit: 10, OnFail: undoOr(p),
 			Undo: forget(n), IfFails: "writes go on"})
 	}
-	p.step(Step{Name: "release", Action: Action{Title: "let writes go on", Server: primary, Verb: verb.Release}, Seconds: 0.01, Limit: 10, OnFail: undoOr(p), IfFails: "the agent lets them go on by itself at the deadline"})
+	p.AddStep(Step{Name: "release", Action: Action{Title: "let writes go on", Server: primary, Verb: verb.Release}, Seconds: 0.01, Limit: 10, OnFail: undoOr(p), IfFails: "the agent lets them go on by itself at the deadline"})
 	var needs []string
 	for _, n := range all {
 		needs = append(needs, "sums "+n)
-		p.step(Step{Name: "sums-" + n, Action: Action{Title: "count and sum all tables on " + n, Server: n, Verb: verb.Sums}, Keep: "sums " + n, Seconds: 1, Limit: catchUpLimit, OnFail: undoOr(p), IfFails: "the comparison is given up; nothing has changed"})
+		p.AddStep(Step{Name: "sums-" + n, Action: Action{Title: "count and sum all tables on " + n, Server: n, Verb: verb.Sums}, Keep: "sums " + n, Seconds: 1, Limit: catchUpLimit, OnFail: undoOr(p), IfFails: "the comparison is given up; nothing has changed"})
 	}
-	p.step(Step{Name: "judge", Action: Action{Title: "compare " + strings.Join(all, ", "), Verb: verb.Judge, Args: JudgeArgs{Servers: all}}, Needs: needs, Keep: "comparison", Seconds: 0.1, Limit: 3600, OnFail: GoOn, IfFails: "the tables and rows that differ are named"})
+	p.AddStep(Step{Name: "judge", Action: Action{Title: "compare " + strings.Join(all, ", "), Verb: verb.Judge, Args: JudgeArgs{Servers: all}}, Needs: needs, Keep: "comparison", Seconds: 0.1, Limit: 3600, OnFail: GoOn, IfFails: "the tables and rows that differ are named"})
 	for _, n := range all {
-		p.step(Step{Name: "close-" + n, Action: *forget(n), Seconds: 0.01, OnFail: GoOn, IfFails: "the agent closes it by itself"})
+		p.AddStep(Step{Name: "close-" + n, Action: *forget(n), Seconds: 0.01, OnFail: GoOn, IfFails: "the agent closes it by itself"})
 	}
 }
 

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 
 	"crosstwin/internal/core/observation"
@@ -72,7 +73,7 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		return !o.Running && (o.ShutdownAt != "" || o.DataState == "shut down in recovery"), c.Server + runs(o) + ", data: " + o.DataState
 	},
 	HoldsAll: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
-		return position.HoldsStop(engine, o.Applied, other.ShutdownAt), fmt.Sprintf("%s applied %s, %s stopped taking writes at %s", c.Server, o.Applied, c.Other, orElse(other.ShutdownAt, "no known position"))
+		return position.HoldsStop(engine, o.Applied, other.ShutdownAt), fmt.Sprintf("%s applied %s, %s stopped taking writes at %s", c.Server, o.Applied, c.Other, cmp.Or(other.ShutdownAt, "no known position"))
 	},
 	IsPrimary: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		ok := o.Accepting && o.Role == observation.Primary && o.Writable && o.Guard.Owner && o.Guard.Accepted == c.Term
@@ -86,7 +87,7 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 	HasSetting: hasSetting,
 	HasCheckpoint: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
 		ok, _ := position.Reaches(engine, o.Redo, c.Values[0])
-		return ok, fmt.Sprintf("%s's last checkpoint is at %s", c.Server, orElse(o.Redo, "no known position"))
+		return ok, fmt.Sprintf("%s's last checkpoint is at %s", c.Server, cmp.Or(o.Redo, "no known position"))
 	},
 	PointsAt: func(c Condition, _ string, o, other *observation.Server) (bool, string) {
 		return pointsAt(o, other), c.Server + " points at " + upstream(o)
@@ -161,7 +162,7 @@ func streams(c Condition, engine string, o, other *observation.Server) (bool, st
 			}
 		}
 	}
-	return ok, fmt.Sprintf("%s, history: %s (%s, %s has %s)", text, kin, orElse(position.HistoryName(engine, o.Line), "none"), c.Other, orElse(position.HistoryName(engine, other.Line), "none"))
+	return ok, fmt.Sprintf("%s, history: %s (%s, %s has %s)", text, kin, cmp.Or(position.HistoryName(engine, o.Line), "none"), c.Other, cmp.Or(position.HistoryName(engine, other.Line), "none"))
 }
 
 func pointsAt(o, other *observation.Server) bool {

@@ -63,7 +63,7 @@ func (in *Input) stepMakeSlots(p *Plan, name, on string, for_ []string) {
 	if len(slots) == 1 {
 		what = "slot " + slots[0]
 	}
-	p.step(Step{Name: name, Action: Action{Title: fmt.Sprintf("make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}}, Seconds: 0.1,
+	p.AddStep(Step{Name: name, Action: Action{Title: fmt.Sprintf("make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}}, Seconds: 0.1,
 		After:   []Condition{{Kind: HasSlots, Server: on, Values: slots}},
 		Undo:    &Action{Title: "drop " + what + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}},
 		IfFails: what + " on " + on + " are dropped again"})
@@ -75,7 +75,7 @@ func (in *Input) stepCheckpoint(p *Plan, s Step) {
 		return
 	}
 	s.Verb, s.Seconds, s.Limit = verb.Checkpoint, 1, 600
-	p.step(s)
+	p.AddStep(s)
 }
 
 // stepEvents lets the new primary run the scheduled events, which a replica
@@ -84,6 +84,6 @@ func (in *Input) stepEvents(p *Plan, primary string) {
 	if !in.traits().events {
 		return
 	}
-	p.step(Step{Name: "events", Action: Action{Title: "enable the scheduled events on " + primary, Server: primary, Verb: verb.Events}, Seconds: 0.05, OnFail: GoOn,
+	p.AddStep(Step{Name: "events", Action: Action{Title: "enable the scheduled events on " + primary, Server: primary, Verb: verb.Events}, Seconds: 0.05, OnFail: GoOn,
 		IfFails: "events do not run until they are enabled: alter event NAME enable, on " + primary})
 }

@@ -1,7 +1,9 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -46,7 +48,7 @@ func (in *Input) failover(p *Plan) error {
 	in.stepsDetach(p, old, append([]string{cand}, others...))
 	in.stepLevel(p, cand, others)
 	in.stepMakeSlots(p, "make-slots", cand, others)
-	p.step(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.01, IfFails: "the replicas are pointed back at " + old})
+	p.AddStep(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.01, IfFails: "the replicas are pointed back at " + old})
 	in.stepPromote(p, cand)
 	in.stepsAfterPromotion(p, cand, others)
 	in.stepsOfProof(p, cand, others)
@@ -75,13 +77,13 @@ func (in *Input) stepStart(p *Plan, cand string) {
 	if in.member(cand).Last.Running {
 		return
 	}
-	p.step(Step{Name: "start-candidate", Action: Action{Title: "start " + cand + " read-only", Server: cand, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+	p.AddStep(Step{Name: "start-candidate", Action: Action{Title: "start " + cand + " read-only", Server: cand, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
 		After: []Condition{{Kind: IsReplica, Server: cand}}, IfFails: "see the server's log; nothing else has changed"})
 }
 
 // byReceived puts the replica that holds most first, then rank, then name.
 func (in *Input) byReceived(a, b *view.Server) bool {
-	x, y := orElse(a.Received, a.Position), orElse(b.Received, b.Position)
+	x, y := cmp.Or(a.Received, a.Position), cmp.Or(b.Received, b.Position)
 	if d, known := position.Lacks(in.View.Engine, y, x); known && d > 0 {
 		return true
 	}
@@ -102,19 +104,19 @@ func (in *Input) checkOldStopped(p *Plan, old string) {
 		c.Why, c.Mend = "a switchover moves the role without any loss", "if you need not leave "+old+" at once: crosstwin switchover "+in.View.Cluster
 	case in.seen(old):
 		c.Evidence = fmt.Sprintf("%s's agent answers and keeps it stopped (it is %s)", old, s.Health)
-	case contains(in.Request.ConfirmStopped, old):
+	case slices.Contains(in.Request.ConfirmStopped, old):
 		c.Result, c.Evidence = Warn, old+"'s agent does not answer; you said that "+old+" is off. Its agent fences it as soon as it hears of the new term"
 	default:
 		c.Result, c.Evidence = Fail, old+"'s agent does not answer: nobody can see whether "+old+" takes writes"
 		c.Mend = "power " + old + " off or cut it from the network, be sure of it, then say so: crosstwin failover " + in.View.Cluster + " --confirm-stopped " + old
 	}
-	p.check(c)
+	p.AddCheck(c)
 	for _, m := range in.Members {
 		if m.Name == old || m.Last == nil || in.seen(m.Name) {
 			continue
 		}
 		if d, ok := in.ownerSees(m.Name); ok && d.State == "streaming" {
-			p.check(Check{Name: "unseen replica", Server: m.Name, Result: Warn, Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate", Mend: "bring it back first if nothing may be lost"})
+			p.AddCheck(Check{Name: "unseen replica", Server: m.Name, Result: Warn, Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate", Mend: "bring it back first if nothing may be lost"})
 		}
 	}
 }
@@ -129,7 +131,7 @@ func (in *Input) ownerSees(name string) (observation.Downstream, bool) {
 // loss says what a failover would lose, as exactly as it can be known.
 func (in *Input) loss(p *Plan, old, cand string) string {
 	c := in.View.Find(cand)
-	held := orElse(c.Received, c.Position)
+	held := cmp.Or(c.Received, c.Position)
 	if _, ok := position.Order(in.View.Engine, held); !ok {
 		p.Destroys, p.ConfirmName = "writes that "+cand+" does not hold, if there are any: it does not run, so that cannot be seen", in.View.Cluster
 		return "What would be lost is not known."
@@ -176,12 +178,12 @@ func (in *Input) stepFence(p *Plan, old string) {
 		s.Undo = &Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}
 		s.IfFails = old + " is started as primary again"
 	}
-	p.step(s)
+	p.AddStep(s)
 }
 
 func (in *Input) stepsDetach(p *Plan, old string, replicas []string) {
 	for _, n := range replicas {
-		p.step(Step{Name: "detach-" + n, Action: Action{Title: "detach " + n + ", so that its position stands still", Server: n, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.2,
+		p.AddStep(Step{Name: "detach-" + n, Action: Action{Title: "detach " + n + ", so that its position stands still", Server: n, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.2,
 			After:   []Condition{{Kind: IsDetached, Server: n}},
 			Undo:    &Action{Title: "point " + n + " back at " + old, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(n)}},
 			IfFails: "the replicas are pointed back at " + old})
@@ -197,7 +199,7 @@ func (in *Input) stepLevel(p *Plan, cand string, others []string) {
 	for _, n := range others {
 		s.After = append(s.After, Condition{Kind: HoldsMost, Server: cand, Other: n})
 	}
-	p.step(s)
+	p.AddStep(s)
 }
 
 // startAgain plans to start a dead primary where it stands. Often that beats a
@@ -214,15 +216,15 @@ func (in *Input) startAgain(p *Plan, old string) error {
 	case s.Observation != nil && s.Observation.Unfinished != "":
 		c.Result, c.Evidence, c.Mend = Fail, s.Why, "make another server primary: crosstwin failover "+in.View.Cluster
 	}
-	p.check(c)
+	p.AddCheck(c)
 	in.checkDisk(p, old, 0)
 	p.PauseSeconds = 1
 	p.Effects = append(p.Effects, old+" becomes primary again, on its own history", "the replicas go on following it")
 	in.stepOpenTerm(p)
-	p.step(Step{Name: "settle", Action: Action{Title: "see that " + old + " does not run", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.1,
+	p.AddStep(Step{Name: "settle", Action: Action{Title: "see that " + old + " does not run", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.1,
 		After: []Condition{{Kind: IsStopped, Server: old}}, IfFails: "nothing has changed"})
-	p.step(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", old, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: old}}, Seconds: 0.01, IfFails: "nothing has changed"})
-	p.step(Step{Name: "open", Action: Action{Title: "start " + old + " as primary", Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "primary"}}, NoReturn: true, OnFail: NeedsYou, InPause: true, Seconds: 1, Limit: 600,
+	p.AddStep(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", old, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: old}}, Seconds: 0.01, IfFails: "nothing has changed"})
+	p.AddStep(Step{Name: "open", Action: Action{Title: "start " + old + " as primary", Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "primary"}}, NoReturn: true, OnFail: NeedsYou, InPause: true, Seconds: 1, Limit: 600,
 		After: []Condition{{Kind: IsPrimary, Server: old, Term: p.Term}}, IfFails: "read the server's log; or make another server primary"})
 	in.stepsAfterPromotion(p, old, nil)
 	in.stepsOfProof(p, old, in.replicas(old))

@@ -222,7 +222,7 @@ func Make(in Input) (*Plan, error) {
 	p := &Plan{Kind: in.Request.Kind, Cluster: in.View.Cluster, Engine: in.View.Engine, Term: in.View.Term,
 		Primary: in.View.Primary, Request: in.Request, Checks: []Check{}, Steps: []Step{}, Effects: []string{}}
 	if in.Busy != nil {
-		p.check(Check{Name: "one operation at a time", Result: Fail,
+		p.AddCheck(Check{Name: "one operation at a time", Result: Fail,
 			Evidence: fmt.Sprintf("operation %d (%s) is under way on %s", in.Busy.ID, in.Busy.Kind, in.View.Cluster),
 			Why:      "two operations on one cluster would undo each other's steps",
 			Mend:     fmt.Sprintf("wait for it: crosstwin operation follow %d; or give it up: crosstwin operation cancel %d", in.Busy.ID, in.Busy.ID)})
@@ -258,9 +258,9 @@ func Make(in Input) (*Plan, error) {
 	return p, nil
 }
 
-func (p *Plan) check(c Check) { p.Checks = append(p.Checks, c) }
+func (p *Plan) AddCheck(c Check) { p.Checks = append(p.Checks, c) }
 
-func (p *Plan) step(s Step) {
+func (p *Plan) AddStep(s Step) {
 	if s.Limit == 0 {
 		s.Limit = 30
 	}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 
 	"crosstwin/internal/core/observation"
@@ -37,7 +38,7 @@ func (in *Input) rejoin(p *Plan) error {
 		return nil
 	}
 	if in.Examination == nil {
-		p.check(Check{Name: "data can be examined", Server: name, Result: Fail, Evidence: name + "'s data could not be examined", Why: "without knowing what it holds nothing can be decided", Mend: "see the agent's log on " + name})
+		p.AddCheck(Check{Name: "data can be examined", Server: name, Result: Fail, Evidence: name + "'s data could not be examined", Why: "without knowing what it holds nothing can be decided", Mend: "see the agent's log on " + name})
 		return nil
 	}
 	p.Ways = in.ways(p)
@@ -67,7 +68,7 @@ func (in *Input) ways(p *Plan) []Way {
 	follow := Way{Name: WayFollow, Possible: true, Why: fmt.Sprintf("its log ends at %s and %s's history goes on from there: nothing has to be taken out", x.End, in.View.Primary)}
 	rewind := Way{Name: WayRewind, Possible: x.Rewindable, Why: fmt.Sprintf("the %s after the fork at %s are taken out, block by block", view.Size(x.TailBytes), x.Fork)}
 	if in.traits().inPlace && x.Tail != nil {
-		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images", view.Amount(in.View.Engine, int64(len(x.Tail.Transactions))), orElse(x.Fork, "the beginning"))
+		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images", view.Amount(in.View.Engine, int64(len(x.Tail.Transactions))), cmp.Or(x.Fork, "the beginning"))
 	}
 	rebuild := Way{Name: WayRebuild, Possible: true, Why: "all data is copied anew from " + in.View.Primary}
 	owner := in.member(in.View.Primary).Last
@@ -81,7 +82,7 @@ func (in *Input) ways(p *Plan) []Way {
 	case x.Kinship == string(position.Stranger):
 		follow.Possible, follow.Why = false, fmt.Sprintf("it holds other writes than %s although both say %s", in.View.Primary, position.HistoryName(in.View.Engine, x.Line))
 	case x.Kinship == string(position.Unknown):
-		follow.Possible, follow.Why = false, fmt.Sprintf("nothing proves that its %s is %s's: %s", orElse(position.HistoryName(in.View.Engine, x.Line), "history"), in.View.Primary, orElse(x.WhyNot, "its first record is no longer there"))
+		follow.Possible, follow.Why = false, fmt.Sprintf("nothing proves that its %s is %s's: %s", cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history"), in.View.Primary, cmp.Or(x.WhyNot, "its first record is no longer there"))
 	case x.TailBytes > 0:
 		follow.Possible, follow.Why = false, fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", view.Size(x.TailBytes), x.Fork, in.View.Primary)
 	}
@@ -89,7 +90,7 @@ func (in *Input) ways(p *Plan) []Way {
 	case follow.Possible:
 		rewind.Possible, rewind.Why = false, "there is nothing to take out"
 	case !rewind.Possible:
-		rewind.Why = orElse(x.WhyNot, follow.Why)
+		rewind.Why = cmp.Or(x.WhyNot, follow.Why)
 	case x.Unfinished == "rewind":
 		rewind.Why = "the rewind that broke off is run again from its beginning"
 	}
@@ -136,7 +137,7 @@ func (in *Input) pickWay(p *Plan) string {
 			}
 		}
 	}
-	p.check(c)
+	p.AddCheck(c)
 	return chosen
 }
 
@@ -145,8 +146,8 @@ func (in *Input) checkKin(p *Plan) {
 	if x.Empty {
 		return
 	}
-	p.check(Check{Name: "kinship", Server: in.Request.Server, Result: verdict(x.Kinship == string(position.Kin), Warn),
-		Evidence: fmt.Sprintf("%s, log ends at %s, fork at %s%s, histories up to there: %s", orElse(position.HistoryName(in.View.Engine, x.Line), "history unknown"), orElse(x.End, "an unknown place"), orElse(x.Fork, "an unknown place"), forkLine(in.View.Engine, x), orElse(x.Kinship, "not comparable")),
+	p.AddCheck(Check{Name: "kinship", Server: in.Request.Server, Result: verdict(x.Kinship == string(position.Kin), Warn),
+		Evidence: fmt.Sprintf("%s, log ends at %s, fork at %s%s, histories up to there: %s", cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history unknown"), cmp.Or(x.End, "an unknown place"), cmp.Or(x.Fork, "an unknown place"), forkLine(in.View.Engine, x), cmp.Or(x.Kinship, "not comparable")),
 		Why:      "two servers may use one number for different writes"})
 }
 
@@ -185,7 +186,7 @@ func (in *Input) stepClose(p *Plan, name string, always bool) {
 	if !o.Running || !always && o.Role == observation.Replica && o.Accepting {
 		return
 	}
-	p.step(Step{Name: "close", Action: Action{Title: "stop " + name + ": it is not opened for writes again", Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.3, Limit: 60, OnFail: NeedsYou,
+	p.AddStep(Step{Name: "close", Action: Action{Title: "stop " + name + ": it is not opened for writes again", Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.3, Limit: 60, OnFail: NeedsYou,
 		After: []Condition{{Kind: IsStopped, Server: name}}, IfFails: "nothing else has changed"})
 }
 
@@ -199,19 +200,19 @@ func (in *Input) stepsOfFollow(p *Plan, name string) {
 func (in *Input) stepsOfReturn(p *Plan, name string) {
 	primary := in.View.Primary
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
-	p.step(Step{Name: "account", Action: Action{Title: "fetch the replication account for " + name, Server: name, Verb: verb.Account, Args: verb.PrepareArgs{From: in.peer(primary)}}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
+	p.AddStep(Step{Name: "account", Action: Action{Title: "fetch the replication account for " + name, Server: name, Verb: verb.Account, Args: verb.PrepareArgs{From: in.peer(primary)}}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
 	follow := Step{Name: "follow", Action: Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary), Slot: in.slotFor(name)}}, Seconds: 0.1,
 		After: []Condition{{Kind: PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is"}
 	start := Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
 		After: []Condition{{Kind: IsReplica, Server: name}}, IfFails: "see the server's log; it is closed for writes"}
 	if in.traits().inPlace {
-		p.step(start)
-		p.step(follow)
+		p.AddStep(start)
+		p.AddStep(follow)
 	} else {
-		p.step(follow)
-		p.step(start)
+		p.AddStep(follow)
+		p.AddStep(start)
 	}
-	p.step(Step{Name: "streams", Action: Action{Title: "see " + name + " stream from " + primary}, Seconds: 1, Limit: 90,
+	p.AddStep(Step{Name: "streams", Action: Action{Title: "see " + name + " stream from " + primary}, Seconds: 1, Limit: 90,
 		After: []Condition{{Kind: Streams, Server: name, Other: primary}}, OnFail: NeedsYou, IfFails: name + " reads but does not follow: see its log, then crosstwin rejoin again"})
 	in.stepsOfReplicaProof(p, primary, name)
 	if in.Request.Compare || in.mustCompare() {
@@ -234,7 +235,7 @@ func (in *Input) stepSettle(p *Plan, name string) {
 	if !in.traits().settles {
 		return
 	}
-	p.step(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
+	p.AddStep(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
 		After: []Condition{{Kind: StoppedClean, Server: name}}, IfFails: "nothing has changed"})
 }
 
@@ -243,9 +244,9 @@ func (in *Input) stepSalvage(p *Plan, name string) {
 	if x.TailBytes == 0 || x.Fork == "" || x.Unfinished != "" {
 		return
 	}
-	p.step(Step{Name: "salvage", Action: Action{Title: "save the tail of " + name, Server: name, Verb: verb.Salvage, Args: verb.SalvageArgs{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)}}, Keep: "tail", Seconds: 2, Limit: 3600,
+	p.AddStep(Step{Name: "salvage", Action: Action{Title: "save the tail of " + name, Server: name, Verb: verb.Salvage, Args: verb.SalvageArgs{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)}}, Keep: "tail", Seconds: 2, Limit: 3600,
 		IfFails: "nothing is taken out before it is saved"})
-	p.step(Step{Name: "reread", Action: Action{Title: "read the saved tail back", Verb: verb.Reread, Args: verb.PromoteArgs{Server: name}}, Needs: []string{"tail"}, Keep: "tail", Seconds: 0.1, Limit: 600,
+	p.AddStep(Step{Name: "reread", Action: Action{Title: "read the saved tail back", Verb: verb.Reread, Args: verb.PromoteArgs{Server: name}}, Needs: []string{"tail"}, Keep: "tail", Seconds: 0.1, Limit: 600,
 		IfFails: "nothing is taken out before it is saved"})
 }
 
@@ -258,7 +259,7 @@ func (in *Input) stepsOfRewind(p *Plan, name string) {
 	in.stepSalvage(p, name)
 	in.stepCheckpoint(p, Step{Name: "checkpoint", Action: Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary}, IfFails: "nothing has changed"})
 	in.stepsPrepare(p, name)
-	p.step(Step{Name: "rewind", Action: Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Verb: verb.Rewind, Args: verb.RewindArgs{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}}, NoReturn: true, OnFail: NeedsYou, Seconds: 5, Limit: catchUpLimit,
+	p.AddStep(Step{Name: "rewind", Action: Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Verb: verb.Rewind, Args: verb.RewindArgs{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}}, NoReturn: true, OnFail: NeedsYou, Seconds: 5, Limit: catchUpLimit,
 		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin recognises it and goes on"})
 	in.stepsOfReturn(p, name)
 }
@@ -295,9 +296,9 @@ func (in *Input) salvage(p *Plan) error {
 	if x == nil {
 		return nil
 	}
-	p.check(Check{Name: "there is a tail", Server: name, Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", Fail),
-		Evidence: fmt.Sprintf("%s holds %s of log after the fork at %s", name, view.Size(x.TailBytes), orElse(x.Fork, "an unknown place"))})
-	p.check(Check{Name: "it is stopped", Server: name, Result: verdict(!x.Running || !in.traits().settles, Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
+	p.AddCheck(Check{Name: "there is a tail", Server: name, Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", Fail),
+		Evidence: fmt.Sprintf("%s holds %s of log after the fork at %s", name, view.Size(x.TailBytes), cmp.Or(x.Fork, "an unknown place"))})
+	p.AddCheck(Check{Name: "it is stopped", Server: name, Result: verdict(!x.Running || !in.traits().settles, Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
 	in.stepSettle(p, name)
 	in.stepSalvage(p, name)
 	return nil

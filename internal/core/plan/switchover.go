@@ -1,7 +1,9 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"sort"
 
 	"crosstwin/internal/core/verb"
@@ -55,12 +57,12 @@ func (in *Input) switchover(p *Plan) error {
 // stepOldFollows makes a replica of the old primary.
 func (in *Input) stepOldFollows(p *Plan, old, cand string) {
 	if in.traits().inPlace {
-		p.step(Step{Name: "demote-old", Action: Action{Title: "have " + old + " follow " + cand + ", without a restart", Server: old, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand)}},
+		p.AddStep(Step{Name: "demote-old", Action: Action{Title: "have " + old + " follow " + cand + ", without a restart", Server: old, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand)}},
 			After: []Condition{{Kind: IsReplica, Server: old}, {Kind: PointsAt, Server: old, Other: cand}}, Seconds: 0.1, Limit: 60,
 			IfFails: old + " stays closed for writes; writes go on at " + cand + "; crosstwin rejoin brings it back"})
 		return
 	}
-	p.step(Step{Name: "start-old", Action: Action{Title: "start " + old + " as replica of " + cand, Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}},
+	p.AddStep(Step{Name: "start-old", Action: Action{Title: "start " + old + " as replica of " + cand, Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}},
 		After: []Condition{{Kind: IsReplica, Server: old}}, Seconds: 0.3, Limit: 60,
 		IfFails: old + " stays stopped and closed; writes go on at " + cand + "; crosstwin rejoin brings it back"})
 }
@@ -69,14 +71,14 @@ func (in *Input) checkCandidateLag(p *Plan, name string) {
 	s := in.View.Find(name)
 	ok := s.Health == view.InStep
 	if d := in.delayOf(name); d > 0 {
-		p.check(Check{Name: "candidate is not held back", Server: name, Result: Fail, Evidence: fmt.Sprintf("%s is held back on purpose by %s", name, view.Span(d)), Why: "writes would wait for as long",
+		p.AddCheck(Check{Name: "candidate is not held back", Server: name, Result: Fail, Evidence: fmt.Sprintf("%s is held back on purpose by %s", name, view.Span(d)), Why: "writes would wait for as long",
 			Mend: fmt.Sprintf("crosstwin tune %s %s delay 0", in.View.Cluster, name)})
 	}
 	c := Check{Name: "candidate is in step", Server: name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s is %s, %s behind", name, s.Health, view.Size(s.LagBytes))}
 	if !ok {
 		c.Why, c.Mend = "writes would wait until it has caught up", "wait until it is in step: crosstwin watch "+in.View.Cluster
 	}
-	p.check(c)
+	p.AddCheck(c)
 }
 
 // choose picks the candidate among the servers that eligible accepts, and
@@ -102,7 +104,7 @@ func (in *Input) choose(p *Plan, eligible func(*view.Server) (bool, string), bet
 		}
 	}
 	for _, s := range can {
-		why := fmt.Sprintf("rank %d, holds up to %s", s.Rank, orElse(s.Received, s.Position))
+		why := fmt.Sprintf("rank %d, holds up to %s", s.Rank, cmp.Or(s.Received, s.Position))
 		switch {
 		case s.Name != p.Candidate && in.Request.To != "":
 			why = in.Request.To + " was asked for (" + why + ")"
@@ -127,7 +129,7 @@ func (in *Input) choose(p *Plan, eligible func(*view.Server) (bool, string), bet
 			}
 		}
 	}
-	p.check(c)
+	p.AddCheck(c)
 }
 
 func byRank(a, b *view.Server) bool {
@@ -140,32 +142,16 @@ func byRank(a, b *view.Server) bool {
 	return a.Name < b.Name
 }
 
-func orElse(s, other string) string {
-	if s != "" {
-		return s
-	}
-	return other
-}
-
 func (in *Input) roleEffects(p *Plan, old, cand string, others []string, fate string) {
 	p.Effects = append(p.Effects, fmt.Sprintf("%s becomes primary in term %d", cand, p.Term), old+" "+fate)
 	for _, n := range others {
 		p.Effects = append(p.Effects, n+" follows "+cand+", without a restart")
 	}
 	for _, m := range in.Members {
-		if m.Name != old && m.Name != cand && !contains(others, m.Name) {
+		if m.Name != old && m.Name != cand && !slices.Contains(others, m.Name) {
 			p.Effects = append(p.Effects, m.Name+" does not answer as a replica now: it has to rejoin later")
 		}
 	}
-}
-
-func contains(list []string, s string) bool {
-	for _, x := range list {
-		if x == s {
-			return true
-		}
-	}
-	return false
 }
 
 func slotNames(servers []string) []string {
@@ -186,32 +172,32 @@ func (in *Input) stepOpenTerm(p *Plan) {
 			s.After = append(s.After, Condition{Kind: HasNoted, Server: m.Name, Term: p.Term})
 		}
 	}
-	p.step(s)
+	p.AddStep(s)
 }
 
 func (in *Input) stepsBeforePause(p *Plan, old, cand string, others []string) {
 	in.stepOpenTerm(p)
 	in.stepMakeSlots(p, "make-slots", cand, append([]string{old}, others...))
 	if !in.traits().inPlace {
-		p.step(Step{Name: "stage-old", Action: Action{Title: "write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Verb: verb.Follow,
+		p.AddStep(Step{Name: "stage-old", Action: Action{Title: "write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Verb: verb.Follow,
 			Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(old)}},
 			After: []Condition{{Kind: PointsAt, Server: old, Other: cand}}, Seconds: 0.1,
 			Undo:    &Action{Title: "take the settings back on " + old, Server: old, Verb: verb.Follow, Args: verb.FollowArgs{}},
 			IfFails: "the settings are taken back"})
 	}
 	in.stepCheckpoint(p, Step{Name: "checkpoint-old", Action: Action{Title: "checkpoint on " + old + ", so that its stop is short", Server: old}, IfFails: "settings and slots are put back"})
-	p.step(Step{Name: "caught-up", Action: Action{Title: "see that " + cand + " is in step"},
+	p.AddStep(Step{Name: "caught-up", Action: Action{Title: "see that " + cand + " is in step"},
 		After: []Condition{{Kind: IsCaughtUp, Server: cand, Other: old, Within: in.traits().near}}, Seconds: 0.1, Limit: 20,
 		IfFails: "what was prepared is put back"})
 }
 
 func (in *Input) stepsOfPause(p *Plan, old, cand string) {
-	p.step(Step{Name: "stop-old", Action: Action{Title: fmt.Sprintf(in.traits().stop, old), Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 10,
+	p.AddStep(Step{Name: "stop-old", Action: Action{Title: fmt.Sprintf(in.traits().stop, old), Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 10,
 		After: []Condition{{Kind: IsStopped, Server: old}},
 		Undo:  &Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}, IfFails: old + " is made primary again"})
-	p.step(Step{Name: "prove", Action: Action{Title: fmt.Sprintf(in.traits().proof, old, cand)}, InPause: true, Seconds: 0.01, Limit: 5,
+	p.AddStep(Step{Name: "prove", Action: Action{Title: fmt.Sprintf(in.traits().proof, old, cand)}, InPause: true, Seconds: 0.01, Limit: 5,
 		After: []Condition{{Kind: HoldsAll, Server: cand, Other: old}}, IfFails: old + " is made primary again"})
-	p.step(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, InPause: true, Seconds: 0.01,
+	p.AddStep(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, InPause: true, Seconds: 0.01,
 		IfFails: old + " is made primary again"})
 	in.stepPromote(p, cand)
 }
@@ -221,22 +207,22 @@ func (in *Input) stepsOfPause(p *Plan, old, cand string) {
 const Reopen = "reopen"
 
 func (in *Input) stepPromote(p *Plan, cand string) {
-	p.step(Step{Name: "promote", Action: Action{Title: "promote " + cand, Server: cand, Verb: verb.Promote, Args: verb.PromoteArgs{Server: cand}}, InPause: true, NoReturn: true, OnFail: NeedsYou, Seconds: 0.1, Limit: 60,
+	p.AddStep(Step{Name: "promote", Action: Action{Title: "promote " + cand, Server: cand, Verb: verb.Promote, Args: verb.PromoteArgs{Server: cand}}, InPause: true, NoReturn: true, OnFail: NeedsYou, Seconds: 0.1, Limit: 60,
 		After: []Condition{{Kind: IsPrimary, Server: cand, Term: p.Term}}, IfFails: "it is tried again until " + cand + " answers; nobody takes writes meanwhile"})
 }
 
 // stepsAfterPromotion write the mark of the term and re-point the others.
 func (in *Input) stepsAfterPromotion(p *Plan, cand string, others []string) {
-	p.step(Step{Name: "mark-term", Action: Action{Title: fmt.Sprintf("write the mark of term %d on %s and close it by default", p.Term, cand), Server: cand, Verb: verb.Mark}, Seconds: 0.05,
+	p.AddStep(Step{Name: "mark-term", Action: Action{Title: fmt.Sprintf("write the mark of term %d on %s and close it by default", p.Term, cand), Server: cand, Verb: verb.Mark}, Seconds: 0.05,
 		After: []Condition{{Kind: IsClosed, Server: cand}}, IfFails: "writes go on at " + cand + "; its agent tries again"})
 	if in.traits().inPlace {
 		in.stepEvents(p, cand)
 	} else {
-		p.step(Step{Name: "detach-new", Action: Action{Title: "take " + cand + "'s own upstream out of its settings", Server: cand, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.05,
+		p.AddStep(Step{Name: "detach-new", Action: Action{Title: "take " + cand + "'s own upstream out of its settings", Server: cand, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.05,
 			After: []Condition{{Kind: IsDetached, Server: cand}}, OnFail: GoOn, IfFails: "it has no effect while " + cand + " is primary"})
 	}
 	for _, n := range others {
-		p.step(Step{Name: "follow-" + n, Action: Action{Title: "point " + n + " at " + cand, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(n)}}, Seconds: 0.2,
+		p.AddStep(Step{Name: "follow-" + n, Action: Action{Title: "point " + n + " at " + cand, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(n)}}, Seconds: 0.2,
 			After: []Condition{{Kind: PointsAt, Server: n, Other: cand}}, OnFail: GoOn, IfFails: n + " stays where it was and has to rejoin"})
 	}
 	// Until then the control data names the old history, and a rewind, of this
@@ -249,7 +235,7 @@ func (in *Input) stepsAfterPromotion(p *Plan, cand string, others []string) {
 // find a fresh mark in every replica's own log.
 func (in *Input) stepsOfProof(p *Plan, primary string, replicas []string) {
 	for _, n := range replicas {
-		p.step(Step{Name: "streams-" + n, Action: Action{Title: "see " + n + " stream from " + primary}, Seconds: 0.5, Limit: 60 + in.delayOf(n),
+		p.AddStep(Step{Name: "streams-" + n, Action: Action{Title: "see " + n + " stream from " + primary}, Seconds: 0.5, Limit: 60 + in.delayOf(n),
 			After: []Condition{in.follows(n, primary)}, IfFails: "writes go on at " + primary + "; crosstwin rejoin mends " + n})
 	}
 	for _, n := range replicas {
@@ -269,14 +255,14 @@ const longDelay = 30
 // log, applied: the proof that they are on one history. A replica that is held
 // back for long has it only later, which the plan says.
 func (in *Input) stepsOfMark(p *Plan, primary string, replicas []string, missing, unproven string) {
-	p.step(Step{Name: "mark", Action: Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, IfFails: missing})
+	p.AddStep(Step{Name: "mark", Action: Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, IfFails: missing})
 	for _, n := range replicas {
 		delay := in.delayOf(n)
 		if delay > longDelay {
 			p.Effects = append(p.Effects, fmt.Sprintf("%s is held back by %s: it follows, and is not waited for; its proof comes with crosstwin compare", n, view.Span(delay)))
 			continue
 		}
-		p.step(Step{Name: "mark-on-" + n, Action: Action{Title: "find the mark in " + n + "'s own log", Server: n, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3 + delay, Limit: 60 + delay,
+		p.AddStep(Step{Name: "mark-on-" + n, Action: Action{Title: "find the mark in " + n + "'s own log", Server: n, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3 + delay, Limit: 60 + delay,
 			After: []Condition{{Kind: HasMark, Server: n, Fact: "mark"}, {Kind: HasPassed, Server: n, Fact: "mark"}}, IfFails: fmt.Sprintf(unproven, n)})
 	}
 }
@@ -320,6 +306,6 @@ func (in *Input) stepDropSlots(p *Plan, name string, allMoved bool) {
 			drop = append(drop, slot)
 		}
 	}
-	p.step(Step{Name: "drop-slots-" + name, Action: Action{Title: "drop slots on " + name + " that nobody reads", Server: name, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: drop}},
+	p.AddStep(Step{Name: "drop-slots-" + name, Action: Action{Title: "drop slots on " + name + " that nobody reads", Server: name, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: drop}},
 		After: []Condition{{Kind: LacksSlots, Server: name, Values: drop}}, Seconds: 0.05, OnFail: GoOn, IfFails: "they keep log files on " + name + " until they are dropped"})
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -157,7 +158,7 @@ func (in *Input) trim(p *Plan) error {
 		return fmt.Errorf("say how much of the log goes in one way: by file, by age or by size")
 	}
 	primary := in.View.Primary
-	p.Summary = "Cut off the oldest log files of " + orElse(primary, in.View.Cluster) + "."
+	p.Summary = "Cut off the oldest log files of " + cmp.Or(primary, in.View.Cluster) + "."
 	if !in.checkPrimary(p) {
 		return nil
 	}
@@ -166,7 +167,7 @@ func (in *Input) trim(p *Plan) error {
 		return in.trimByServer(p)
 	}
 	files := Needs(&in.View, in.LogFiles, in.Members)
-	wanted, why, err := r.choose(files, in.View.At)
+	wanted, why, err := chooseTrim(r, files, in.View.At)
 	if err != nil {
 		return err
 	}
@@ -183,7 +184,7 @@ func (in *Input) trim(p *Plan) error {
 		c.Result = Warn
 		c.Evidence = fmt.Sprintf("%s; %s is still needed by %s: it and what follows stays", why, files[cut].Name, strings.Join(files[cut].NeededBy, ", "))
 	}
-	p.check(c)
+	p.AddCheck(c)
 	if cut == 0 {
 		return nil
 	}
@@ -208,12 +209,12 @@ func (in *Input) stepsOfTrim(p *Plan, to string) {
 		}
 	}
 	in.stepsOfMark(p, primary, following, "nothing is removed", "%s is not proven to hold the same history: nothing is removed")
-	p.step(Step{Name: "trim", Action: Action{Title: "remove the files before " + to, Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{To: to}}, Seconds: 0.5, NoReturn: true, OnFail: NeedsYou,
+	p.AddStep(Step{Name: "trim", Action: Action{Title: "remove the files before " + to, Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{To: to}}, Seconds: 0.5, NoReturn: true, OnFail: NeedsYou,
 		After: []Condition{{Kind: LogBegins, Server: primary, Values: []string{to}}}, IfFails: "what was removed is gone; the rest stays"})
 }
 
 // choose gives how many of the oldest files are asked for, and that in words.
-func (r *TrimRequest) choose(files []verb.LogFile, now time.Time) (int, string, error) {
+func chooseTrim(r *TrimRequest, files []verb.LogFile, now time.Time) (int, string, error) {
 	last := len(files) - 1 // the one that is written stays in any case
 	if last < 1 {
 		return 0, "the log has one file", nil
@@ -276,8 +277,8 @@ func (in *Input) trimByServer(p *Plan) error {
 		c.Result, c.Evidence = Warn, strings.Join(keeps, "; ")
 		c.Mend = "bring the server behind an unread slot back, or release it: crosstwin server remove " + in.View.Cluster + " NAME"
 	}
-	p.check(c)
-	p.step(Step{Name: "trim", Action: Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{}}, Seconds: 2, Limit: 600,
+	p.AddCheck(c)
+	p.AddStep(Step{Name: "trim", Action: Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{}}, Seconds: 2, Limit: 600,
 		After: []Condition{{Kind: HasCheckpoint, Server: primary, Values: []string{o.Written}}}, IfFails: "nothing has changed"})
 	return nil
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 
@@ -47,23 +48,23 @@ func (in *Input) set(p *Plan) error {
 	in.checkAgents(p, name)
 	m := in.member(name)
 	if !in.seen(name) || !m.Last.Accepting {
-		p.check(Check{Name: "the server answers", Server: name, Result: Fail, Evidence: name + " does not answer", Mend: "see crosstwin status " + in.View.Cluster})
+		p.AddCheck(Check{Name: "the server answers", Server: name, Result: Fail, Evidence: name + " does not answer", Mend: "see crosstwin status " + in.View.Cluster})
 		return nil
 	}
 	old := m.Last.Live[setting]
-	p.check(Check{Name: "it changes something", Server: name, Result: verdict(old != value, Fail), Evidence: fmt.Sprintf("%s is %s now", setting, orElse(old, "not set"))})
+	p.AddCheck(Check{Name: "it changes something", Server: name, Result: verdict(old != value, Fail), Evidence: fmt.Sprintf("%s is %s now", setting, cmp.Or(old, "not set"))})
 	if setting == verb.Delay {
 		in.checkDelay(p, m)
 	}
 	after := []Condition{{Kind: HasSetting, Server: name, Values: []string{setting, value}}}
 	if in.restartsApplying(setting, m) {
-		p.check(Check{Name: "it applies now", Server: name, Result: verdict(!m.Last.ReplayPaused, Fail), Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.ReplayPaused),
+		p.AddCheck(Check{Name: "it applies now", Server: name, Result: verdict(!m.Last.ReplayPaused, Fail), Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.ReplayPaused),
 			Why: "the change stops applying for a moment and starts it again", Mend: mendIf(m.Last.ReplayPaused, "let it go on: "+view.ResumeReplay(in.View.Engine))})
 		if up := in.View.Find(name).Follows; in.member(up) != nil {
 			after = append(after, in.follows(name, up))
 		}
 	}
-	p.step(Step{Name: "set", Action: Action{Title: fmt.Sprintf("set %s to %s on %s", setting, value, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: value}}, Seconds: 0.2,
+	p.AddStep(Step{Name: "set", Action: Action{Title: fmt.Sprintf("set %s to %s on %s", setting, value, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: value}}, Seconds: 0.2,
 		After:   after,
 		Undo:    &Action{Title: fmt.Sprintf("set %s back to %s on %s", setting, old, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: old}},
 		IfFails: "the old value is set again"})
@@ -81,12 +82,12 @@ func (in *Input) restartsApplying(setting string, m *view.Member) bool {
 func (in *Input) checkDelay(p *Plan, m *view.Member) {
 	o := m.Last
 	seconds, err := strconv.Atoi(in.Request.Value)
-	p.check(Check{Name: "the delay is a number of seconds", Server: m.Name, Result: verdict(err == nil && seconds >= 0, Fail), Evidence: in.Request.Value})
+	p.AddCheck(Check{Name: "the delay is a number of seconds", Server: m.Name, Result: verdict(err == nil && seconds >= 0, Fail), Evidence: in.Request.Value})
 	follows := o.Role == observation.Replica && o.Upstream != nil && o.Upstream.Connected
-	p.check(Check{Name: "it follows", Server: m.Name, Result: verdict(follows, Fail), Evidence: fmt.Sprintf("%s is %s and connected: %t", m.Name, o.Role, follows),
+	p.AddCheck(Check{Name: "it follows", Server: m.Name, Result: verdict(follows, Fail), Evidence: fmt.Sprintf("%s is %s and connected: %t", m.Name, o.Role, follows),
 		Why: "only a replica is held back; what it has not applied is fetched again", Mend: mendIf(!follows, "crosstwin status "+in.View.Cluster)})
 	if seconds > 0 && m.Rank > 0 {
-		p.check(Check{Name: "a delayed replica is no candidate", Server: m.Name, Result: Warn, Evidence: fmt.Sprintf("the rank of %s is %d", m.Name, m.Rank),
+		p.AddCheck(Check{Name: "a delayed replica is no candidate", Server: m.Name, Result: Warn, Evidence: fmt.Sprintf("the rank of %s is %d", m.Name, m.Rank),
 			Why: "before it becomes primary it has to apply all that it held back", Mend: fmt.Sprintf("crosstwin server set %s %s --rank never", in.View.Cluster, m.Name)})
 	}
 }
@@ -96,7 +97,7 @@ func hasSetting(c Condition, _ string, o, _ *observation.Server) (bool, string) 
 		return false, "no value was asked for"
 	}
 	have := o.Live[c.Values[0]]
-	return sameSetting(have, c.Values[1]), fmt.Sprintf("%s is %s on %s", c.Values[0], orElse(have, "not set"), c.Server)
+	return sameSetting(have, c.Values[1]), fmt.Sprintf("%s is %s on %s", c.Values[0], cmp.Or(have, "not set"), c.Server)
 }
 
 // repoint plans that a running replica follows another server of the cluster.
@@ -114,10 +115,10 @@ func (in *Input) repoint(p *Plan) error {
 	s, up := in.View.Find(name), in.View.Find(to)
 	for _, x := range []*view.Server{s, up} {
 		ok := x.Health == view.InStep || x.Health == view.Behind || x.Health == view.TakesWrites
-		p.check(Check{Name: "it is well", Server: x.Name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s is %s", x.Name, x.Health), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
+		p.AddCheck(Check{Name: "it is well", Server: x.Name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s is %s", x.Name, x.Health), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
 	}
-	p.check(Check{Name: "no circle", Server: to, Result: verdict(up.Follows != name, Fail), Evidence: fmt.Sprintf("%s follows %s", to, orElse(up.Follows, "nobody"))})
-	p.check(Check{Name: "it follows somebody else now", Server: name, Result: verdict(s.Follows != to, Fail), Evidence: fmt.Sprintf("%s follows %s", name, orElse(s.Follows, "nobody"))})
+	p.AddCheck(Check{Name: "no circle", Server: to, Result: verdict(up.Follows != name, Fail), Evidence: fmt.Sprintf("%s follows %s", to, cmp.Or(up.Follows, "nobody"))})
+	p.AddCheck(Check{Name: "it follows somebody else now", Server: name, Result: verdict(s.Follows != to, Fail), Evidence: fmt.Sprintf("%s follows %s", name, cmp.Or(s.Follows, "nobody"))})
 	if !in.seen(name) || !in.seen(to) {
 		return nil
 	}
@@ -126,14 +127,14 @@ func (in *Input) repoint(p *Plan) error {
 	}
 	old := s.Follows
 	in.stepMakeSlots(p, "make-slot", to, []string{name})
-	p.step(Step{Name: "follow", Action: Action{Title: "point " + name + " at " + to, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(to), Slot: in.slotFor(name)}}, Seconds: 0.2, Limit: 60 + in.delayOf(name),
+	p.AddStep(Step{Name: "follow", Action: Action{Title: "point " + name + " at " + to, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(to), Slot: in.slotFor(name)}}, Seconds: 0.2, Limit: 60 + in.delayOf(name),
 		After:   []Condition{in.follows(name, to)},
 		Undo:    &Action{Title: "point " + name + " back at " + old, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(name)}},
 		IfFails: name + " follows " + old + " again"})
 	in.dropSlotOn(p, old, name)
 	before := len(p.Steps)
 	in.stepsOfMark(p, in.View.Primary, []string{name}, name+" follows; the proof is missing", notProven)
-	p.needsYouFrom(before)
+	p.NeedsYouFrom(before)
 	return nil
 }
 
@@ -143,7 +144,7 @@ func (in *Input) dropSlotOn(p *Plan, on, of string) {
 		return
 	}
 	slots := []string{verb.SlotName(of)}
-	p.step(Step{Name: "drop-slot", Action: Action{Title: "drop slot " + slots[0] + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}}, Seconds: 0.1, OnFail: GoOn,
+	p.AddStep(Step{Name: "drop-slot", Action: Action{Title: "drop slot " + slots[0] + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}}, Seconds: 0.1, OnFail: GoOn,
 		After: []Condition{{Kind: LacksSlots, Server: on, Values: slots}}, IfFails: "it keeps log on " + on + " until it is dropped"})
 }
 

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -204,9 +205,9 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, string) {
 	case !m.Enrolled:
 		return Unseen, "its agent has not enrolled yet"
 	case o == nil:
-		return Unseen, orElse(m.Problem, "its agent has not answered yet")
+		return Unseen, cmp.Or(m.Problem, "its agent has not answered yet")
 	case in.Now.Sub(m.SeenAt).Seconds() > in.Policy.UnseenSeconds:
-		return Unseen, orElse(m.Problem, fmt.Sprintf("no answer for %s", Span(s.LastContactSeconds)))
+		return Unseen, cmp.Or(m.Problem, fmt.Sprintf("no answer for %s", Span(s.LastContactSeconds)))
 	}
 	if why := adrift(in, m, owner); why != "" {
 		return Adrift, why
@@ -221,9 +222,9 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, string) {
 	case !o.Running && o.DataEmpty:
 		return Stopped, "it holds no database yet"
 	case !o.Running:
-		return Stopped, orElse(o.Problem, stoppedHow(o))
+		return Stopped, cmp.Or(o.Problem, stoppedHow(o))
 	case !o.Accepting:
-		return stuck(m.Name == in.Owner), orElse(o.Problem, "its database runs and does not answer")
+		return stuck(m.Name == in.Owner), cmp.Or(o.Problem, "its database runs and does not answer")
 	case m.Name == in.Owner && o.Role == observation.Primary && o.Writable:
 		return TakesWrites, ""
 	case m.Name == in.Owner && o.Role == observation.Primary:

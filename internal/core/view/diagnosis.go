@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -22,7 +23,7 @@ func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, string
 	case owner != nil && s.Follows != in.Owner && findMember(in, s.Follows) == nil:
 		return Stalled, "it follows " + s.Follows + ", which is not a server of this cluster"
 	case !o.Upstream.Connected && ownerUp:
-		return Stalled, orElse(o.Upstream.Problem, "its link to "+s.Follows+" is down")
+		return Stalled, cmp.Or(o.Upstream.Problem, "its link to "+s.Follows+" is down")
 	case !o.Upstream.Connected:
 		return Stalled, "its link to " + s.Follows + " is down, because " + s.Follows + " does not answer"
 	case o.Upstream.ApplierProblem != "":

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"sort"
 	"strings"
@@ -191,7 +192,7 @@ func mend(in Input, v *View, s Server) string {
 	case s.Name == v.Primary:
 		return fmt.Sprintf("make another server primary: crosstwin failover %s; or start %s again: crosstwin failover %s --to %s", c, s.Name, c, s.Name)
 	case s.Health == Unseen:
-		return "see that its agent runs and can be reached at " + orElse(s.Agent, "its address")
+		return "see that its agent runs and can be reached at " + cmp.Or(s.Agent, "its address")
 	case s.Observation != nil && (s.Observation.DataEmpty || s.Observation.Unfinished == "seed"):
 		return fmt.Sprintf("crosstwin seed %s %s", c, s.Name)
 	case s.Health == Behind && conflictWait(v.Engine, waitOf(s)) != "":

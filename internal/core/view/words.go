@@ -16,13 +16,6 @@ func Amount(engine string, n int64) string {
 	return Size(n) + " of log"
 }
 
-func orElse(s, other string) string {
-	if s != "" {
-		return s
-	}
-	return other
-}
-
 func ifNot(sep, s string) string {
 	if s == "" {
 		return ""

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -256,7 +257,7 @@ func (c *comparison) report(x *verb.Examination) {
 		return
 	}
 	x.Tail = c.listing()
-	x.Rewindable, x.WhyNot = true, orElse(x.WhyNot, "")
+	x.Rewindable, x.WhyNot = true, cmp.Or(x.WhyNot, "")
 	if c.kin != position.Kin {
 		x.Rewindable = false
 		return

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"database/sql"
@@ -285,7 +286,7 @@ func (e *Engine) observeStopped(o *observation.Server) {
 	o.ServerID = uint32(n)
 	st, err := e.stoppedLog()
 	if err != nil {
-		o.Problem = orElse(o.Problem, "its log cannot be read: "+err.Error())
+		o.Problem = cmp.Or(o.Problem, "its log cannot be read: "+err.Error())
 		return
 	}
 	o.GTIDState = st.state.String()
@@ -303,13 +304,6 @@ const (
 	stateClean   = "shut down"
 	stateCrashed = "its log was not closed"
 )
-
-func orElse(s, other string) string {
-	if s != "" {
-		return s
-	}
-	return other
-}
 
 // observedSettings are those that matter at a role change.
 var observedSettings = []string{"log_bin", "log_slave_updates", "binlog_format", "binlog_row_image", "binlog_row_metadata", "gtid_domain_id", "gtid_strict_mode", "sync_binlog",

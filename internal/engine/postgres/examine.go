@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -111,7 +112,7 @@ func (e *Engine) judgeFork(x *verb.Examination, o *observation.Server, a verb.Ex
 // place without a valid record.
 func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Control) (position.LSN, error) {
 	if o.Accepting {
-		return position.ParseLSN(orElse(o.Written, o.Received))
+		return position.ParseLSN(cmp.Or(o.Written, o.Received))
 	}
 	from := c.Redo
 	if c.State == pgtool.StateShutDown {

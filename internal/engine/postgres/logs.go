@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -32,7 +33,7 @@ func (e *Engine) logFiles(o *observation.Server) ([]verb.LogFile, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the log of %s: %w", e.cfg.Name, err)
 	}
-	newest, err := position.ParseLSN(orElse(orElse(o.Written, o.Received), o.ShutdownAt))
+	newest, err := position.ParseLSN(cmp.Or(cmp.Or(o.Written, o.Received), o.ShutdownAt))
 	known := err == nil
 	for _, n := range names {
 		timeline, begin, ok := segment(n.Name(), e.segmentBytes())
@@ -79,7 +80,7 @@ const pageBytes = 16 << 20
 // their names are looked up on this server while it runs.
 func (e *Engine) ReadLog(ctx context.Context, a verb.ReadLogArgs) (*verb.LogPage, error) {
 	o := e.Observe(ctx, false)
-	end, err := position.ParseLSN(orElse(orElse(o.Written, o.Received), o.ShutdownAt))
+	end, err := position.ParseLSN(cmp.Or(cmp.Or(o.Written, o.Received), o.ShutdownAt))
 	if err != nil {
 		return nil, fmt.Errorf("how far the log of %s reaches is not known: it does not answer", e.cfg.Name)
 	}

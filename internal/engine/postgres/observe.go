@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -442,7 +443,7 @@ func (e *Engine) segmentBytes() uint64 {
 func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 	fi, err := os.Stat(e.Path("global", "pg_control"))
 	if err != nil {
-		o.Problem = orElse(o.Problem, "its data directory holds no control data: "+err.Error())
+		o.Problem = cmp.Or(o.Problem, "its data directory holds no control data: "+err.Error())
 		return
 	}
 	e.seen.Lock()
@@ -450,7 +451,7 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 	e.seen.Unlock()
 	if !ok {
 		if c, err = e.control(ctx); err != nil {
-			o.Problem = orElse(o.Problem, err.Error())
+			o.Problem = cmp.Or(o.Problem, err.Error())
 			return
 		}
 		e.seen.Lock()
@@ -490,13 +491,6 @@ func (e *Engine) stoppedLine(ctx context.Context, o *observation.Server, c pgtoo
 	e.seen.Lock()
 	e.seen.line, e.seen.startedAt = lineCache{line, past}, "" // looked at again at the next start
 	e.seen.Unlock()
-}
-
-func orElse(s, other string) string {
-	if s != "" {
-		return s
-	}
-	return other
 }
 
 // observedSettings are those that matter at a role change.
