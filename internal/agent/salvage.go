@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 )
@@ -27,7 +28,7 @@ func (a *Agent) handleTail(m *http.ServeMux, x engine.Salvager) {
 		return answer(w, names)
 	}))
 	m.HandleFunc("POST /agent/v1/rows-at", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
-		var req verb.RowsAtArgs
+		var req tail.RowsAtArgs
 		if err := decode(r.Body, &req); err != nil {
 			return err
 		}
@@ -54,7 +55,7 @@ func (a *Agent) salvageDir() string { return filepath.Join(a.dir, "salvage") }
 
 // salvage saves the tail, and beside it the listing with its values, so that
 // they are shown from then on without opening the data again.
-func (a *Agent) salvage(ctx context.Context, x engine.Salvager, v verb.SalvageArgs, p engine.Progress) (*verb.Tail, error) {
+func (a *Agent) salvage(ctx context.Context, x engine.Salvager, v verb.SalvageArgs, p engine.Progress) (*tail.Tail, error) {
 	t, err := x.Salvage(ctx, v, a.salvageDir(), p)
 	if err != nil {
 		return nil, err
@@ -71,13 +72,13 @@ const listingSuffix = ".listing.json"
 // recallTail puts the listing of a saved tail in the place of one without
 // values, if it is of the same tail and the saved file is still there. A listing
 // that cannot be read is no loss: the tail can be saved again.
-func (a *Agent) recallTail(t *verb.Tail) {
+func (a *Agent) recallTail(t *tail.Tail) {
 	if t == nil {
 		return
 	}
 	lists, _ := filepath.Glob(filepath.Join(a.salvageDir(), "*"+listingSuffix))
 	for _, file := range lists {
-		var saved verb.Tail
+		var saved tail.Tail
 		b, err := os.ReadFile(file)
 		if err != nil || json.Unmarshal(b, &saved) != nil || !saved.SameAs(t) {
 			continue

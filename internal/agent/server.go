@@ -9,6 +9,7 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 	"crosstwin/internal/pki"
@@ -78,7 +79,7 @@ func (a *Agent) handleLog(m *http.ServeMux, x engine.LogKeeper) {
 		return answer(w, files)
 	}))
 	m.HandleFunc("POST /agent/v1/read-log", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
-		var req verb.ReadLogArgs
+		var req tail.ReadLogArgs
 		if err := decode(r.Body, &req); err != nil {
 			return err
 		}

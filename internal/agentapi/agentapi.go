@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/pki"
 )
@@ -203,22 +204,22 @@ func (c *Caller) Names(ctx context.Context, t Target, files []string) (map[strin
 }
 
 // RowsAt asks a running server for row versions of before a fork, by place.
-func (c *Caller) RowsAt(ctx context.Context, t Target, a verb.RowsAtArgs) (out verb.RowsAt, err error) {
+func (c *Caller) RowsAt(ctx context.Context, t Target, a tail.RowsAtArgs) (out tail.RowsAt, err error) {
 	return out, c.post(ctx, t, "/agent/v1/rows-at", a, &out)
 }
 
 // LogFiles lists the files of a server's log.
-func (c *Caller) LogFiles(ctx context.Context, t Target) (files []verb.LogFile, err error) {
+func (c *Caller) LogFiles(ctx context.Context, t Target) (files []tail.LogFile, err error) {
 	return files, c.post(ctx, t, "/agent/v1/log-files", struct{}{}, &files)
 }
 
 // ReadLog reads a part of a server's log.
-func (c *Caller) ReadLog(ctx context.Context, t Target, a verb.ReadLogArgs) (page verb.LogPage, err error) {
+func (c *Caller) ReadLog(ctx context.Context, t Target, a tail.ReadLogArgs) (page tail.LogPage, err error) {
 	return page, c.post(ctx, t, "/agent/v1/read-log", a, &page)
 }
 
 // Complaints gives the newest lines of a server's own error log.
-func (c *Caller) Complaints(ctx context.Context, t Target) (list []verb.Complaint, err error) {
+func (c *Caller) Complaints(ctx context.Context, t Target) (list []tail.Complaint, err error) {
 	return list, c.post(ctx, t, "/agent/v1/complaints", struct{}{}, &list)
 }
 

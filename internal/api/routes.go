@@ -11,7 +11,7 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/apitype"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/metrics"
@@ -41,9 +41,9 @@ func (a *API) routes() []route {
 		{method: "GET", path: cluster, id: "showCluster", summary: "One cluster as judged now, with its servers' observations", status: 200, out: view.View{}, handle: a.showCluster},
 		{method: "PATCH", path: cluster, id: "setCluster", summary: "Change a cluster", status: 200, in: apitype.ClusterChange{}, out: view.View{}, handle: a.setCluster},
 		{method: "DELETE", path: cluster, id: "removeCluster", summary: "Forget a cluster; its databases go on", status: 204, handle: a.removeCluster},
-		{method: "GET", path: cluster + "/check", id: "check", summary: "The checks for a purpose", query: []string{"for", "server", "to"}, status: 200, out: plan.Plan{}, handle: a.check},
-		{method: "POST", path: cluster + "/plan", id: "previewOperation", summary: "The plan of an operation; nothing is changed", status: 200, in: apitype.NewOperation{}, out: plan.Plan{}, handle: a.preview},
-		{method: "POST", path: cluster + "/operations", id: "beginOperation", summary: "Begin an operation", status: 201, in: apitype.NewOperation{}, out: store.Operation{}, handle: a.begin},
+		{method: "GET", path: cluster + "/check", id: "check", summary: "The checks for a purpose", query: []string{"for", "server", "to"}, status: 200, out: operation.Plan{}, handle: a.check},
+		{method: "POST", path: cluster + "/plan", id: "previewOperation", summary: "The plan of an operation; nothing is changed", status: 200, in: apitype.NewOperation{}, out: operation.Plan{}, handle: a.preview},
+		{method: "POST", path: cluster + "/operations", id: "beginOperation", summary: "Begin an operation", status: 201, in: apitype.NewOperation{}, out: operation.Operation{}, handle: a.begin},
 
 		{method: "POST", path: cluster + "/servers", id: "addServer", summary: "Add a server; gives its agent's one-time code", status: 201, in: apitype.NewServer{}, out: apitype.EnrolmentCode{}, handle: a.addServer},
 		{method: "GET", path: server, id: "showServer", summary: "One server as judged now", status: 200, out: view.Server{}, handle: a.showServer},
@@ -54,7 +54,7 @@ func (a *API) routes() []route {
 		{method: "GET", path: server + "/salvage/:file", id: "salvage", summary: "A saved tail", status: 200, content: "application/sql", handle: a.salvage},
 
 		{method: "GET", path: v1 + "/operations", id: "listOperations", summary: "Operations, newest first, without steps", query: []string{"cluster", "state", "kind", "limit"}, status: 200, out: apitype.Operations{}, handle: a.listOperations},
-		{method: "GET", path: v1 + "/operations/:id", id: "showOperation", summary: "One operation with steps and journal", status: 200, out: store.Operation{}, handle: a.showOperation},
+		{method: "GET", path: v1 + "/operations/:id", id: "showOperation", summary: "One operation with steps and journal", status: 200, out: operation.Operation{}, handle: a.showOperation},
 		{method: "POST", path: v1 + "/operations/:id/cancel", id: "cancelOperation", summary: "Give an operation up before its point of no return", status: 202, handle: a.cancel},
 		{method: "GET", path: v1 + "/events", id: "events", summary: "Changes as server-sent events; resumes after Last-Event-ID", query: []string{"cluster", "operation"}, status: 200, content: "text/event-stream", handle: a.events},
 		{method: "GET", path: v1 + "/audit", id: "audit", summary: "Who asked for what, newest first", query: []string{"limit"}, status: 200, out: apitype.Events{}, handle: a.audit},
@@ -159,9 +159,9 @@ func (a *API) removeCluster(c echo.Context) error {
 func (a *API) check(c echo.Context) error {
 	purpose := c.QueryParam("for")
 	if purpose == "" {
-		purpose = plan.Switchover
+		purpose = operation.Switchover
 	}
-	p, err := a.service.Check(c.Request().Context(), c.Param("cluster"), plan.Request{Kind: purpose, Server: c.QueryParam("server"), To: c.QueryParam("to")})
+	p, err := a.service.Check(c.Request().Context(), c.Param("cluster"), operation.Request{Kind: purpose, Server: c.QueryParam("server"), To: c.QueryParam("to")})
 	if err != nil {
 		return err
 	}

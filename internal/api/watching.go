@@ -10,8 +10,9 @@ import (
 	"github.com/labstack/echo/v4"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/alert"
 	"crosstwin/internal/core/history"
-	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/service"
 	"crosstwin/internal/store"
@@ -34,11 +35,11 @@ func (a *API) watchRoutes() []route {
 		{method: "GET", path: v1 + "/records", id: "records", summary: "How large the records are and how they grow", status: 200, out: store.Size{}, handle: a.records},
 
 		{method: "GET", path: v1 + "/alerts", id: "listAlerts", summary: "Alerts, open ones first, newest first", query: []string{"cluster", "open", "limit"}, status: 200, out: apitype.Alerts{}, handle: a.listAlerts},
-		{method: "POST", path: v1 + "/alerts/:id/acknowledge", id: "acknowledgeAlert", summary: "Say that somebody has taken an alert on", status: 200, in: apitype.Acknowledgement{}, out: store.Alert{}, handle: a.acknowledge},
+		{method: "POST", path: v1 + "/alerts/:id/acknowledge", id: "acknowledgeAlert", summary: "Say that somebody has taken an alert on", status: 200, in: apitype.Acknowledgement{}, out: alert.Alert{}, handle: a.acknowledge},
 		{method: "GET", path: v1 + "/channels", id: "listChannels", summary: "Where alerts are sent", status: 200, out: apitype.Channels{}, handle: a.listChannels},
 		{method: "POST", path: v1 + "/channels", id: "addChannel", summary: "Add a web address for alerts; its secret is shown once", status: 201, in: apitype.NewChannel{}, out: apitype.MadeChannel{}, handle: a.addChannel},
 		{method: "DELETE", path: v1 + "/channels/:name", id: "removeChannel", summary: "Remove a channel", status: 204, handle: a.removeChannel},
-		{method: "POST", path: v1 + "/channels/:name/test", id: "testChannel", summary: "Send a test message and say how it went", status: 200, out: store.Delivery{}, handle: a.testChannel},
+		{method: "POST", path: v1 + "/channels/:name/test", id: "testChannel", summary: "Send a test message and say how it went", status: 200, out: alert.Delivery{}, handle: a.testChannel},
 	}
 }
 
@@ -196,7 +197,7 @@ func (a *API) listLogs(c echo.Context) error {
 }
 
 func (a *API) readLog(c echo.Context) error {
-	args := verb.ReadLogArgs{From: c.QueryParam("from"), To: c.QueryParam("to"), Table: c.QueryParam("table"), Shown: c.QueryParam("shown")}
+	args := tail.ReadLogArgs{From: c.QueryParam("from"), To: c.QueryParam("to"), Table: c.QueryParam("table"), Shown: c.QueryParam("shown")}
 	var err error
 	if args.Limit, err = limitOf(c); err != nil {
 		return err

@@ -6,10 +6,12 @@ package apitype
 import (
 	"time"
 
-	"crosstwin/internal/core/plan"
-	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/access"
+	"crosstwin/internal/core/alert"
+	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 // Problem is every error's body (RFC 9457). Code stays the same over time.
@@ -20,7 +22,7 @@ type Problem struct {
 	Detail string `json:"detail"`
 	Code   string `json:"code"`
 	// Plan is given when a plan was refused or has to be confirmed.
-	Plan *plan.Plan `json:"plan,omitempty"`
+	Plan *operation.Plan `json:"plan,omitempty"`
 	// Operation is the record of a refused operation.
 	Operation int64 `json:"operation,omitempty"`
 }
@@ -49,7 +51,7 @@ type NewCluster struct {
 
 // ClusterChange changes a cluster; what is absent stays.
 type ClusterChange struct {
-	Policy *view.Policy `json:"policy,omitempty"`
+	Policy *cluster.Policy `json:"policy,omitempty"`
 }
 
 // NewServer is the body for adding a server. Rank 0 is never.
@@ -77,7 +79,7 @@ type EnrolmentCode struct {
 
 // NewOperation asks for an operation.
 type NewOperation struct {
-	plan.Request
+	operation.Request
 }
 
 // NewToken names a token to be made.
@@ -104,17 +106,17 @@ type Clusters struct {
 
 // Operations lists operations, newest first.
 type Operations struct {
-	Operations []store.Operation `json:"operations"`
+	Operations []operation.Operation `json:"operations"`
 }
 
 // Tokens lists tokens.
 type Tokens struct {
-	Tokens []store.Token `json:"tokens"`
+	Tokens []access.Token `json:"tokens"`
 }
 
 // Events lists the audit trail, newest first.
 type Events struct {
-	Events []store.Event `json:"events"`
+	Events []access.Event `json:"events"`
 }
 
 // NewSession opens a session of the console: with a token, or with the code of
@@ -136,7 +138,7 @@ type SessionLink struct {
 
 // Alerts lists alerts, open ones first.
 type Alerts struct {
-	Alerts []store.Alert `json:"alerts"`
+	Alerts []alert.Alert `json:"alerts"`
 }
 
 // Acknowledgement is what somebody says who takes an alert on.
@@ -147,7 +149,7 @@ type Acknowledgement struct {
 // Channels lists where alerts are sent. Command is the program that the service
 // was started with for them.
 type Channels struct {
-	Channels []store.Channel `json:"channels"`
+	Channels []alert.Channel `json:"channels"`
 	Command  string          `json:"command,omitempty"`
 }
 
@@ -168,16 +170,16 @@ type MadeChannel struct {
 // Logs are the files of one server's log, oldest first.
 type Logs struct {
 	Server string         `json:"server"`
-	Files  []verb.LogFile `json:"files"`
+	Files  []tail.LogFile `json:"files"`
 }
 
 // LogPage is a part of one server's log.
 type LogPage struct {
 	Server string `json:"server"`
-	verb.LogPage
+	tail.LogPage
 }
 
 // Complaints are lines of a server's own error log, newest first.
 type Complaints struct {
-	Complaints []verb.Complaint `json:"complaints"`
+	Complaints []tail.Complaint `json:"complaints"`
 }

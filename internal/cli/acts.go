@@ -12,17 +12,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"crosstwin/internal/apitype"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 // actCommands are the DBA's acts: each shows its plan, asks, and follows its
 // operation to the end.
 func (a *app) actCommands() []*cobra.Command {
-	var req plan.Request
+	var req operation.Request
 	act := func(kind, use, short string, nargs int, fill func(args []string)) *cobra.Command {
-		return a.actCommand(use, short, nargs, func(args []string) (plan.Request, error) {
+		return a.actCommand(use, short, nargs, func(args []string) (operation.Request, error) {
 			req.Kind = kind
 			if fill != nil {
 				fill(args)
@@ -31,17 +30,17 @@ func (a *app) actCommands() []*cobra.Command {
 		})
 	}
 	second := func(args []string) { req.Server = args[1] }
-	seed := act(plan.Seed, "seed CLUSTER SERVER", "Make a replica: copy the primary and follow it", 2, second)
+	seed := act(operation.Seed, "seed CLUSTER SERVER", "Make a replica: copy the primary and follow it", 2, second)
 	seed.Flags().BoolVar(&req.Replace, "replace", false, "remove the data that stands on the server")
 	seed.Flags().StringVar(&req.Way, "way", "", "copy, or dump: load statements into a server of another layout (MariaDB)")
-	switchover := act(plan.Switchover, "switchover CLUSTER", "Move the primary role to a replica, without loss", 1, nil)
+	switchover := act(operation.Switchover, "switchover CLUSTER", "Move the primary role to a replica, without loss", 1, nil)
 	switchover.Flags().StringVar(&req.To, "to", "", "server that becomes primary (default: the best by rank)")
-	failover := act(plan.Failover, "failover CLUSTER", "Make a replica primary without the old primary's help", 1, nil)
+	failover := act(operation.Failover, "failover CLUSTER", "Make a replica primary without the old primary's help", 1, nil)
 	failover.Flags().StringVar(&req.To, "to", "", "server that becomes primary (default: the one that holds most); the dead primary's own name starts it again")
 	failover.Flags().StringSliceVar(&req.ConfirmStopped, "confirm-stopped", nil, "servers that you know to be off although their agents do not answer")
-	rejoin := act(plan.Rejoin, "rejoin CLUSTER SERVER", "Bring a stopped, fenced or adrift server back as a replica", 2, second)
+	rejoin := act(operation.Rejoin, "rejoin CLUSTER SERVER", "Bring a stopped, fenced or adrift server back as a replica", 2, second)
 	rejoin.Flags().StringVar(&req.Way, "way", "", "follow, rewind or rebuild (default: the mildest that is possible)")
-	compare := act(plan.Compare, "compare CLUSTER", "Compare all tables on all servers at one position", 1, nil)
+	compare := act(operation.Compare, "compare CLUSTER", "Compare all tables on all servers at one position", 1, nil)
 	for _, c := range []*cobra.Command{seed, switchover, failover, rejoin} {
 		c.Flags().BoolVar(&req.Compare, "compare", false, "compare all tables at the end")
 	}
@@ -49,7 +48,7 @@ func (a *app) actCommands() []*cobra.Command {
 }
 
 // actCommand makes a command whose plan is shown before it is carried out.
-func (a *app) actCommand(use, short string, nargs int, request func(args []string) (plan.Request, error)) *cobra.Command {
+func (a *app) actCommand(use, short string, nargs int, request func(args []string) (operation.Request, error)) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: exactly(nargs), RunE: func(cmd *cobra.Command, args []string) error {
 		req, err := request(args)
 		if err != nil {
@@ -73,7 +72,7 @@ func exactly(n int) cobra.PositionalArgs {
 	}
 }
 
-func (a *app) act(cmd *cobra.Command, cluster string, req plan.Request) error {
+func (a *app) act(cmd *cobra.Command, cluster string, req operation.Request) error {
 	c, err := a.client()
 	if err != nil {
 		return err
@@ -102,7 +101,7 @@ func (a *app) act(cmd *cobra.Command, cluster string, req plan.Request) error {
 		var problem apitype.Problem
 		if errors.As(err, &problem) && problem.Code == apitype.CodeRefused {
 			if problem.Plan != nil && !machine {
-				a.printPlan(a.err, &plan.Plan{Summary: problem.Plan.Summary, Checks: problem.Plan.Checks, Choices: problem.Plan.Choices, Ways: problem.Plan.Ways}, false)
+				a.printPlan(a.err, &operation.Plan{Summary: problem.Plan.Summary, Checks: problem.Plan.Checks, Choices: problem.Plan.Choices, Ways: problem.Plan.Ways}, false)
 				fmt.Fprintln(a.err)
 			}
 			return exitWith(exitRefused, "refused, nothing was changed: %s", problem.Detail)
@@ -139,12 +138,12 @@ func (a *app) act(cmd *cobra.Command, cluster string, req plan.Request) error {
 	return a.follow(cmd, op.ID)
 }
 
-func (a *app) showPlan(p *plan.Plan) error {
+func (a *app) showPlan(p *operation.Plan) error {
 	return a.show(p, func(w io.Writer) { a.printPlan(w, p, true) })
 }
 
 // ask asks before an act; for one that throws data away the name is typed.
-func (a *app) ask(p *plan.Plan) error {
+func (a *app) ask(p *operation.Plan) error {
 	in := bufio.NewReader(os.Stdin)
 	if p.ConfirmName != "" {
 		fmt.Fprintf(a.out, "Type %s to do this: ", p.ConfirmName)
@@ -181,7 +180,7 @@ func (a *app) follow(cmd *cobra.Command, id int64) error {
 	}
 	f.clear()
 	if err := a.show(op, func(w io.Writer) {
-		if op.Outcome == store.OutcomeFinished {
+		if op.Outcome == operation.OutcomeFinished {
 			fmt.Fprintf(w, "%s: %s\n", op.Outcome, op.Message)
 		}
 	}); err != nil {
@@ -208,7 +207,7 @@ func (f *follower) clear() {
 	}
 }
 
-func (f *follower) report(op store.Operation) {
+func (f *follower) report(op operation.Operation) {
 	if f.quiet {
 		return
 	}
@@ -218,7 +217,7 @@ func (f *follower) report(op store.Operation) {
 	}
 	for f.printed < len(op.Steps) {
 		s := op.Steps[f.printed]
-		if s.State == store.StepWaiting || s.State == store.StepRunning || s.EndedAt == nil {
+		if s.State == operation.StepWaiting || s.State == operation.StepRunning || s.EndedAt == nil {
 			break
 		}
 		f.clear()
@@ -226,20 +225,20 @@ func (f *follower) report(op store.Operation) {
 		f.printed++
 	}
 	for i, s := range op.Steps {
-		if s.State == store.StepUndone && !f.undone[i] && op.Plan.Steps[i].Undo != nil {
+		if s.State == operation.StepUndone && !f.undone[i] && op.Plan.Steps[i].Undo != nil {
 			f.undone[i] = true
 			f.clear()
 			fmt.Fprintf(f.a.out, "     put back: %s\n", op.Plan.Steps[i].Undo.Title)
 		}
 	}
-	if f.live && op.State != store.Ended {
+	if f.live && op.State != operation.Ended {
 		f.clear()
 		fmt.Fprint(f.a.out, liveLine(op))
 		f.onLine = true
 	}
 }
 
-func (f *follower) line(op store.Operation, s store.StepState) {
+func (f *follower) line(op operation.Operation, s operation.StepRecord) {
 	p := op.Plan.Steps[s.Seq]
 	took := ""
 	if s.StartedAt != nil && s.EndedAt != nil {
@@ -258,9 +257,9 @@ func (f *follower) line(op store.Operation, s store.StepState) {
 	}
 }
 
-func liveLine(op store.Operation) string {
+func liveLine(op operation.Operation) string {
 	for i, s := range op.Steps {
-		if s.State != store.StepRunning {
+		if s.State != operation.StepRunning {
 			continue
 		}
 		text := fmt.Sprintf("  %2d  %s", i+1, op.Plan.Steps[i].Title)

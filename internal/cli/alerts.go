@@ -10,8 +10,8 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/alert"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 func (a *app) alertCommand() *cobra.Command {
@@ -37,7 +37,7 @@ func (a *app) alertListCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) printAlerts(w io.Writer, list []store.Alert) {
+func (a *app) printAlerts(w io.Writer, list []alert.Alert) {
 	open := 0
 	for _, x := range list {
 		if x.ClearedAt == nil {
@@ -136,7 +136,7 @@ func (a *app) channelCommand() *cobra.Command {
 	return group("channel", "Where alerts are sent", list, add, remove, test)
 }
 
-func deliveryWords(d *store.Delivery) string {
+func deliveryWords(d *alert.Delivery) string {
 	switch {
 	case d == nil:
 		return "none yet"

@@ -13,10 +13,10 @@ import (
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/lag"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 func newApp() (*app, *bytes.Buffer) {
@@ -38,16 +38,16 @@ func TestExitCodes(t *testing.T) {
 		{apitype.Problem{Code: apitype.CodeConfirm}, 3},
 		{apitype.Problem{Code: apitype.CodeNotFound}, 2},
 		{apitype.Problem{Code: apitype.CodeBadInput}, 2},
-		{outcomeError(store.Operation{Outcome: store.OutcomeUndone}), 4},
-		{outcomeError(store.Operation{Outcome: store.OutcomeNeedsYou}), 5},
-		{outcomeError(store.Operation{Outcome: store.OutcomeRefused}), 3},
+		{outcomeError(operation.Operation{Outcome: operation.OutcomeUndone}), 4},
+		{outcomeError(operation.Operation{Outcome: operation.OutcomeNeedsYou}), 5},
+		{outcomeError(operation.Operation{Outcome: operation.OutcomeRefused}), 3},
 		{errors.New("anything else"), 1},
 	} {
 		if got := exitCode(c.err); got != c.code {
 			t.Errorf("%v: %d, want %d", c.err, got, c.code)
 		}
 	}
-	if err := outcomeError(store.Operation{Outcome: store.OutcomeFinished}); err != nil {
+	if err := outcomeError(operation.Operation{Outcome: operation.OutcomeFinished}); err != nil {
 		t.Error(err)
 	}
 	if text := explain(client.ErrUnreachable); !strings.Contains(text, "crosstwin serve") {
@@ -80,11 +80,11 @@ func TestPrintView(t *testing.T) {
 
 func TestPrintPlan(t *testing.T) {
 	a, b := newApp()
-	p := &plan.Plan{Summary: "Move it.", Destroys: "the tail", ConfirmName: "bookings",
-		Checks:  []plan.Check{{Name: "fine", Result: plan.Pass, Evidence: "e1"}, {Name: "odd", Server: "tern", Result: plan.Warn, Evidence: "e2", Why: "w2", Mend: "m2"}, {Name: "bad", Result: plan.Fail, Evidence: "e3"}},
-		Choices: []plan.Choice{{Server: "tern", Chosen: true, Why: "rank 2"}, {Server: "heron", Why: "its rank is never"}},
-		Ways:    []plan.Way{{Name: "follow", Why: "no"}, {Name: "rewind", Possible: true, Chosen: true, Why: "yes"}},
-		Steps:   []plan.Step{{Name: "a", Action: plan.Action{Title: "stop gull"}, InPause: true, IfFails: "x"}, {Name: "b", Action: plan.Action{Title: "promote tern"}, InPause: true, NoReturn: true, IfFails: "y"}}}
+	p := &operation.Plan{Summary: "Move it.", Destroys: "the tail", ConfirmName: "bookings",
+		Checks:  []operation.Check{{Name: "fine", Result: operation.Pass, Evidence: "e1"}, {Name: "odd", Server: "tern", Result: operation.Warn, Evidence: "e2", Why: "w2", Mend: "m2"}, {Name: "bad", Result: operation.Fail, Evidence: "e3"}},
+		Choices: []operation.Choice{{Server: "tern", Chosen: true, Why: "rank 2"}, {Server: "heron", Why: "its rank is never"}},
+		Ways:    []operation.Way{{Name: "follow", Why: "no"}, {Name: "rewind", Possible: true, Chosen: true, Why: "yes"}},
+		Steps:   []operation.Step{{Name: "a", Action: operation.Action{Title: "stop gull"}, InPause: true, IfFails: "x"}, {Name: "b", Action: operation.Action{Title: "promote tern"}, InPause: true, NoReturn: true, IfFails: "y"}}}
 	a.printPlan(b, p, false)
 	out := b.String()
 	order := []string{"Move it.", "! This throws away the tail", "-> tern: rank 2", "-> rewind (chosen)", "FAIL  bad", "WARN  odd (tern)", "mend: m2", "1 more checks", "stop gull", "point of no return", "promote tern"}
@@ -105,17 +105,17 @@ func TestPrintPlan(t *testing.T) {
 func TestFollower(t *testing.T) {
 	a, b := newApp()
 	now := time.Now()
-	op := store.Operation{ID: 4, Term: 2, State: store.Running, Plan: plan.Plan{Steps: []plan.Step{
-		{Action: plan.Action{Title: "one"}, Undo: &plan.Action{Title: "un-one"}}, {Action: plan.Action{Title: "two"}}, {Action: plan.Action{Title: "three"}}}},
-		Steps: []store.StepState{{Seq: 0, State: store.StepWaiting}, {Seq: 1, State: store.StepWaiting}, {Seq: 2, State: store.StepWaiting}}}
+	op := operation.Operation{ID: 4, Term: 2, State: operation.Running, Plan: operation.Plan{Steps: []operation.Step{
+		{Action: operation.Action{Title: "one"}, Undo: &operation.Action{Title: "un-one"}}, {Action: operation.Action{Title: "two"}}, {Action: operation.Action{Title: "three"}}}},
+		Steps: []operation.StepRecord{{Seq: 0, State: operation.StepWaiting}, {Seq: 1, State: operation.StepWaiting}, {Seq: 2, State: operation.StepWaiting}}}
 	f := follower{a: a}
 	f.report(op)
-	op.Steps[0] = store.StepState{Seq: 0, State: store.StepDone, StartedAt: &now, EndedAt: &now}
+	op.Steps[0] = operation.StepRecord{Seq: 0, State: operation.StepDone, StartedAt: &now, EndedAt: &now}
 	f.report(op)
 	f.report(op)
-	op.Steps[1] = store.StepState{Seq: 1, State: store.StepFailed, StartedAt: &now, EndedAt: &now, Error: "the disk is full"}
-	op.Steps[0].State = store.StepUndone
-	op.State = store.Ended
+	op.Steps[1] = operation.StepRecord{Seq: 1, State: operation.StepFailed, StartedAt: &now, EndedAt: &now, Error: "the disk is full"}
+	op.Steps[0].State = operation.StepUndone
+	op.State = operation.Ended
 	f.report(op)
 	out := b.String()
 	for want, n := range map[string]int{"operation 4, term 2": 1, "  one": 1, "  two": 1, "the disk is full": 1, "put back: un-one": 1, "three": 0} {
@@ -123,7 +123,7 @@ func TestFollower(t *testing.T) {
 			t.Errorf("%q stands %d times, not %d, in\n%s", want, got, n, out)
 		}
 	}
-	op.State, op.Steps[2] = store.Running, store.StepState{Seq: 2, State: store.StepRunning, Progress: &store.Progress{DoneBytes: 50 << 20, TotalBytes: 100 << 20, BytesPerSec: 10 << 20, SecondsLeft: 5}}
+	op.State, op.Steps[2] = operation.Running, operation.StepRecord{Seq: 2, State: operation.StepRunning, Progress: &operation.Progress{DoneBytes: 50 << 20, TotalBytes: 100 << 20, BytesPerSec: 10 << 20, SecondsLeft: 5}}
 	if got := liveLine(op); got != "   3  three: 50.0 MB of 100.0 MB (50 %), 10.0 MB/s, 5.0 s left" {
 		t.Errorf("%q", got)
 	}
@@ -133,8 +133,8 @@ func TestPrintTail(t *testing.T) {
 	a, b := newApp()
 	a.printTail(b, "gull", verb.Examination{Unfinished: "rewind"})
 	a.printTail(b, "gull", verb.Examination{End: "0/5", Kinship: "kin"})
-	a.printTail(b, "gull", verb.Examination{Tail: &verb.Tail{Timeline: 1, From: "0/5", Bytes: 2048, Transactions: []verb.Transaction{
-		{ID: 7, Outcome: "committed", Schema: true, At: time.Unix(0, 0).UTC(), Changes: []verb.Change{{Table: "bookings.public.t", Inserts: 2, Deletes: 1}}}, {ID: 8, Outcome: "unfinished", Changes: []verb.Change{{Table: "x", Updates: 5}}}}}})
+	a.printTail(b, "gull", verb.Examination{Tail: &tail.Tail{Timeline: 1, From: "0/5", Bytes: 2048, Transactions: []tail.Transaction{
+		{ID: 7, Outcome: "committed", Schema: true, At: time.Unix(0, 0).UTC(), Changes: []tail.Change{{Table: "bookings.public.t", Inserts: 2, Deletes: 1}}}, {ID: 8, Outcome: "unfinished", Changes: []tail.Change{{Table: "x", Updates: 5}}}}}})
 	out := b.String()
 	for _, want := range []string{"A rewind broke off on gull", "gull has no tail: its log ends at 0/5", "1 committed transactions with 2 inserts, 0 updates, 1 deletes", "(definitions)", "1970-01-01 00:00:00.000 UTC", "unfinished"} {
 		if !strings.Contains(out, want) {

@@ -26,13 +26,15 @@ import (
 	"crosstwin/internal/agent"
 	"crosstwin/internal/api"
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/history"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/pki"
 	"crosstwin/internal/service"
 	"crosstwin/internal/store"
 )
 
-func unmarshalFact(op store.Operation, name string, into any) error {
+func unmarshalFact(op operation.Operation, name string, into any) error {
 	if len(op.Facts[name]) == 0 {
 		return fmt.Errorf("operation %d kept no %s", op.ID, name)
 	}
@@ -286,7 +288,7 @@ func firstToken(ctx context.Context, st *store.Store, dir string, log *slog.Logg
 		return err
 	}
 	log.Info("an access token was made", "file", path, "use", "crosstwin login --token-file "+path)
-	return st.AddEvent(ctx, store.Event{Who: "crosstwin", Action: "token added", Target: "first"})
+	return st.AddEvent(ctx, access.Event{Who: "crosstwin", Action: "token added", Target: "first"})
 }
 
 func (a *app) agentCommand() *cobra.Command {

@@ -16,8 +16,8 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
-	"crosstwin/internal/core/plan"
-	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
 )
 
@@ -99,7 +99,7 @@ func (a *app) printLogs(w io.Writer, l apitype.Logs, v *view.View) {
 }
 
 func (a *app) logReadCommand() *cobra.Command {
-	var args verb.ReadLogArgs
+	var args tail.ReadLogArgs
 	var server, since string
 	var follow bool
 	c := &cobra.Command{Use: "read CLUSTER", Short: "Transactions of a log: when, where, what changed", Args: exactly(1),
@@ -128,7 +128,7 @@ func (a *app) logReadCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) readLog(ctx context.Context, c *client.Client, cluster, server string, args verb.ReadLogArgs, follow bool) error {
+func (a *app) readLog(ctx context.Context, c *client.Client, cluster, server string, args tail.ReadLogArgs, follow bool) error {
 	left := args.Limit
 	shown := 0
 	for {
@@ -144,7 +144,7 @@ func (a *app) readLog(ctx context.Context, c *client.Client, cluster, server str
 		}
 		if follow {
 			// What has not ended is shown when it has.
-			p.Transactions = slices.DeleteFunc(p.Transactions, func(t verb.Transaction) bool { return t.Outcome == verb.Unfinished })
+			p.Transactions = slices.DeleteFunc(p.Transactions, func(t tail.Transaction) bool { return t.Outcome == tail.Unfinished })
 		}
 		left -= len(p.Transactions)
 		shown += len(p.Transactions)
@@ -196,7 +196,7 @@ func (a *app) printLogPage(w io.Writer, p apitype.LogPage) {
 			fmt.Fprintf(w, "    statement: %s\n", wrap(s, checkWidth, "        "))
 		}
 		if t.Unsafe != "" {
-			fmt.Fprintf(w, "    %s unsafe to replay: %s\n", a.resultWord(plan.Warn), t.Unsafe)
+			fmt.Fprintf(w, "    %s unsafe to replay: %s\n", a.resultWord(operation.Warn), t.Unsafe)
 		}
 		for _, r := range t.Rows {
 			fmt.Fprintf(w, "        %s %s: %s\n", r.Kind, r.Table, wrap(r.Words(), checkWidth, "            "))
@@ -204,7 +204,7 @@ func (a *app) printLogPage(w io.Writer, p apitype.LogPage) {
 	}
 }
 
-func changeWords(c verb.Change) string {
+func changeWords(c tail.Change) string {
 	var out []string
 	for _, x := range []struct {
 		n    int
@@ -253,8 +253,8 @@ func bytesOf(s string) (int64, error) {
 func (a *app) logTrimCommand() *cobra.Command {
 	var to, keep string
 	var older time.Duration
-	c := a.actCommand("trim CLUSTER", "Remove the oldest log files of the primary that nobody needs", 1, func(args []string) (plan.Request, error) {
-		r := plan.Request{Kind: plan.Trim, Trim: &plan.TrimRequest{To: to, OlderHours: older.Hours()}}
+	c := a.actCommand("trim CLUSTER", "Remove the oldest log files of the primary that nobody needs", 1, func(args []string) (operation.Request, error) {
+		r := operation.Request{Kind: operation.Trim, Trim: &operation.TrimRequest{To: to, OlderHours: older.Hours()}}
 		var err error
 		if keep != "" {
 			r.Trim.KeepBytes, err = bytesOf(keep)

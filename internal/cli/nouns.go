@@ -15,11 +15,11 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 func group(use, short string, sub ...*cobra.Command) *cobra.Command {
@@ -111,7 +111,7 @@ func (a *app) confirmed(cmd *cobra.Command, what string) error {
 		return exitWith(exitUsage, "this asks before it acts, and there is no terminal: give --yes")
 	}
 	fmt.Fprintf(a.out, "This will %s.\n", what)
-	return a.ask(&plan.Plan{})
+	return a.ask(&operation.Plan{})
 }
 
 func parseRank(s string) (int, error) {
@@ -272,11 +272,11 @@ func (a *app) checkCommand() *cobra.Command {
 			return err
 		}
 		if err := a.show(p.Checks, func(w io.Writer) {
-			n := map[plan.Result]int{}
+			n := map[operation.Result]int{}
 			for _, x := range p.Checks {
 				n[x.Result]++
 			}
-			fmt.Fprintln(w, a.bold(fmt.Sprintf("%s of %s: %d pass, %d warn, %d fail.", purpose, args[0], n[plan.Pass], n[plan.Warn], n[plan.Fail])))
+			fmt.Fprintln(w, a.bold(fmt.Sprintf("%s of %s: %d pass, %d warn, %d fail.", purpose, args[0], n[operation.Pass], n[operation.Warn], n[operation.Fail])))
 			a.printChecks(w, p.Checks, true)
 		}); err != nil {
 			return err
@@ -286,7 +286,7 @@ func (a *app) checkCommand() *cobra.Command {
 		}
 		return nil
 	})}
-	c.Flags().StringVar(&purpose, "for", plan.Switchover, "seed, switchover, failover or rejoin")
+	c.Flags().StringVar(&purpose, "for", operation.Switchover, "seed, switchover, failover or rejoin")
 	c.Flags().StringVar(&server, "server", "", "server to seed or to rejoin")
 	c.Flags().StringVar(&to, "to", "", "candidate of a role change")
 	return c
@@ -351,7 +351,7 @@ func (a *app) printTail(w io.Writer, name string, x verb.Examination) {
 const tailRows = 40
 
 // printTailRows shows rows before and after, where the log holds them.
-func printTailRows(w io.Writer, t *verb.Tail) {
+func printTailRows(w io.Writer, t *tail.Tail) {
 	shown, all := 0, 0
 	for _, tx := range t.Transactions {
 		for _, c := range tx.Changes {
@@ -386,18 +386,18 @@ func (a *app) saveTail(cmd *cobra.Command, c *client.Client, cluster, server, fi
 	if _, err := os.Stat(file); err == nil {
 		return exitWith(exitUsage, "%s exists already: name another file", file)
 	}
-	op, err := c.Begin(cmd.Context(), cluster, plan.Request{Kind: plan.Salvage, Server: server})
+	op, err := c.Begin(cmd.Context(), cluster, operation.Request{Kind: operation.Salvage, Server: server})
 	if err != nil {
 		return err
 	}
-	op, err = c.Follow(cmd.Context(), op.ID, servicePatience, func(store.Operation) {})
+	op, err = c.Follow(cmd.Context(), op.ID, servicePatience, func(operation.Operation) {})
 	if err != nil {
 		return err
 	}
 	if err := outcomeError(op); err != nil {
 		return err
 	}
-	var t verb.Tail
+	var t tail.Tail
 	if err := unmarshalFact(op, "tail", &t); err != nil {
 		return err
 	}
@@ -479,7 +479,7 @@ func operationNumber(s string) (int64, error) {
 	return id, nil
 }
 
-func (a *app) printOperation(w io.Writer, op store.Operation) {
+func (a *app) printOperation(w io.Writer, op operation.Operation) {
 	fmt.Fprintln(w, a.bold(fmt.Sprintf("operation %d: %s of %s, %s", op.ID, op.Kind, op.Cluster, dash(op.Outcome))))
 	if op.Message != "" {
 		fmt.Fprintln(w, wrap(op.Message, lineWidth, ""))

@@ -10,7 +10,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"sigs.k8s.io/yaml"
 
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
 )
 
@@ -134,29 +134,29 @@ const lineWidth = 110
 // checkWidth is the width at which evidence is broken into lines.
 const checkWidth = 96
 
-func (a *app) resultWord(r plan.Result) string {
-	word := map[plan.Result]string{plan.Pass: "pass", plan.Warn: "WARN", plan.Fail: "FAIL"}[r]
+func (a *app) resultWord(r operation.Result) string {
+	word := map[operation.Result]string{operation.Pass: "pass", operation.Warn: "WARN", operation.Fail: "FAIL"}[r]
 	if !a.color() {
 		return word
 	}
 	switch r {
-	case plan.Warn:
+	case operation.Warn:
 		return text.FgYellow.Sprint(word)
-	case plan.Fail:
+	case operation.Fail:
 		return text.FgRed.Sprint(word)
 	}
 	return word
 }
 
 // printChecks shows checks, worst first; passed ones only in full.
-func (a *app) printChecks(w io.Writer, checks []plan.Check, full bool) {
+func (a *app) printChecks(w io.Writer, checks []operation.Check, full bool) {
 	passed := 0
-	for _, r := range []plan.Result{plan.Fail, plan.Warn, plan.Pass} {
+	for _, r := range []operation.Result{operation.Fail, operation.Warn, operation.Pass} {
 		for _, c := range checks {
 			if c.Result != r {
 				continue
 			}
-			if r == plan.Pass && !full {
+			if r == operation.Pass && !full {
 				passed++
 				continue
 			}
@@ -166,7 +166,7 @@ func (a *app) printChecks(w io.Writer, checks []plan.Check, full bool) {
 			}
 			fmt.Fprintf(w, "  %s  %s\n", a.resultWord(r), a.bold(name))
 			fmt.Fprintf(w, "        %s\n", wrap(c.Evidence, checkWidth, "        "))
-			if r == plan.Pass {
+			if r == operation.Pass {
 				continue
 			}
 			if c.Why != "" {
@@ -182,12 +182,12 @@ func (a *app) printChecks(w io.Writer, checks []plan.Check, full bool) {
 		if passed < len(checks) {
 			more = " more"
 		}
-		fmt.Fprintf(w, "  %s  %d%s checks (crosstwin check shows them with their evidence)\n", a.resultWord(plan.Pass), passed, more)
+		fmt.Fprintf(w, "  %s  %d%s checks (crosstwin check shows them with their evidence)\n", a.resultWord(operation.Pass), passed, more)
 	}
 }
 
 // printPlan shows a plan: what it does, its checks, its steps.
-func (a *app) printPlan(w io.Writer, p *plan.Plan, full bool) {
+func (a *app) printPlan(w io.Writer, p *operation.Plan, full bool) {
 	fmt.Fprintln(w, a.bold(wrap(p.Summary, checkWidth, "")))
 	for _, e := range p.Effects {
 		fmt.Fprintf(w, "  - %s\n", wrap(e, checkWidth, "    "))

@@ -8,11 +8,12 @@ import (
 
 	"github.com/spf13/pflag"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/view"
 )
 
 // policyLimits are the numbers of a policy with their flags.
-func policyLimits(p *view.Policy) []struct {
+func policyLimits(p *cluster.Policy) []struct {
 	flag string
 	to   *float64
 	help string
@@ -31,7 +32,7 @@ func policyLimits(p *view.Policy) []struct {
 	}
 }
 
-func policySizes(p *view.Policy) []struct {
+func policySizes(p *cluster.Policy) []struct {
 	flag string
 	to   *int64
 	help string
@@ -47,7 +48,7 @@ func policySizes(p *view.Policy) []struct {
 }
 
 func policyFlags(f *pflag.FlagSet) {
-	p := view.DefaultPolicy()
+	p := cluster.DefaultPolicy()
 	for _, x := range policyLimits(&p) {
 		f.Float64(x.flag, *x.to, x.help)
 	}
@@ -58,7 +59,7 @@ func policyFlags(f *pflag.FlagSet) {
 }
 
 // readPolicy takes the flags that were given into a policy.
-func readPolicy(f *pflag.FlagSet, p *view.Policy) error {
+func readPolicy(f *pflag.FlagSet, p *cluster.Policy) error {
 	for _, x := range policyLimits(p) {
 		if f.Changed(x.flag) {
 			*x.to, _ = f.GetFloat64(x.flag)
@@ -71,21 +72,21 @@ func readPolicy(f *pflag.FlagSet, p *view.Policy) error {
 	}
 	if f.Changed("mute") {
 		names, _ := f.GetStringSlice("mute")
-		p.Muted = []view.Rule{}
+		p.Muted = []cluster.Rule{}
 		for _, n := range names {
 			if n = strings.TrimSpace(n); n == "" {
 				continue
 			}
-			if !slices.Contains(view.Rules, view.Rule(n)) {
-				return exitWith(exitUsage, "there is no rule %q: there are %s", n, joined(view.Rules))
+			if !slices.Contains(cluster.Rules, cluster.Rule(n)) {
+				return exitWith(exitUsage, "there is no rule %q: there are %s", n, joined(cluster.Rules))
 			}
-			p.Muted = append(p.Muted, view.Rule(n))
+			p.Muted = append(p.Muted, cluster.Rule(n))
 		}
 	}
 	return nil
 }
 
-func joined(rules []view.Rule) string {
+func joined(rules []cluster.Rule) string {
 	var out []string
 	for _, r := range rules {
 		out = append(out, string(r))
@@ -93,7 +94,7 @@ func joined(rules []view.Rule) string {
 	return strings.Join(out, ", ")
 }
 
-func printPolicy(w io.Writer, p view.Policy) {
+func printPolicy(w io.Writer, p cluster.Policy) {
 	fmt.Fprintf(w, "behind from %g s, unseen after %g s, stalled after %g s\n", p.BehindSeconds, p.UnseenSeconds, p.StalledSeconds)
 	limit := func(on bool, text string) string {
 		if on {
@@ -108,5 +109,5 @@ func printPolicy(w io.Writer, p view.Policy) {
 	if muted == "" {
 		muted = "none"
 	}
-	fmt.Fprintf(w, "muted rules: %s (of %s)\n", muted, joined(view.Rules))
+	fmt.Fprintf(w, "muted rules: %s (of %s)\n", muted, joined(cluster.Rules))
 }

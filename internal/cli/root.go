@@ -22,7 +22,7 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
-	"crosstwin/internal/store"
+	"crosstwin/internal/core/operation"
 )
 
 // Version of this build, set by the linker.
@@ -167,13 +167,13 @@ func explain(err error) string {
 }
 
 // outcomeError turns an ended operation into the command's end.
-func outcomeError(op store.Operation) error {
+func outcomeError(op operation.Operation) error {
 	switch op.Outcome {
-	case store.OutcomeFinished:
+	case operation.OutcomeFinished:
 		return nil
-	case store.OutcomeRefused:
+	case operation.OutcomeRefused:
 		return exitWith(exitRefused, "refused, nothing was changed: %s", op.Message)
-	case store.OutcomeUndone:
+	case operation.OutcomeUndone:
 		return exitWith(exitUndone, "failed and undone: %s", op.Message)
 	}
 	return exitWith(exitNeedsYou, "needs you: %s", op.Message)

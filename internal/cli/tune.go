@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/view"
 )
@@ -23,8 +24,8 @@ func (a *app) tuneCommand() *cobra.Command {
 	}
 	sort.Strings(all)
 	all = unique(all)
-	c := a.actCommand("tune CLUSTER SERVER SETTING VALUE", "Change one setting of a running server that moves lag, conflicts or kept log", 4, func(args []string) (plan.Request, error) {
-		return plan.Request{Kind: plan.Set, Server: args[1], Setting: args[2], Value: args[3]}, nil
+	c := a.actCommand("tune CLUSTER SERVER SETTING VALUE", "Change one setting of a running server that moves lag, conflicts or kept log", 4, func(args []string) (operation.Request, error) {
+		return operation.Request{Kind: operation.Set, Server: args[1], Setting: args[2], Value: args[3]}, nil
 	})
 	c.Long = "Change one setting of a running server, shown as a plan first, verified afterwards and put back if that fails.\n\nThe settings: " + strings.Join(all, ", ") + ".\ndelay, in seconds, is how long a replica holds writes back on purpose."
 	return c
@@ -41,8 +42,8 @@ func unique(sorted []string) []string {
 }
 
 func (a *app) followCommand() *cobra.Command {
-	return a.actCommand("follow CLUSTER SERVER UPSTREAM", "Have a replica follow another server of its cluster", 3, func(args []string) (plan.Request, error) {
-		return plan.Request{Kind: plan.Follow, Server: args[1], To: args[2]}, nil
+	return a.actCommand("follow CLUSTER SERVER UPSTREAM", "Have a replica follow another server of its cluster", 3, func(args []string) (operation.Request, error) {
+		return operation.Request{Kind: operation.Follow, Server: args[1], To: args[2]}, nil
 	})
 }
 

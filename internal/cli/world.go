@@ -11,9 +11,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/demo"
 	"crosstwin/internal/simulate"
-	"crosstwin/internal/store"
 )
 
 func (a *app) demoCommand() *cobra.Command {
@@ -59,17 +59,17 @@ func (a *app) buildWorld(ctx context.Context, dir string, clusters []string) (*d
 	return demo.Build(ctx, demo.Options{Dir: dir, Binary: exe, Clusters: clusters, Log: func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }})
 }
 
-func (a *app) seedProgress() func(store.Operation) {
+func (a *app) seedProgress() func(operation.Operation) {
 	f := follower{a: a, live: isTerminal(a.out)}
 	id := int64(0)
-	return func(op store.Operation) {
+	return func(op operation.Operation) {
 		if op.ID != id {
 			f = follower{a: a, live: f.live}
 			id = op.ID
 			fmt.Fprintf(a.out, "\n%s\n", op.Plan.Summary)
 		}
 		f.report(op)
-		if op.State == store.Ended {
+		if op.State == operation.Ended {
 			f.clear()
 		}
 	}

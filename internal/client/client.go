@@ -22,10 +22,10 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/apitype"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/access"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 // ErrUnreachable says that no service answered.
@@ -192,18 +192,18 @@ func (c *Client) Enroll(ctx context.Context, r agentapi.EnrollRequest) (ans agen
 }
 
 // Check gives the checks for a purpose.
-func (c *Client) Check(ctx context.Context, cluster, purpose, server, to string) (p plan.Plan, err error) {
+func (c *Client) Check(ctx context.Context, cluster, purpose, server, to string) (p operation.Plan, err error) {
 	q := url.Values{"for": {purpose}, "server": {server}, "to": {to}}
 	return p, c.call(ctx, "GET", at("clusters", cluster, "check")+"?"+q.Encode(), nil, &p)
 }
 
 // Preview gives the plan of an operation.
-func (c *Client) Preview(ctx context.Context, cluster string, r plan.Request) (p plan.Plan, err error) {
+func (c *Client) Preview(ctx context.Context, cluster string, r operation.Request) (p operation.Plan, err error) {
 	return p, c.call(ctx, "POST", at("clusters", cluster, "plan"), apitype.NewOperation{Request: r}, &p)
 }
 
 // Begin begins an operation.
-func (c *Client) Begin(ctx context.Context, cluster string, r plan.Request) (op store.Operation, err error) {
+func (c *Client) Begin(ctx context.Context, cluster string, r operation.Request) (op operation.Operation, err error) {
 	return op, c.call(ctx, "POST", at("clusters", cluster, "operations"), apitype.NewOperation{Request: r}, &op)
 }
 
@@ -224,14 +224,14 @@ func (c *Client) Salvage(ctx context.Context, cluster, server, file string, w io
 }
 
 // Operations lists operations.
-func (c *Client) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]store.Operation, error) {
+func (c *Client) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]operation.Operation, error) {
 	var out apitype.Operations
 	q := url.Values{"cluster": {cluster}, "state": {state}, "kind": {kind}, "limit": {strconv.Itoa(limit)}}
 	return out.Operations, c.call(ctx, "GET", at("operations")+"?"+q.Encode(), nil, &out)
 }
 
 // Operation gives one operation.
-func (c *Client) Operation(ctx context.Context, id int64) (op store.Operation, err error) {
+func (c *Client) Operation(ctx context.Context, id int64) (op operation.Operation, err error) {
 	return op, c.call(ctx, "GET", at("operations", strconv.FormatInt(id, 10)), nil, &op)
 }
 
@@ -248,7 +248,7 @@ func (c *Client) SessionLink(ctx context.Context) (string, error) {
 }
 
 // Tokens lists tokens.
-func (c *Client) Tokens(ctx context.Context) ([]store.Token, error) {
+func (c *Client) Tokens(ctx context.Context) ([]access.Token, error) {
 	var out apitype.Tokens
 	return out.Tokens, c.call(ctx, "GET", at("tokens"), nil, &out)
 }
@@ -321,12 +321,12 @@ const restAfterLook = 100 * time.Millisecond
 
 // Follow reports an operation whenever it has changed, until it has ended. A
 // service that goes away is waited for: the operation is in its journal.
-func (c *Client) Follow(ctx context.Context, id int64, patience time.Duration, each func(store.Operation)) (store.Operation, error) {
+func (c *Client) Follow(ctx context.Context, id int64, patience time.Duration, each func(operation.Operation)) (operation.Operation, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	changed := make(chan struct{}, 1)
 	go c.signal(ctx, id, changed)
-	var last store.Operation
+	var last operation.Operation
 	lost := time.Time{}
 	for {
 		op, err := c.Operation(ctx, id)
@@ -334,7 +334,7 @@ func (c *Client) Follow(ctx context.Context, id int64, patience time.Duration, e
 		case err == nil:
 			lost = time.Time{}
 			each(op)
-			if last = op; op.State == store.Ended {
+			if last = op; op.State == operation.Ended {
 				return op, nil
 			}
 		case errors.Is(err, ErrUnreachable) && ctx.Err() == nil:

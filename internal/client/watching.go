@@ -8,8 +8,9 @@ import (
 	"time"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/alert"
 	"crosstwin/internal/core/history"
-	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/store"
 )
@@ -45,14 +46,14 @@ func (c *Client) Records(ctx context.Context) (s store.Size, err error) {
 }
 
 // Alerts lists alerts; empty cluster means all.
-func (c *Client) Alerts(ctx context.Context, cluster string, onlyOpen bool, limit int) ([]store.Alert, error) {
+func (c *Client) Alerts(ctx context.Context, cluster string, onlyOpen bool, limit int) ([]alert.Alert, error) {
 	var out apitype.Alerts
 	q := url.Values{"cluster": {cluster}, "open": {strconv.FormatBool(onlyOpen)}, "limit": {strconv.Itoa(limit)}}
 	return out.Alerts, c.call(ctx, "GET", at("alerts")+"?"+q.Encode(), nil, &out)
 }
 
 // Acknowledge says that somebody has taken an alert on.
-func (c *Client) Acknowledge(ctx context.Context, id int64, note string) (a store.Alert, err error) {
+func (c *Client) Acknowledge(ctx context.Context, id int64, note string) (a alert.Alert, err error) {
 	return a, c.call(ctx, "POST", at("alerts", strconv.FormatInt(id, 10), "acknowledge"), apitype.Acknowledgement{Note: note}, &a)
 }
 
@@ -72,7 +73,7 @@ func (c *Client) RemoveChannel(ctx context.Context, name string) error {
 }
 
 // TestChannel sends a test message and says how it went.
-func (c *Client) TestChannel(ctx context.Context, name string) (d store.Delivery, err error) {
+func (c *Client) TestChannel(ctx context.Context, name string) (d alert.Delivery, err error) {
 	return d, c.call(ctx, "POST", at("channels", name, "test"), nil, &d)
 }
 
@@ -82,7 +83,7 @@ func (c *Client) Logs(ctx context.Context, cluster, server string) (l apitype.Lo
 }
 
 // ReadLog reads a part of a server's log; the primary's when none is named.
-func (c *Client) ReadLog(ctx context.Context, cluster, server string, a verb.ReadLogArgs) (p apitype.LogPage, err error) {
+func (c *Client) ReadLog(ctx context.Context, cluster, server string, a tail.ReadLogArgs) (p apitype.LogPage, err error) {
 	q := url.Values{"server": {server}, "from": {a.From}, "to": {a.To}, "table": {a.Table}, "shown": {a.Shown}}
 	if a.Limit > 0 {
 		q.Set("limit", strconv.Itoa(a.Limit))
@@ -94,7 +95,7 @@ func (c *Client) ReadLog(ctx context.Context, cluster, server string, a verb.Rea
 }
 
 // Complaints gives the newest lines of a server's own error log.
-func (c *Client) Complaints(ctx context.Context, cluster, server string) ([]verb.Complaint, error) {
+func (c *Client) Complaints(ctx context.Context, cluster, server string) ([]tail.Complaint, error) {
 	var out apitype.Complaints
 	return out.Complaints, c.call(ctx, "GET", at("clusters", cluster, "servers", server, "complaints"), nil, &out)
 }

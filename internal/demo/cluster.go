@@ -3,11 +3,10 @@ package demo
 import (
 	"context"
 	"crosstwin/internal/apitype"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/freeport"
-	"crosstwin/internal/store"
 	"database/sql"
 	"fmt"
 	"os"
@@ -325,10 +324,10 @@ func (c *Cluster) Await(ctx context.Context, ok func(view.View) bool) error {
 }
 
 // Operate carries out an operation and waits for its end.
-func (c *Cluster) Operate(ctx context.Context, r plan.Request, each func(store.Operation)) (store.Operation, error) {
+func (c *Cluster) Operate(ctx context.Context, r operation.Request, each func(operation.Operation)) (operation.Operation, error) {
 	p, err := c.Client.Preview(ctx, c.Name, r)
 	if err != nil {
-		return store.Operation{}, err
+		return operation.Operation{}, err
 	}
 	r.ConfirmName = p.ConfirmName
 	op, err := c.Client.Begin(ctx, c.Name, r)
@@ -336,22 +335,22 @@ func (c *Cluster) Operate(ctx context.Context, r plan.Request, each func(store.O
 		return op, err
 	}
 	if each == nil {
-		each = func(store.Operation) {}
+		each = func(operation.Operation) {}
 	}
 	op, err = c.Client.Follow(ctx, op.ID, time.Minute, each)
-	if err == nil && op.Outcome != store.OutcomeFinished {
+	if err == nil && op.Outcome != operation.OutcomeFinished {
 		err = fmt.Errorf("%s ended as %q: %s", op.Kind, op.Outcome, op.Message)
 	}
 	return op, err
 }
 
 // SeedAll makes replicas of the empty servers.
-func (c *Cluster) SeedAll(ctx context.Context, each func(store.Operation)) error {
+func (c *Cluster) SeedAll(ctx context.Context, each func(operation.Operation)) error {
 	for _, s := range c.Servers {
 		if s.primary {
 			continue
 		}
-		if _, err := c.Operate(ctx, plan.Request{Kind: plan.Seed, Server: s.Name}, each); err != nil {
+		if _, err := c.Operate(ctx, operation.Request{Kind: operation.Seed, Server: s.Name}, each); err != nil {
 			return err
 		}
 	}

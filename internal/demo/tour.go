@@ -12,11 +12,10 @@ import (
 	"syscall"
 	"time"
 
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
-	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 // tour tells the story and checks it: every chapter looks at the servers
@@ -95,7 +94,7 @@ func breakLines(text string) string {
 func (t *tour) seed(ctx context.Context) (string, error) {
 	var took []string
 	for _, name := range []string{t.second, t.third} {
-		op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Seed, Server: name}, nil)
+		op, err := t.w.Operate(ctx, operation.Request{Kind: operation.Seed, Server: name}, nil)
 		if err != nil {
 			return "", err
 		}
@@ -162,7 +161,7 @@ func (t *tour) switchover(ctx context.Context, to string) (string, error) {
 		return "", err
 	}
 	t.load.Reset()
-	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Switchover, To: to}, nil)
+	op, err := t.w.Operate(ctx, operation.Request{Kind: operation.Switchover, To: to}, nil)
 	if err != nil {
 		return "", err
 	}
@@ -203,7 +202,7 @@ func (t *tour) crash(ctx context.Context) (string, error) {
 }
 
 func (t *tour) failover(ctx context.Context) (string, error) {
-	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Failover}, nil)
+	op, err := t.w.Operate(ctx, operation.Request{Kind: operation.Failover}, nil)
 	if err != nil {
 		return "", err
 	}
@@ -236,7 +235,7 @@ func (t *tour) showTail(ctx context.Context) (string, error) {
 }
 
 func (t *tour) rejoin(ctx context.Context) (string, error) {
-	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Rejoin, Server: t.first}, nil)
+	op, err := t.w.Operate(ctx, operation.Request{Kind: operation.Rejoin, Server: t.first}, nil)
 	if err != nil {
 		return "", err
 	}
@@ -261,8 +260,8 @@ func (t *tour) rejoin(ctx context.Context) (string, error) {
 	return fmt.Sprintf("%s (way: %s)\nall %d lost writes stand in the saved tail", op.Message, way, len(t.tail)), nil
 }
 
-func (t *tour) fetchSalvage(ctx context.Context, op store.Operation) (string, error) {
-	var tail verb.Tail
+func (t *tour) fetchSalvage(ctx context.Context, op operation.Operation) (string, error) {
+	var tail tail.Tail
 	if err := unmarshal(op.Facts["tail"], &tail); err != nil {
 		return "", fmt.Errorf("the rejoin kept no tail: %w", err)
 	}
@@ -283,7 +282,7 @@ func (t *tour) compare(ctx context.Context) (string, error) {
 	if _, err := t.inStep(ctx); err != nil {
 		return "", err
 	}
-	op, err := t.w.Operate(ctx, plan.Request{Kind: plan.Compare}, nil)
+	op, err := t.w.Operate(ctx, operation.Request{Kind: operation.Compare}, nil)
 	if err != nil {
 		return "", err
 	}

@@ -14,6 +14,7 @@ import (
 	"net/url"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 )
 
@@ -93,12 +94,12 @@ type Rewinder interface {
 
 // Salvager reads and saves a tail.
 type Salvager interface {
-	Salvage(ctx context.Context, a verb.SalvageArgs, dir string, p Progress) (*verb.Tail, error)
+	Salvage(ctx context.Context, a verb.SalvageArgs, dir string, p Progress) (*tail.Tail, error)
 	// Names gives table names for the file numbers in a tail's listing.
 	Names(ctx context.Context, files []string) (map[string]string, error)
 	// RowsAt gives, on the primary, the row versions of before the fork that
 	// still lie at the places that a tail's listing names.
-	RowsAt(ctx context.Context, a verb.RowsAtArgs) (verb.RowsAt, error)
+	RowsAt(ctx context.Context, a tail.RowsAtArgs) (tail.RowsAt, error)
 }
 
 // Comparer sums up the data in a view that stands still.
@@ -119,12 +120,12 @@ type Scheduler interface {
 
 // LogKeeper is an engine whose log can be listed, read and cut off.
 type LogKeeper interface {
-	LogFiles(ctx context.Context) ([]verb.LogFile, error)
-	ReadLog(ctx context.Context, a verb.ReadLogArgs) (*verb.LogPage, error)
+	LogFiles(ctx context.Context) ([]tail.LogFile, error)
+	ReadLog(ctx context.Context, a tail.ReadLogArgs) (*tail.LogPage, error)
 	Trim(ctx context.Context, a verb.TrimArgs) error
 	// Complaints gives the newest warnings and errors of the server's own error
 	// log, newest first.
-	Complaints(n int) ([]verb.Complaint, error)
+	Complaints(n int) ([]tail.Complaint, error)
 }
 
 // Tuner changes settings of a running server, so that they last. The setting

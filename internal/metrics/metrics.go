@@ -11,6 +11,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/view"
 )
@@ -126,7 +127,7 @@ func collectCluster(to sink, v *view.View) {
 	if v.Operation != nil {
 		to.put(running, 1, v.Cluster, v.Operation.Kind)
 	}
-	byRule := map[view.Rule]int{}
+	byRule := map[cluster.Rule]int{}
 	for _, x := range v.Problems {
 		byRule[x.Rule]++
 	}

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/view"
@@ -19,7 +20,7 @@ type source struct{}
 func (source) Views() []view.View {
 	replica := &observation.Server{Accepting: true, Role: observation.Replica, Upstream: &observation.Upstream{DelaySeconds: 60}, Conflicts: map[string]int64{"snapshot": 7}, CertificateEnds: time.Unix(2e9, 0)}
 	primary := &observation.Server{Accepting: true, Role: observation.Primary, LogBytes: 5, Slots: []observation.Slot{{Name: "ct_tern", KeptBytes: 9}}}
-	return []view.View{{Cluster: "bookings", Primary: "gull", Term: 3, AtRisk: view.AtRisk{Known: true, Everything: true}, Operation: &view.Running{Kind: "seed"}, Problems: []view.Problem{{Rule: view.RuleAtRisk}},
+	return []view.View{{Cluster: "bookings", Primary: "gull", Term: 3, AtRisk: view.AtRisk{Known: true, Everything: true}, Operation: &view.Running{Kind: "seed"}, Problems: []view.Problem{{Rule: cluster.RuleAtRisk}},
 		Servers: []view.Server{{Name: "gull", Health: view.TakesWrites, Observation: primary, LogFull: &view.Forecast{Seconds: 60}},
 			{Name: "tern", Health: view.Behind, Observation: replica, Lag: lag.Reading{Known: true, Seconds: 6.5}, Stages: lag.Stages{NotApplied: 4096}},
 			{Name: "heron", Health: view.Unseen, Observation: replica, LastContactSeconds: 90}}}}

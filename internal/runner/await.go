@@ -9,11 +9,10 @@ import (
 	"time"
 
 	"crosstwin/internal/core/observation"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 // How often conditions are looked at: often inside the write pause.
@@ -24,7 +23,7 @@ const (
 
 // await looks at the servers until all conditions of a step hold. It returns
 // what was seen, in words; an error says what was still missing at the limit.
-func (e *execution) await(ctx context.Context, i int, s *plan.Step) (string, error) {
+func (e *execution) await(ctx context.Context, i int, s *operation.Step) (string, error) {
 	if len(s.After) == 0 {
 		return "", nil
 	}
@@ -55,7 +54,7 @@ func (e *execution) await(ctx context.Context, i int, s *plan.Step) (string, err
 }
 
 // look tests all conditions on fresh observations.
-func (e *execution) look(ctx context.Context, s *plan.Step) (seen, missing string) {
+func (e *execution) look(ctx context.Context, s *operation.Step) (seen, missing string) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	obs := map[string]*observation.Server{}
@@ -93,7 +92,7 @@ func (e *execution) look(ctx context.Context, s *plan.Step) (seen, missing strin
 
 // resolve puts a kept mark into a condition that asks for one, and the newest
 // term into one that asks for a term.
-func (e *execution) resolve(c plan.Condition) (plan.Condition, error) {
+func (e *execution) resolve(c operation.Condition) (operation.Condition, error) {
 	if c.Term != 0 {
 		c.Term = e.op.Term
 	}
@@ -109,8 +108,8 @@ func (e *execution) resolve(c plan.Condition) (plan.Condition, error) {
 }
 
 // reportCatchUp shows the bytes that a replica still has to apply as progress.
-func (e *execution) reportCatchUp(s *plan.Step, c plan.Condition, obs map[string]*observation.Server) {
-	if s.Name != "catch-up" || c.Kind != plan.Streams {
+func (e *execution) reportCatchUp(s *operation.Step, c operation.Condition, obs map[string]*observation.Server) {
+	if s.Name != "catch-up" || c.Kind != operation.Streams {
 		return
 	}
 	lacks, known := position.Lacks(e.op.Plan.Engine, obs[c.Server].Applied, obs[c.Other].Written)
@@ -119,7 +118,7 @@ func (e *execution) reportCatchUp(s *plan.Step, c plan.Condition, obs map[string
 	}
 	for i := range e.op.Plan.Steps {
 		if &e.op.Plan.Steps[i] == s {
-			e.Journal.SetProgress(context.Background(), e.op.ID, i, store.Progress{Note: view.Amount(e.op.Plan.Engine, lacks) + " behind", SecondsLeft: -1})
+			e.Journal.SetProgress(context.Background(), e.op.ID, i, operation.Progress{Note: view.Amount(e.op.Plan.Engine, lacks) + " behind", SecondsLeft: -1})
 			e.changed()
 		}
 	}

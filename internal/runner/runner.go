@@ -25,17 +25,16 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/observation"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
-	"crosstwin/internal/store"
 )
 
 // Journal is what the runner needs of the records.
 type Journal interface {
-	Operation(ctx context.Context, id int64) (store.Operation, error)
+	Operation(ctx context.Context, id int64) (operation.Operation, error)
 	StartStep(ctx context.Context, id int64, seq int, title string) error
 	EndStep(ctx context.Context, id int64, seq int, state, seen, problem, text string, facts map[string]json.RawMessage) error
-	SetProgress(ctx context.Context, id int64, seq int, p store.Progress) error
+	SetProgress(ctx context.Context, id int64, seq int, p operation.Progress) error
 	SetUndoing(ctx context.Context, id int64, why string) error
 	SetTerm(ctx context.Context, id, term int64) error
 	EndOperation(ctx context.Context, id int64, outcome, message string, pause float64) error
@@ -52,7 +51,7 @@ type Servers interface {
 
 // Local carries out the verbs of the service itself. It gives the result and,
 // for a verb that opened a newer term, that term.
-type Local func(ctx context.Context, op *store.Operation, a plan.Action, args map[string]any) (result any, term int64, err error)
+type Local func(ctx context.Context, op *operation.Operation, a operation.Action, args map[string]any) (result any, term int64, err error)
 
 // Runner carries out operations.
 type Runner struct {
@@ -80,12 +79,12 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 	}
 	e := &execution{Runner: r, op: &op}
 	at := e.next()
-	if op.State == store.Undoing {
+	if op.State == operation.Undoing {
 		e.note(nil, "warn", "the service was restarted while this was being put back: going on with that")
 		return e.undo(ctx, at, errors.New(op.Message))
 	}
 	if resumed {
-		back := at < op.Plan.NoReturnStep() && (op.Kind == plan.Switchover || op.Kind == plan.Compare)
+		back := at < op.Plan.NoReturnStep() && (op.Kind == operation.Switchover || op.Kind == operation.Compare)
 		if back && at < len(op.Steps) {
 			why := fmt.Errorf("the service was restarted before the point of no return, at step %d (%s)", at+1, op.Plan.Steps[at].Title)
 			e.note(nil, "warn", why.Error())
@@ -100,14 +99,14 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 // execution is one operation being carried out.
 type execution struct {
 	*Runner
-	op         *store.Operation
+	op         *operation.Operation
 	passedOver []string
 }
 
 // next gives the first step that is not done.
 func (e *execution) next() int {
 	for i, s := range e.op.Steps {
-		if s.State != store.StepDone && s.State != store.StepPassedBy {
+		if s.State != operation.StepDone && s.State != operation.StepPassedBy {
 			return i
 		}
 	}
@@ -152,15 +151,15 @@ func (e *execution) forward(ctx context.Context, at int) error {
 			return ctx.Err() // the service stops: the next one goes on from the journal
 		}
 		if err == nil {
-			if err := e.Journal.EndStep(ctx, e.op.ID, i, store.StepDone, seen, "", "done: "+s.Title+sep(seen), e.op.Facts); err != nil {
+			if err := e.Journal.EndStep(ctx, e.op.ID, i, operation.StepDone, seen, "", "done: "+s.Title+sep(seen), e.op.Facts); err != nil {
 				return err
 			}
 			e.changed()
 			continue
 		}
-		state := store.StepFailed
-		if s.OnFail == plan.GoOn {
-			state = store.StepPassedBy
+		state := operation.StepFailed
+		if s.OnFail == operation.GoOn {
+			state = operation.StepPassedBy
 			e.passedOver = append(e.passedOver, s.Title+": "+err.Error())
 		}
 		if jerr := e.Journal.EndStep(ctx, e.op.ID, i, state, seen, err.Error(), "failed: "+s.Title+": "+err.Error(), e.op.Facts); jerr != nil {
@@ -168,17 +167,17 @@ func (e *execution) forward(ctx context.Context, at int) error {
 		}
 		e.changed()
 		switch s.OnFail {
-		case plan.GoOn:
-		case plan.Undo:
+		case operation.GoOn:
+		case operation.Undo:
 			return e.undo(ctx, i, fmt.Errorf("%s: %w", s.Title, err))
 		default:
-			return e.end(ctx, store.OutcomeNeedsYou, fmt.Sprintf("step %d, %s, failed: %v. What follows: %s", i+1, s.Title, err, s.IfFails))
+			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("step %d, %s, failed: %v. What follows: %s", i+1, s.Title, err, s.IfFails))
 		}
 	}
 	if len(e.passedOver) > 0 {
-		return e.end(ctx, store.OutcomeNeedsYou, "gone through, but this failed: "+strings.Join(e.passedOver, "; "))
+		return e.end(ctx, operation.OutcomeNeedsYou, "gone through, but this failed: "+strings.Join(e.passedOver, "; "))
 	}
-	return e.end(ctx, store.OutcomeFinished, e.closing())
+	return e.end(ctx, operation.OutcomeFinished, e.closing())
 }
 
 func sep(seen string) string {
@@ -192,17 +191,17 @@ func sep(seen string) string {
 func (e *execution) closing() string {
 	p := e.op.Plan
 	switch p.Kind {
-	case plan.Switchover:
+	case operation.Switchover:
 		return fmt.Sprintf("%s is primary of %s in term %d, %s follows it; writes paused for %.0f ms", p.Candidate, p.Cluster, e.op.Term, p.Primary, 1000*e.pause())
-	case plan.Failover:
+	case operation.Failover:
 		text := fmt.Sprintf("%s is primary of %s in term %d", p.Candidate, p.Cluster, e.op.Term)
 		if p.Candidate != p.Primary {
 			text += fmt.Sprintf("; %s is left stopped: bring it back with crosstwin rejoin %s %s", p.Primary, p.Cluster, p.Primary)
 		}
 		return text
-	case plan.Seed, plan.Rejoin:
+	case operation.Seed, operation.Rejoin:
 		return fmt.Sprintf("%s follows %s; a mark written there was found in its own log", p.Target, p.Primary)
-	case plan.Compare:
+	case operation.Compare:
 		return "all tables are the same on all servers"
 	}
 	return "done"
@@ -239,11 +238,11 @@ func (e *execution) end(ctx context.Context, outcome, message string) error {
 
 // undo puts back steps from at down to the first, in reverse order.
 func (e *execution) undo(ctx context.Context, at int, why error) error {
-	if e.op.State != store.Undoing {
+	if e.op.State != operation.Undoing {
 		if err := e.Journal.SetUndoing(ctx, e.op.ID, why.Error()); err != nil {
 			return err
 		}
-		e.op.State = store.Undoing
+		e.op.State = operation.Undoing
 	}
 	e.changed()
 	steps := e.op.Plan.Steps
@@ -257,28 +256,28 @@ func (e *execution) undo(ctx context.Context, at int, why error) error {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			return e.end(ctx, store.OutcomeNeedsYou, fmt.Sprintf("%v. Putting it back failed at %q: %v", why, a.Title, err))
+			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("%v. Putting it back failed at %q: %v", why, a.Title, err))
 		}
 	}
 	for i := 0; i <= min(at, len(steps)-1); i++ {
 		if steps[i].Gone != "" {
-			return e.end(ctx, store.OutcomeNeedsYou, fmt.Sprintf("%v; what can be was put back, but %s", why, steps[i].Gone))
+			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("%v; what can be was put back, but %s", why, steps[i].Gone))
 		}
 	}
-	return e.end(ctx, store.OutcomeUndone, why.Error())
+	return e.end(ctx, operation.OutcomeUndone, why.Error())
 }
 
 // undoPatience bounds the time for putting back one step.
 const undoPatience = 2 * time.Minute
 
-func (e *execution) undoStep(ctx context.Context, i int, a *plan.Action) error {
+func (e *execution) undoStep(ctx context.Context, i int, a *operation.Action) error {
 	ctx, cancel := context.WithTimeout(ctx, undoPatience)
 	defer cancel()
 	e.note(&i, "info", "putting back: "+a.Title)
 	var err error
 	for {
 		if _, err = e.act(ctx, "undo-"+e.op.Plan.Steps[i].Name, *a, nil); err == nil {
-			return e.Journal.EndStep(ctx, e.op.ID, i, store.StepUndone, "", "", "put back: "+a.Title, nil)
+			return e.Journal.EndStep(ctx, e.op.ID, i, operation.StepUndone, "", "", "put back: "+a.Title, nil)
 		}
 		var far agentapi.Unreachable
 		if !errors.As(err, &far) {
@@ -293,7 +292,7 @@ func (e *execution) undoStep(ctx context.Context, i int, a *plan.Action) error {
 }
 
 // step carries out one step and waits until its conditions hold.
-func (e *execution) step(ctx context.Context, i int, s *plan.Step) (seen string, err error) {
+func (e *execution) step(ctx context.Context, i int, s *operation.Step) (seen string, err error) {
 	limit, cancel := context.WithTimeout(ctx, time.Duration(s.Limit*float64(time.Second)))
 	defer cancel()
 	if s.Verb == verb.Start {
@@ -312,7 +311,7 @@ func (e *execution) step(ctx context.Context, i int, s *plan.Step) (seen string,
 // given up instead of waiting for a server that is gone.
 const startTries, startPatience = 3, 20.0 // seconds; of a short limit a quarter
 
-func (e *execution) start(ctx context.Context, i int, s *plan.Step) (seen string, err error) {
+func (e *execution) start(ctx context.Context, i int, s *operation.Step) (seen string, err error) {
 	for try := 1; ; try++ {
 		if err := e.actUntil(ctx, i, s); err != nil {
 			return "", err
@@ -334,7 +333,7 @@ const triesPastReturn = 4
 
 // actUntil calls the step's verb. An agent that cannot be reached is tried
 // again for a while; a failing verb only where there is no way back.
-func (e *execution) actUntil(ctx context.Context, i int, s *plan.Step) error {
+func (e *execution) actUntil(ctx context.Context, i int, s *operation.Step) error {
 	began, tries := time.Now(), 0
 	for {
 		args, err := e.arguments(s)
@@ -361,7 +360,7 @@ func (e *execution) actUntil(ctx context.Context, i int, s *plan.Step) error {
 		var p agentapi.Problem
 		isFar := errors.As(err, &far)
 		stale := errors.As(err, &p) && p.Code == agentapi.CodeStaleTerm
-		forwardOnly := s.OnFail == plan.NeedsYou
+		forwardOnly := s.OnFail == operation.NeedsYou
 		if stale || !isFar && !(forwardOnly && tries < triesPastReturn) || isFar && !forwardOnly && time.Since(began) > reachPatience {
 			return err
 		}
@@ -374,7 +373,7 @@ func (e *execution) actUntil(ctx context.Context, i int, s *plan.Step) error {
 }
 
 // arguments adds what earlier steps kept to a step's own arguments.
-func (e *execution) arguments(s *plan.Step) (map[string]any, error) {
+func (e *execution) arguments(s *operation.Step) (map[string]any, error) {
 	args := map[string]any{}
 	if s.Args != nil {
 		b, err := json.Marshal(s.Args)
@@ -395,7 +394,7 @@ func (e *execution) arguments(s *plan.Step) (map[string]any, error) {
 	return args, nil
 }
 
-func (e *execution) keep(s *plan.Step, result json.RawMessage) error {
+func (e *execution) keep(s *operation.Step, result json.RawMessage) error {
 	if s.Keep == "" {
 		return nil
 	}
@@ -407,7 +406,7 @@ func (e *execution) keep(s *plan.Step, result json.RawMessage) error {
 }
 
 // act calls one verb, of the service or of an agent.
-func (e *execution) act(ctx context.Context, step string, a plan.Action, args map[string]any) (agentapi.Answer, error) {
+func (e *execution) act(ctx context.Context, step string, a operation.Action, args map[string]any) (agentapi.Answer, error) {
 	if args == nil && a.Args != nil {
 		b, err := json.Marshal(a.Args)
 		if err != nil {
@@ -440,8 +439,8 @@ var errJobLost = errors.New("the agent does not know the job any more")
 const pollJob = 300 * time.Millisecond
 
 // follow waits for a job, recording its progress.
-func (e *execution) follow(ctx context.Context, i int, s *plan.Step, key string) error {
-	var last store.Progress
+func (e *execution) follow(ctx context.Context, i int, s *operation.Step, key string) error {
+	var last operation.Progress
 	for {
 		o, err := e.Servers.Observe(ctx, e.op.Cluster, s.Server)
 		switch {
@@ -459,7 +458,7 @@ func (e *execution) follow(ctx context.Context, i int, s *plan.Step, key string)
 			}
 			return e.keep(s, raw)
 		default:
-			p := store.Progress{Note: o.Job.Note, DoneBytes: o.Job.DoneBytes, TotalBytes: o.Job.TotalBytes, BytesPerSec: o.Job.BytesPerSec, SecondsLeft: o.Job.SecondsLeft}
+			p := operation.Progress{Note: o.Job.Note, DoneBytes: o.Job.DoneBytes, TotalBytes: o.Job.TotalBytes, BytesPerSec: o.Job.BytesPerSec, SecondsLeft: o.Job.SecondsLeft}
 			if p != last {
 				last = p
 				e.Journal.SetProgress(ctx, e.op.ID, i, p)

@@ -13,7 +13,7 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/observation"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/store"
@@ -79,16 +79,16 @@ func (f *fake) Do(_ context.Context, _, server, name string, r verb.Request) (ag
 func (f *fake) StopJob(context.Context, string, string, string) error { return nil }
 
 // act is a step that has a verb and an undo.
-func act(name, server string, change func(*plan.Step)) plan.Step {
-	s := plan.Step{Name: name, Action: plan.Action{Title: name, Server: server, Verb: name}, Limit: 2, OnFail: plan.Undo, IfFails: "x", Undo: &plan.Action{Title: "undo " + name, Server: server, Verb: "undo-" + name}}
+func act(name, server string, change func(*operation.Step)) operation.Step {
+	s := operation.Step{Name: name, Action: operation.Action{Title: name, Server: server, Verb: name}, Limit: 2, OnFail: operation.Undo, IfFails: "x", Undo: &operation.Action{Title: "undo " + name, Server: server, Verb: "undo-" + name}}
 	if change != nil {
 		change(&s)
 	}
 	return s
 }
 
-func noReturn(s *plan.Step)    { s.NoReturn, s.OnFail, s.Undo = true, plan.NeedsYou, nil }
-func forwardOnly(s *plan.Step) { s.OnFail, s.Undo = plan.NeedsYou, nil }
+func noReturn(s *operation.Step)    { s.NoReturn, s.OnFail, s.Undo = true, operation.NeedsYou, nil }
+func forwardOnly(s *operation.Step) { s.OnFail, s.Undo = operation.NeedsYou, nil }
 
 type bench struct {
 	t  *testing.T
@@ -107,9 +107,9 @@ func newBench(t *testing.T) *bench {
 	return &bench{t, st, f, &Runner{Journal: st, Servers: f, Log: slog.New(slog.DiscardHandler), Local: map[string]Local{}}}
 }
 
-func (b *bench) run(kind string, resumed bool, before func(id int64), steps ...plan.Step) store.Operation {
+func (b *bench) run(kind string, resumed bool, before func(id int64), steps ...operation.Step) operation.Operation {
 	b.t.Helper()
-	p := &plan.Plan{Kind: kind, Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, Primary: "gull", Candidate: "tern", Steps: steps}
+	p := &operation.Plan{Kind: kind, Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, Primary: "gull", Candidate: "tern", Steps: steps}
 	id, err := b.st.AddOperation(b.t.Context(), p, "somebody", "here")
 	if err != nil {
 		b.t.Fatal(err)
@@ -137,19 +137,19 @@ func (b *bench) called(want ...string) {
 func TestForward(t *testing.T) {
 	b := newBench(t)
 	b.f.answers["c@tern"] = json.RawMessage(`{"id":"m1","at":"0/4000000"}`)
-	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn),
-		act("c", "tern", func(s *plan.Step) { forwardOnly(s); s.Keep = "mark" }),
-		act(verb.AwaitMark, "heron", func(s *plan.Step) {
+	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn),
+		act("c", "tern", func(s *operation.Step) { forwardOnly(s); s.Keep = "mark" }),
+		act(verb.AwaitMark, "heron", func(s *operation.Step) {
 			forwardOnly(s)
 			s.Needs = []string{"mark"}
-			s.After = []plan.Condition{{Kind: plan.HasMark, Server: "heron", Fact: "mark"}, {Kind: plan.HasPassed, Server: "heron", Fact: "mark"}}
+			s.After = []operation.Condition{{Kind: operation.HasMark, Server: "heron", Fact: "mark"}, {Kind: operation.HasPassed, Server: "heron", Fact: "mark"}}
 		}))
-	if op.Outcome != store.OutcomeFinished || op.State != store.Ended || op.EndedAt == nil {
+	if op.Outcome != operation.OutcomeFinished || op.State != operation.Ended || op.EndedAt == nil {
 		t.Errorf("%+v", op)
 	}
 	b.called("a@gull#2", "b@tern#2", "c@tern#2", "await-mark@heron#2")
 	for i, s := range op.Steps {
-		if s.State != store.StepDone || s.StartedAt == nil || s.EndedAt == nil {
+		if s.State != operation.StepDone || s.StartedAt == nil || s.EndedAt == nil {
 			t.Errorf("step %d: %+v", i, s)
 		}
 	}
@@ -163,12 +163,12 @@ func TestForward(t *testing.T) {
 func TestUndo(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["c@gull"] = errors.New("the disk is on fire")
-	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", func(s *plan.Step) { s.Undo = nil }), act("c", "gull", nil), act("d", "tern", noReturn))
-	if op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "the disk is on fire") {
+	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", func(s *operation.Step) { s.Undo = nil }), act("c", "gull", nil), act("d", "tern", noReturn))
+	if op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "the disk is on fire") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 	b.called("a@gull#2", "b@tern#2", "c@gull#2", "undo-c@gull#2", "undo-a@gull#2")
-	if op.Steps[0].State != store.StepUndone || op.Steps[3].State != store.StepWaiting {
+	if op.Steps[0].State != operation.StepUndone || op.Steps[3].State != operation.StepWaiting {
 		t.Errorf("%+v", op.Steps)
 	}
 }
@@ -177,8 +177,8 @@ func TestUndo(t *testing.T) {
 func TestUndoOfWhatIsGone(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@tern"] = errors.New("the network is down")
-	op := b.run(plan.Seed, false, nil, act("a", "gull", nil), act("b", "tern", func(s *plan.Step) { s.Gone = "the old data is gone" }))
-	if op.Outcome != store.OutcomeNeedsYou || !strings.Contains(op.Message, "the network is down") || !strings.Contains(op.Message, "the old data is gone") {
+	op := b.run(operation.Seed, false, nil, act("a", "gull", nil), act("b", "tern", func(s *operation.Step) { s.Gone = "the old data is gone" }))
+	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "the network is down") || !strings.Contains(op.Message, "the old data is gone") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 	b.called("a@gull#2", "b@tern#2", "undo-b@tern#2", "undo-a@gull#2")
@@ -187,8 +187,8 @@ func TestUndoOfWhatIsGone(t *testing.T) {
 func TestUndoThatFails(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@tern"], b.f.fail["undo-a@gull"] = errors.New("first"), errors.New("second")
-	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", nil))
-	if op.Outcome != store.OutcomeNeedsYou || !strings.Contains(op.Message, "first") || !strings.Contains(op.Message, "second") {
+	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", nil))
+	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "first") || !strings.Contains(op.Message, "second") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 }
@@ -198,16 +198,16 @@ func TestUndoThatFails(t *testing.T) {
 func TestForwardOnly(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@tern"], b.f.once["b@tern"] = errors.New("not now"), true
-	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn), act("c", "gull", forwardOnly))
-	if op.Outcome != store.OutcomeFinished {
+	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn), act("c", "gull", forwardOnly))
+	if op.Outcome != operation.OutcomeFinished {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 	b.called("a@gull#2", "b@tern#2", "b@tern#2", "c@gull#2")
 
 	b = newBench(t)
 	b.f.fail["c@gull"] = errors.New("never")
-	op = b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn), act("c", "gull", forwardOnly))
-	if op.Outcome != store.OutcomeNeedsYou || !strings.Contains(op.Message, "never") || !strings.Contains(op.Message, "What follows: x") {
+	op = b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn), act("c", "gull", forwardOnly))
+	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "never") || !strings.Contains(op.Message, "What follows: x") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 	for _, c := range b.f.calls {
@@ -221,8 +221,8 @@ func TestForwardOnly(t *testing.T) {
 func TestStaleTerm(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@tern"] = agentapi.Problem{Code: agentapi.CodeStaleTerm, Detail: "term 2 is over"}
-	op := b.run(plan.Switchover, false, nil, act("b", "tern", noReturn))
-	if op.Outcome != store.OutcomeNeedsYou || len(b.f.calls) != 1 {
+	op := b.run(operation.Switchover, false, nil, act("b", "tern", noReturn))
+	if op.Outcome != operation.OutcomeNeedsYou || len(b.f.calls) != 1 {
 		t.Errorf("%s after %v", op.Outcome, b.f.calls)
 	}
 }
@@ -231,11 +231,11 @@ func TestStaleTerm(t *testing.T) {
 func TestConditionDecides(t *testing.T) {
 	b := newBench(t)
 	b.f.down["gull"] = true
-	op := b.run(plan.Switchover, false, nil, act("a", "gull", func(s *plan.Step) {
+	op := b.run(operation.Switchover, false, nil, act("a", "gull", func(s *operation.Step) {
 		s.Limit = 0.3
-		s.After = []plan.Condition{{Kind: plan.IsClosed, Server: "gull"}}
+		s.After = []operation.Condition{{Kind: operation.IsClosed, Server: "gull"}}
 	}))
-	if op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "still not so: gull closed by default: false") {
+	if op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "still not so: gull closed by default: false") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 }
@@ -243,11 +243,11 @@ func TestConditionDecides(t *testing.T) {
 // A server that answered and is gone again is started once more, and not waited
 // for as long as a start may take.
 func TestStartedAgain(t *testing.T) {
-	for upAfter, want := range map[int]string{1: store.OutcomeFinished, 2: store.OutcomeFinished, 9: store.OutcomeUndone} {
+	for upAfter, want := range map[int]string{1: operation.OutcomeFinished, 2: operation.OutcomeFinished, 9: operation.OutcomeUndone} {
 		b := newBench(t)
 		b.f.down["gull"], b.f.upAfter = true, upAfter
-		op := b.run(plan.Seed, false, nil, act(verb.Start, "gull", func(s *plan.Step) {
-			s.After = []plan.Condition{{Kind: plan.IsClosed, Server: "gull"}}
+		op := b.run(operation.Seed, false, nil, act(verb.Start, "gull", func(s *operation.Step) {
+			s.After = []operation.Condition{{Kind: operation.IsClosed, Server: "gull"}}
 		}))
 		starts := 0
 		for _, c := range b.f.calls {
@@ -265,12 +265,12 @@ func TestStartedAgain(t *testing.T) {
 func TestStartCancelled(t *testing.T) {
 	b := newBench(t)
 	b.f.down["gull"], b.f.upAfter = true, 9
-	op := b.run(plan.Seed, false, func(id int64) {
+	op := b.run(operation.Seed, false, func(id int64) {
 		time.AfterFunc(200*time.Millisecond, func() { b.st.Cancel(context.Background(), id) })
-	}, act(verb.Start, "gull", func(s *plan.Step) {
-		s.Limit, s.After = 20, []plan.Condition{{Kind: plan.IsClosed, Server: "gull"}}
+	}, act(verb.Start, "gull", func(s *operation.Step) {
+		s.Limit, s.After = 20, []operation.Condition{{Kind: operation.IsClosed, Server: "gull"}}
 	}))
-	if op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "it was cancelled") || len(b.f.calls) != 2 {
+	if op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "it was cancelled") || len(b.f.calls) != 2 {
 		t.Errorf("%s: %s after %v", op.Outcome, op.Message, b.f.calls)
 	}
 }
@@ -278,16 +278,16 @@ func TestStartCancelled(t *testing.T) {
 func TestGoOn(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@heron"] = errors.New("heron sulks")
-	op := b.run(plan.Switchover, false, nil, act("a", "tern", noReturn), act("b", "heron", func(s *plan.Step) { s.OnFail = plan.GoOn }), act("c", "gull", forwardOnly))
-	if op.Outcome != store.OutcomeNeedsYou || !strings.Contains(op.Message, "heron sulks") || op.Steps[1].State != store.StepPassedBy || op.Steps[2].State != store.StepDone {
+	op := b.run(operation.Switchover, false, nil, act("a", "tern", noReturn), act("b", "heron", func(s *operation.Step) { s.OnFail = operation.GoOn }), act("c", "gull", forwardOnly))
+	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "heron sulks") || op.Steps[1].State != operation.StepPassedBy || op.Steps[2].State != operation.StepDone {
 		t.Errorf("%s: %s %+v", op.Outcome, op.Message, op.Steps)
 	}
 }
 
 // Where the journal stands decides how a new process goes on.
 func TestResume(t *testing.T) {
-	steps := func() []plan.Step {
-		return []plan.Step{act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn), act("d", "gull", forwardOnly)}
+	steps := func() []operation.Step {
+		return []operation.Step{act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn), act("d", "gull", forwardOnly)}
 	}
 	for _, c := range []struct {
 		name, kind string
@@ -295,18 +295,18 @@ func TestResume(t *testing.T) {
 		calls      string
 		outcome    string
 	}{
-		{"switchover before the point of no return", plan.Switchover, 1, "undo-b@tern#2 undo-a@gull#2", store.OutcomeUndone},
-		{"switchover in doubt at it", plan.Switchover, 2, "c@tern#2 d@gull#2", store.OutcomeFinished},
-		{"switchover past it", plan.Switchover, 3, "d@gull#2", store.OutcomeFinished},
-		{"failover before it", plan.Failover, 1, "b@tern#2 c@tern#2 d@gull#2", store.OutcomeFinished},
-		{"seed", plan.Seed, 1, "b@tern#2 c@tern#2 d@gull#2", store.OutcomeFinished},
-		{"rejoin", plan.Rejoin, 0, "a@gull#2 b@tern#2 c@tern#2 d@gull#2", store.OutcomeFinished},
+		{"switchover before the point of no return", operation.Switchover, 1, "undo-b@tern#2 undo-a@gull#2", operation.OutcomeUndone},
+		{"switchover in doubt at it", operation.Switchover, 2, "c@tern#2 d@gull#2", operation.OutcomeFinished},
+		{"switchover past it", operation.Switchover, 3, "d@gull#2", operation.OutcomeFinished},
+		{"failover before it", operation.Failover, 1, "b@tern#2 c@tern#2 d@gull#2", operation.OutcomeFinished},
+		{"seed", operation.Seed, 1, "b@tern#2 c@tern#2 d@gull#2", operation.OutcomeFinished},
+		{"rejoin", operation.Rejoin, 0, "a@gull#2 b@tern#2 c@tern#2 d@gull#2", operation.OutcomeFinished},
 	} {
 		b := newBench(t)
 		op := b.run(c.kind, true, func(id int64) {
 			for i := range c.done {
 				b.st.StartStep(t.Context(), id, i, "x")
-				b.st.EndStep(t.Context(), id, i, store.StepDone, "", "", "done", nil)
+				b.st.EndStep(t.Context(), id, i, operation.StepDone, "", "", "done", nil)
 			}
 			b.st.StartStep(t.Context(), id, c.done, "x")
 		}, steps()...)
@@ -319,15 +319,15 @@ func TestResume(t *testing.T) {
 	}
 	// Killed while it was putting back: it goes on with that.
 	b := newBench(t)
-	op := b.run(plan.Switchover, true, func(id int64) {
+	op := b.run(operation.Switchover, true, func(id int64) {
 		for i := range 2 {
 			b.st.StartStep(t.Context(), id, i, "x")
-			b.st.EndStep(t.Context(), id, i, store.StepDone, "", "", "done", nil)
+			b.st.EndStep(t.Context(), id, i, operation.StepDone, "", "", "done", nil)
 		}
 		b.st.SetUndoing(t.Context(), id, "it broke")
-		b.st.EndStep(t.Context(), id, 1, store.StepUndone, "", "", "put back", nil)
+		b.st.EndStep(t.Context(), id, 1, operation.StepUndone, "", "", "put back", nil)
 	}, steps()...)
-	if op.Outcome != store.OutcomeUndone || op.Message != "it broke" {
+	if op.Outcome != operation.OutcomeUndone || op.Message != "it broke" {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 	b.called("undo-b@tern#2", "undo-a@gull#2")
@@ -335,8 +335,8 @@ func TestResume(t *testing.T) {
 
 func TestCancel(t *testing.T) {
 	b := newBench(t)
-	op := b.run(plan.Switchover, false, func(id int64) { b.st.Cancel(t.Context(), id) }, act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn))
-	if op.Outcome != store.OutcomeUndone || op.Message != "it was cancelled" {
+	op := b.run(operation.Switchover, false, func(id int64) { b.st.Cancel(t.Context(), id) }, act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn))
+	if op.Outcome != operation.OutcomeUndone || op.Message != "it was cancelled" {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 	b.called("a@gull#2", "undo-a@gull#2")
@@ -345,11 +345,11 @@ func TestCancel(t *testing.T) {
 // An undo that opened a newer term has the rest put back under that.
 func TestUndoUnderANewerTerm(t *testing.T) {
 	b := newBench(t)
-	b.r.Local["undo-b"] = func(context.Context, *store.Operation, plan.Action, map[string]any) (any, int64, error) {
+	b.r.Local["undo-b"] = func(context.Context, *operation.Operation, operation.Action, map[string]any) (any, int64, error) {
 		return nil, 3, nil
 	}
 	b.f.fail["c@gull"] = errors.New("no")
-	op := b.run(plan.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", nil), act("c", "gull", func(s *plan.Step) { s.Undo = nil }))
+	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", nil), act("c", "gull", func(s *operation.Step) { s.Undo = nil }))
 	b.called("a@gull#2", "b@tern#2", "c@gull#2", "undo-a@gull#3")
 	if op.Term != 3 {
 		t.Errorf("term %d", op.Term)
@@ -361,15 +361,15 @@ func TestUndoUnderANewerTerm(t *testing.T) {
 func TestJobs(t *testing.T) {
 	b := newBench(t)
 	b.f.jobs["tern"] = &observation.Job{Key: "another", State: observation.JobFinished}
-	step := act(verb.Seed, "tern", func(s *plan.Step) { s.Keep = "copy" })
-	op := b.run(plan.Seed, false, nil, step)
-	if op.Outcome != store.OutcomeFinished || string(op.Facts["copy"]) != `"copied"` {
+	step := act(verb.Seed, "tern", func(s *operation.Step) { s.Keep = "copy" })
+	op := b.run(operation.Seed, false, nil, step)
+	if op.Outcome != operation.OutcomeFinished || string(op.Facts["copy"]) != `"copied"` {
 		t.Errorf("%s: %s %s", op.Outcome, op.Message, op.Facts)
 	}
 	b = newBench(t)
 	b.f.jobs["tern"] = &observation.Job{Key: "1/" + verb.Seed, State: observation.JobFailed, Error: "disk full"}
-	op = b.run(plan.Seed, false, nil, step)
-	if op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "disk full") || len(b.f.calls) != 2 {
+	op = b.run(operation.Seed, false, nil, step)
+	if op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "disk full") || len(b.f.calls) != 2 {
 		t.Errorf("%s: %s %v", op.Outcome, op.Message, b.f.calls)
 	}
 }

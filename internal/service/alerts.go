@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/alert"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/store"
 )
@@ -18,7 +19,7 @@ func (s *Service) restoreAlerts(ctx context.Context) error {
 		return err
 	}
 	for _, a := range open {
-		s.alerts.Restore(alert.Key{Cluster: a.Cluster, Server: a.Server, Rule: view.Rule(a.Rule)}, time.Now())
+		s.alerts.Restore(alert.Key{Cluster: a.Cluster, Server: a.Server, Rule: cluster.Rule(a.Rule)}, time.Now())
 	}
 	return nil
 }
@@ -42,10 +43,10 @@ func (s *Service) raise(ctx context.Context, views []view.View, now time.Time) {
 }
 
 func (s *Service) tell(ctx context.Context, c alert.Change) error {
-	var a store.Alert
+	var a alert.Alert
 	var err error
 	if c.Raised {
-		a, err = s.Store.RaiseAlert(ctx, store.Alert{Cluster: c.Cluster, Server: c.Server, Rule: string(c.Rule), Level: string(alert.LevelOf(c.Rule)), Text: c.Problem.Text, Mend: c.Problem.Mend})
+		a, err = s.Store.RaiseAlert(ctx, alert.Alert{Cluster: c.Cluster, Server: c.Server, Rule: string(c.Rule), Level: string(alert.LevelOf(c.Rule)), Text: c.Problem.Text, Mend: c.Problem.Mend})
 	} else {
 		a, err = s.Store.ClearAlert(ctx, c.Cluster, c.Server, string(c.Rule))
 	}
@@ -65,9 +66,9 @@ func (s *Service) tell(ctx context.Context, c alert.Change) error {
 }
 
 // Acknowledge records that somebody has taken an alert on.
-func (s *Service) Acknowledge(ctx context.Context, id int64, note, who, from string) (store.Alert, error) {
+func (s *Service) Acknowledge(ctx context.Context, id int64, note, who, from string) (alert.Alert, error) {
 	if len(note) > 2000 {
-		return store.Alert{}, badInput("the note has %d characters: 2000 at most", len(note))
+		return alert.Alert{}, badInput("the note has %d characters: 2000 at most", len(note))
 	}
 	a, err := s.Store.Acknowledge(ctx, id, who, note)
 	if err != nil {

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crosstwin/internal/core/alert"
-	"crosstwin/internal/store"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
@@ -24,7 +23,7 @@ import (
 type Message struct {
 	// Event is raised, over or test.
 	Event string      `json:"event"`
-	Alert store.Alert `json:"alert"`
+	Alert alert.Alert `json:"alert"`
 }
 
 // commandChannel is the channel number of the command.
@@ -40,7 +39,7 @@ func (s *Service) enqueue(ctx context.Context, m Message) error {
 		return err
 	}
 	if s.AlertCommand != "" {
-		channels = append(channels, store.Channel{ID: commandChannel})
+		channels = append(channels, alert.Channel{ID: commandChannel})
 	}
 	for _, c := range channels {
 		if _, err := s.Store.AddDelivery(ctx, c.ID, m.Alert.ID, string(body)); err != nil {
@@ -80,12 +79,12 @@ func (s *Service) deliver(ctx context.Context) {
 	}
 }
 
-func (s *Service) sendAll(ctx context.Context, due []store.Delivery) {
+func (s *Service) sendAll(ctx context.Context, due []alert.Delivery) {
 	list, err := s.Store.Channels(ctx)
 	if err != nil {
 		return
 	}
-	channels := map[int64]store.Channel{}
+	channels := map[int64]alert.Channel{}
 	for _, c := range list {
 		channels[c.ID] = c
 	}
@@ -117,7 +116,7 @@ func (s *Service) sendAll(ctx context.Context, due []store.Delivery) {
 // sendTimeout bounds one attempt.
 const sendTimeout = 10 * time.Second
 
-func (s *Service) send(ctx context.Context, c store.Channel, d store.Delivery) error {
+func (s *Service) send(ctx context.Context, c alert.Channel, d alert.Delivery) error {
 	ctx, cancel := context.WithTimeout(ctx, sendTimeout)
 	defer cancel()
 	if d.ChannelID == commandChannel {
@@ -180,7 +179,7 @@ func (s *Service) AddChannel(ctx context.Context, name, address, who, from strin
 		return "", badInput("%q is no web address: it begins with http:// or https://", address)
 	}
 	secret = rand.Text()
-	if err := s.Store.AddChannel(ctx, store.Channel{Name: name, URL: address, Secret: secret}); err != nil {
+	if err := s.Store.AddChannel(ctx, alert.Channel{Name: name, URL: address, Secret: secret}); err != nil {
 		return "", err
 	}
 	s.audit(ctx, who, from, "channel added", name, address)
@@ -198,17 +197,17 @@ func (s *Service) RemoveChannel(ctx context.Context, name, who, from string) err
 
 // TestChannel sends a test message to one channel and says how it went. The
 // name "command" is the service's own command.
-func (s *Service) TestChannel(ctx context.Context, name string) (store.Delivery, error) {
-	body, err := json.Marshal(Message{Event: "test", Alert: store.Alert{Rule: "test", Level: string(alert.Warning), Text: "a test message of Cross Twin", RaisedAt: time.Now().UTC()}})
+func (s *Service) TestChannel(ctx context.Context, name string) (alert.Delivery, error) {
+	body, err := json.Marshal(Message{Event: "test", Alert: alert.Alert{Rule: "test", Level: string(alert.Warning), Text: "a test message of Cross Twin", RaisedAt: time.Now().UTC()}})
 	if err != nil {
-		return store.Delivery{}, err
+		return alert.Delivery{}, err
 	}
 	channels, err := s.Store.Channels(ctx)
 	if err != nil {
-		return store.Delivery{}, err
+		return alert.Delivery{}, err
 	}
 	if s.AlertCommand != "" {
-		channels = append(channels, store.Channel{ID: commandChannel, Name: "command"})
+		channels = append(channels, alert.Channel{ID: commandChannel, Name: "command"})
 	}
 	for _, c := range channels {
 		if c.Name != name {
@@ -216,16 +215,16 @@ func (s *Service) TestChannel(ctx context.Context, name string) (store.Delivery,
 		}
 		id, err := s.Store.AddDelivery(ctx, c.ID, 0, string(body))
 		if err != nil {
-			return store.Delivery{}, err
+			return alert.Delivery{}, err
 		}
 		problem := ""
-		if err := s.send(ctx, c, store.Delivery{ID: id, ChannelID: c.ID, Body: string(body)}); err != nil {
+		if err := s.send(ctx, c, alert.Delivery{ID: id, ChannelID: c.ID, Body: string(body)}); err != nil {
 			problem = err.Error()
 		}
 		if err := s.Store.Delivered(ctx, id, problem, nil); err != nil {
-			return store.Delivery{}, err
+			return alert.Delivery{}, err
 		}
 		return s.Store.Delivery(ctx, id)
 	}
-	return store.Delivery{}, NotFound("channel", name)
+	return alert.Delivery{}, NotFound("channel", name)
 }

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
@@ -137,7 +138,7 @@ func TestAlertsOverARestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.AlertCommand = script
-	trouble := []view.View{{Cluster: "bookings", Problems: []view.Problem{{Rule: view.RuleNeedsYou, Text: "operation 3 (seed) did not come to its end", Mend: "read it"}}}}
+	trouble := []view.View{{Cluster: "bookings", Problems: []view.Problem{{Rule: cluster.RuleNeedsYou, Text: "operation 3 (seed) did not come to its end", Mend: "read it"}}}}
 	at := time.Now()
 	s.raise(ctx, trouble, at)
 	s.raise(ctx, trouble, at.Add(time.Second))

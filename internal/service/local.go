@@ -14,20 +14,21 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/runner"
-	"crosstwin/internal/store"
 )
 
 // localVerbs are the steps that touch no one server.
 func (s *Service) localVerbs() map[string]runner.Local {
 	return map[string]runner.Local{
-		verb.OpenTerm: func(ctx context.Context, op *store.Operation, _ plan.Action, _ map[string]any) (any, int64, error) {
+		verb.OpenTerm: func(ctx context.Context, op *operation.Operation, _ operation.Action, _ map[string]any) (any, int64, error) {
 			return nil, 0, s.openTerm(ctx, op, op.Plan.Term)
 		},
-		verb.Decide: func(ctx context.Context, op *store.Operation, _ plan.Action, args map[string]any) (any, int64, error) {
+		verb.Decide: func(ctx context.Context, op *operation.Operation, _ operation.Action, args map[string]any) (any, int64, error) {
 			server, _ := args["server"].(string)
 			if err := s.Store.Decide(ctx, op.Cluster, op.Term, server); err != nil {
 				return nil, 0, err
@@ -43,7 +44,7 @@ func (s *Service) localVerbs() map[string]runner.Local {
 
 // openTerm records a term and has every agent that answers note it, so that
 // nothing of an older term has any effect from then on.
-func (s *Service) openTerm(ctx context.Context, op *store.Operation, term int64) error {
+func (s *Service) openTerm(ctx context.Context, op *operation.Operation, term int64) error {
 	if err := s.Store.OpenTerm(ctx, op.Cluster, term); err != nil {
 		return err
 	}
@@ -68,7 +69,7 @@ func (s *Service) openTerm(ctx context.Context, op *store.Operation, term int64)
 
 // reopen makes the old primary primary again after a failed role change: in a
 // further term, so that nothing of the given-up one can take effect any more.
-func (s *Service) reopen(ctx context.Context, op *store.Operation, a plan.Action, _ map[string]any) (any, int64, error) {
+func (s *Service) reopen(ctx context.Context, op *operation.Operation, a operation.Action, _ map[string]any) (any, int64, error) {
 	v, err := s.View(op.Cluster)
 	if err != nil {
 		return nil, 0, err
@@ -97,14 +98,14 @@ func (s *Service) reopen(ctx context.Context, op *store.Operation, a plan.Action
 	if err != nil {
 		return nil, term, err
 	}
-	if ok, seen := (plan.Condition{Kind: plan.IsPrimary, Server: a.Server, Term: term}).Holds(op.Plan.Engine, map[string]*observation.Server{a.Server: o}); !ok {
+	if ok, seen := (operation.Condition{Kind: operation.IsPrimary, Server: a.Server, Term: term}).Holds(op.Plan.Engine, map[string]*observation.Server{a.Server: o}); !ok {
 		return nil, term, errors.New(seen)
 	}
 	return nil, term, nil
 }
 
 // level lets the candidate fetch what another detached replica received more.
-func (s *Service) level(ctx context.Context, op *store.Operation, _ plan.Action, args map[string]any) (any, int64, error) {
+func (s *Service) level(ctx context.Context, op *operation.Operation, _ operation.Action, args map[string]any) (any, int64, error) {
 	cand, _ := args["server"].(string)
 	do := func(a verb.FollowArgs) error {
 		_, err := servers{s}.Do(ctx, op.Cluster, cand, verb.Follow, verb.Request{Operation: op.ID, Step: "level", Term: op.Term, Args: a})
@@ -130,7 +131,7 @@ func (s *Service) level(ctx context.Context, op *store.Operation, _ plan.Action,
 
 // mostAdvanced gives a replica of the plan that received more than the
 // candidate, and how much; nil when there is none.
-func (s *Service) mostAdvanced(ctx context.Context, op *store.Operation, cand string) (*verb.Peer, string, error) {
+func (s *Service) mostAdvanced(ctx context.Context, op *operation.Operation, cand string) (*verb.Peer, string, error) {
 	mine, err := s.observe(ctx, op.Cluster, cand, false)
 	if err != nil {
 		return nil, "", err
@@ -157,7 +158,7 @@ func (s *Service) mostAdvanced(ctx context.Context, op *store.Operation, cand st
 }
 
 // detached gives the servers that the plan detached.
-func detached(op *store.Operation) []string {
+func detached(op *operation.Operation) []string {
 	var out []string
 	for _, st := range op.Plan.Steps {
 		if strings.HasPrefix(st.Name, "detach-") {
@@ -167,7 +168,7 @@ func detached(op *store.Operation) []string {
 	return out
 }
 
-func (s *Service) waitReceived(ctx context.Context, op *store.Operation, cand, need string) error {
+func (s *Service) waitReceived(ctx context.Context, op *operation.Operation, cand, need string) error {
 	for {
 		o, err := s.observe(ctx, op.Cluster, cand, false)
 		if err == nil {
@@ -185,9 +186,9 @@ func (s *Service) waitReceived(ctx context.Context, op *store.Operation, cand, n
 
 // reread reads a saved tail back from its agent: the file has to name every
 // committed transaction of the listing, before anything is taken out.
-func (s *Service) reread(ctx context.Context, op *store.Operation, _ plan.Action, args map[string]any) (any, int64, error) {
+func (s *Service) reread(ctx context.Context, op *operation.Operation, _ operation.Action, args map[string]any) (any, int64, error) {
 	server, _ := args["server"].(string)
-	var t verb.Tail
+	var t tail.Tail
 	if err := unmarshal(op.Facts["tail"], &t); err != nil {
 		return nil, 0, fmt.Errorf("the listing of the tail: %w", err)
 	}
@@ -235,7 +236,7 @@ type TableMatch struct {
 
 // judge compares the sums of all servers with the primary's, table by table,
 // and names the rows that differ where the table has a key.
-func (s *Service) judge(ctx context.Context, op *store.Operation, a plan.Action, args map[string]any) (any, int64, error) {
+func (s *Service) judge(ctx context.Context, op *operation.Operation, a operation.Action, args map[string]any) (any, int64, error) {
 	var want plan.JudgeArgs
 	if err := remarshal(a.Args, &want); err != nil {
 		return nil, 0, err
@@ -303,7 +304,7 @@ func (s *Service) judge(ctx context.Context, op *store.Operation, a plan.Action,
 	return c, 0, nil
 }
 
-func (s *Service) describeDifference(ctx context.Context, op *store.Operation, table, primary, other string, a, b verb.TableSum, both bool) string {
+func (s *Service) describeDifference(ctx context.Context, op *operation.Operation, table, primary, other string, a, b verb.TableSum, both bool) string {
 	if !both {
 		return "the table is on one of the two only"
 	}
@@ -324,7 +325,7 @@ func (s *Service) describeDifference(ctx context.Context, op *store.Operation, t
 // namedRows bounds how many different rows are named.
 const namedRows = 20
 
-func (s *Service) differentRows(ctx context.Context, op *store.Operation, table, primary, other string) ([]string, error) {
+func (s *Service) differentRows(ctx context.Context, op *operation.Operation, table, primary, other string) ([]string, error) {
 	ask := func(server string, buckets []int) (verb.RowsResult, error) {
 		var r verb.RowsResult
 		a, err := servers{s}.Do(ctx, op.Cluster, server, verb.Rows, verb.Request{Operation: op.ID, Step: "judge", Term: op.Term, Args: verb.RowsArgs{Table: table, Buckets: buckets}})

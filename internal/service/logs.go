@@ -6,14 +6,14 @@ import (
 	"time"
 
 	"crosstwin/internal/core/plan"
-	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
 )
 
 // logTimeout bounds one reading of a log.
 const logTimeout = 60 * time.Second
 
-func (s *Service) logFiles(ctx context.Context, cluster, server string) ([]verb.LogFile, error) {
+func (s *Service) logFiles(ctx context.Context, cluster, server string) ([]tail.LogFile, error) {
 	t, _, err := s.target(cluster, server)
 	if err != nil {
 		return nil, err
@@ -42,7 +42,7 @@ func (s *Service) orPrimary(cluster, server string) (string, view.Input, error) 
 
 // LogFiles lists the files of a server's log; those of the primary with who
 // still needs them.
-func (s *Service) LogFiles(ctx context.Context, cluster, server string) (string, []verb.LogFile, error) {
+func (s *Service) LogFiles(ctx context.Context, cluster, server string) (string, []tail.LogFile, error) {
 	server, in, err := s.orPrimary(cluster, server)
 	if err != nil {
 		return "", nil, err
@@ -59,14 +59,14 @@ func (s *Service) LogFiles(ctx context.Context, cluster, server string) (string,
 }
 
 // ReadLog reads a part of a server's log, the primary's when none is named.
-func (s *Service) ReadLog(ctx context.Context, cluster, server string, a verb.ReadLogArgs) (string, verb.LogPage, error) {
+func (s *Service) ReadLog(ctx context.Context, cluster, server string, a tail.ReadLogArgs) (string, tail.LogPage, error) {
 	server, _, err := s.orPrimary(cluster, server)
 	if err != nil {
-		return "", verb.LogPage{}, err
+		return "", tail.LogPage{}, err
 	}
 	t, _, err := s.target(cluster, server)
 	if err != nil {
-		return server, verb.LogPage{}, err
+		return server, tail.LogPage{}, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, logTimeout)
 	defer cancel()
@@ -75,7 +75,7 @@ func (s *Service) ReadLog(ctx context.Context, cluster, server string, a verb.Re
 }
 
 // Complaints gives the newest warnings and errors of a server's error log.
-func (s *Service) Complaints(ctx context.Context, cluster, server string) ([]verb.Complaint, error) {
+func (s *Service) Complaints(ctx context.Context, cluster, server string) ([]tail.Complaint, error) {
 	t, _, err := s.target(cluster, server)
 	if err != nil {
 		return nil, err

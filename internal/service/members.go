@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/access"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/pki"
@@ -32,7 +34,7 @@ func checkName(kind, name string) error {
 }
 
 func (s *Service) audit(ctx context.Context, who, from, action, target, detail string) {
-	if err := s.Store.AddEvent(ctx, store.Event{Who: who, From: from, Action: action, Target: target, Detail: detail}); err != nil {
+	if err := s.Store.AddEvent(ctx, access.Event{Who: who, From: from, Action: action, Target: target, Detail: detail}); err != nil {
 		s.log.Error("the audit trail cannot be written", "error", err)
 	}
 }
@@ -59,7 +61,7 @@ func (s *Service) AddCluster(ctx context.Context, name, engine, who, from string
 }
 
 // SetPolicy changes a cluster's policy.
-func (s *Service) SetPolicy(ctx context.Context, name string, p view.Policy, who, from string) error {
+func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, who, from string) error {
 	if p.BehindSeconds <= 0 || p.UnseenSeconds < 2 || p.StalledSeconds <= 0 {
 		return badInput("a policy needs behind_seconds and stalled_seconds above 0 and unseen_seconds of at least 2")
 	}
@@ -67,10 +69,10 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p view.Policy, who
 		return badInput("a limit of a policy is not negative; 0 is never")
 	}
 	if p.Muted == nil {
-		p.Muted = []view.Rule{}
+		p.Muted = []cluster.Rule{}
 	}
 	for _, r := range p.Muted {
-		if !slices.Contains(view.Rules, r) {
+		if !slices.Contains(cluster.Rules, r) {
 			return badInput("there is no rule %q to mute", r)
 		}
 	}

@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/store"
@@ -17,7 +19,7 @@ import (
 
 // RefusedError says that a check of a plan failed: nothing was changed.
 type RefusedError struct {
-	Plan      *plan.Plan
+	Plan      *operation.Plan
 	Reason    string
 	Operation int64
 }
@@ -25,14 +27,14 @@ type RefusedError struct {
 func (e RefusedError) Error() string { return e.Reason }
 
 // ConfirmError says that a plan destroys data and the name was not given.
-type ConfirmError struct{ Plan *plan.Plan }
+type ConfirmError struct{ Plan *operation.Plan }
 
 func (e ConfirmError) Error() string {
 	return fmt.Sprintf("this throws away %s: to confirm, give the name %q", e.Plan.Destroys, e.Plan.ConfirmName)
 }
 
 // Preview makes the plan for a request and changes nothing.
-func (s *Service) Preview(ctx context.Context, cluster string, req plan.Request) (*plan.Plan, error) {
+func (s *Service) Preview(ctx context.Context, cluster string, req operation.Request) (*operation.Plan, error) {
 	in, err := s.gather(ctx, cluster, req)
 	if err != nil {
 		return nil, err
@@ -45,7 +47,7 @@ func (s *Service) Preview(ctx context.Context, cluster string, req plan.Request)
 }
 
 // Check gives the checks for a purpose.
-func (s *Service) Check(ctx context.Context, cluster string, req plan.Request) (*plan.Plan, error) {
+func (s *Service) Check(ctx context.Context, cluster string, req operation.Request) (*operation.Plan, error) {
 	in, err := s.gather(ctx, cluster, req)
 	if err != nil {
 		return nil, err
@@ -58,28 +60,28 @@ func (s *Service) Check(ctx context.Context, cluster string, req plan.Request) (
 }
 
 // Begin makes the plan, records the operation and starts it.
-func (s *Service) Begin(ctx context.Context, cluster string, req plan.Request, who, from string) (store.Operation, error) {
+func (s *Service) Begin(ctx context.Context, cluster string, req operation.Request, who, from string) (operation.Operation, error) {
 	p, err := s.Preview(ctx, cluster, req)
 	if err != nil {
-		return store.Operation{}, err
+		return operation.Operation{}, err
 	}
 	if reason, refused := p.Refused(); refused {
 		id, err := s.Store.AddRefused(ctx, p, who, from, reason)
 		if err != nil {
-			return store.Operation{}, err
+			return operation.Operation{}, err
 		}
 		s.audit(ctx, who, from, p.Kind+" refused", cluster, reason)
-		return store.Operation{}, RefusedError{p, reason, id}
+		return operation.Operation{}, RefusedError{p, reason, id}
 	}
 	if p.ConfirmName != "" && req.ConfirmName != p.ConfirmName {
-		return store.Operation{}, ConfirmError{p}
+		return operation.Operation{}, ConfirmError{p}
 	}
 	id, err := s.Store.AddOperation(ctx, p, who, from)
 	if errors.Is(err, store.ErrTaken) {
-		return store.Operation{}, RefusedError{p, err.Error(), 0}
+		return operation.Operation{}, RefusedError{p, err.Error(), 0}
 	}
 	if err != nil {
-		return store.Operation{}, err
+		return operation.Operation{}, err
 	}
 	s.audit(ctx, who, from, p.Kind, cluster, p.Summary)
 	op, err := s.Store.Operation(ctx, id)
@@ -103,7 +105,7 @@ func (s *Service) carryOut(id int64, cluster, kind string, resumed bool) {
 		}
 		if err != nil {
 			s.log.Error("operation stopped", "operation", id, "error", err)
-			s.Store.EndOperation(context.WithoutCancel(s.ctx), id, store.OutcomeNeedsYou, "the service could not go on: "+err.Error(), 0)
+			s.Store.EndOperation(context.WithoutCancel(s.ctx), id, operation.OutcomeNeedsYou, "the service could not go on: "+err.Error(), 0)
 			s.operationChanged(id)
 		}
 		s.setRunning(cluster, nil)
@@ -135,11 +137,11 @@ func (s *Service) Cancel(ctx context.Context, id int64, who, from string) error 
 	if err != nil {
 		return orNotFound(err, "operation", fmt.Sprint(id))
 	}
-	if op.State == store.Ended {
+	if op.State == operation.Ended {
 		return badInput("operation %d has ended already: %s", id, op.Outcome)
 	}
 	n := op.Plan.NoReturnStep()
-	if n < len(op.Steps) && op.Steps[n].State != store.StepWaiting {
+	if n < len(op.Steps) && op.Steps[n].State != operation.StepWaiting {
 		return badInput("operation %d is past its point of no return (step %d, %s): it can only go forward", id, n+1, op.Plan.Steps[n].Title)
 	}
 	s.audit(ctx, who, from, "cancel", op.Cluster, fmt.Sprintf("operation %d", id))
@@ -149,7 +151,7 @@ func (s *Service) Cancel(ctx context.Context, id int64, who, from string) error 
 // gather collects everything a plan is made from, freshly: thorough
 // observations of all servers, tries of the replication account in every
 // direction, and an examination where data has to be judged.
-func (s *Service) gather(ctx context.Context, name string, req plan.Request) (plan.Input, error) {
+func (s *Service) gather(ctx context.Context, name string, req operation.Request) (plan.Input, error) {
 	v, err := s.View(name)
 	if err != nil {
 		return plan.Input{}, err
@@ -183,15 +185,15 @@ func (s *Service) gather(ctx context.Context, name string, req plan.Request) (pl
 	}
 	in.Probes = s.probe(ctx, &in)
 	switch {
-	case req.Kind == plan.Trim && in.View.Primary != "":
+	case req.Kind == operation.Trim && in.View.Primary != "":
 		if in.LogFiles, err = s.logFiles(ctx, name, in.View.Primary); err != nil {
 			return in, err
 		}
-	case req.Kind == plan.Rejoin || req.Kind == plan.Salvage:
+	case req.Kind == operation.Rejoin || req.Kind == operation.Salvage:
 		if in.Examination, err = s.examine(ctx, &in, req.Server); err != nil {
 			return in, err
 		}
-	case req.Kind == plan.Failover && in.View.Primary != "" && req.To != in.View.Primary:
+	case req.Kind == operation.Failover && in.View.Primary != "" && req.To != in.View.Primary:
 		in.Examination, _ = s.examine(ctx, &in, in.View.Primary)
 	}
 	return in, nil
@@ -202,25 +204,25 @@ func (s *Service) gather(ctx context.Context, name string, req plan.Request) (pl
 // target of a seed) is not part of it.
 func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	switch in.Request.Kind {
-	case plan.Seed, plan.Compare, plan.Trim, plan.Set, plan.Follow:
+	case operation.Seed, operation.Compare, operation.Trim, operation.Set, operation.Follow:
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, 8*time.Second)
 	defer cancel()
 	up := func(m view.Member) bool {
-		away := in.Request.Kind == plan.Failover && m.Name == in.View.Primary
+		away := in.Request.Kind == operation.Failover && m.Name == in.View.Primary
 		return m.Last != nil && m.Problem == "" && m.Last.Accepting && !away
 	}
 	var wg sync.WaitGroup
 	var mu sync.Mutex
 	var out []plan.Probe
 	for _, from := range in.Members {
-		reach := from.Last != nil && from.Problem == "" && (up(from) || in.Request.Kind == plan.Rejoin && from.Name == in.Request.Server)
+		reach := from.Last != nil && from.Problem == "" && (up(from) || in.Request.Kind == operation.Rejoin && from.Name == in.Request.Server)
 		for _, to := range in.Members {
 			if from.Name == to.Name || !reach || !up(to) {
 				continue
 			}
-			if in.Request.Kind == plan.Rejoin && (from.Name != in.Request.Server || to.Name != in.View.Primary) {
+			if in.Request.Kind == operation.Rejoin && (from.Name != in.Request.Server || to.Name != in.View.Primary) {
 				continue
 			}
 			wg.Go(func() {
@@ -279,7 +281,7 @@ func (s *Service) examine(ctx context.Context, in *plan.Input, server string) (*
 // open: the tables behind file numbers (up to the fork both servers used the
 // same files; a table made in the tail has no name there), and the rows as they
 // were at the fork.
-func (s *Service) completeTail(ctx context.Context, cluster, primary string, t *verb.Tail) {
+func (s *Service) completeTail(ctx context.Context, cluster, primary string, t *tail.Tail) {
 	target, _, err := s.target(cluster, primary)
 	if err != nil {
 		return
@@ -290,7 +292,7 @@ func (s *Service) completeTail(ctx context.Context, cluster, primary string, t *
 			t.Name(names)
 		}
 	}
-	var found verb.RowsAt
+	var found tail.RowsAt
 	why := "no log of before the fork is left on the server with the tail, which tells old versions from new ones"
 	if len(ask.Places) > 0 && ask.Next != 0 {
 		if found, err = s.agents.RowsAt(ctx, target, ask); err != nil {
@@ -303,7 +305,7 @@ func (s *Service) completeTail(ctx context.Context, cluster, primary string, t *
 
 // Tail examines a server and gives what only it has.
 func (s *Service) Tail(ctx context.Context, cluster, server string) (*verb.Examination, error) {
-	in, err := s.gather(ctx, cluster, plan.Request{Kind: plan.Salvage, Server: server})
+	in, err := s.gather(ctx, cluster, operation.Request{Kind: operation.Salvage, Server: server})
 	if err != nil {
 		return nil, err
 	}

@@ -59,13 +59,13 @@ type Service struct {
 	reloading sync.Mutex
 
 	mu       sync.Mutex
-	clusters map[string]*cluster
+	clusters map[string]*watched
 	running  sync.WaitGroup
 	ctx      context.Context
 }
 
-// cluster is what the service remembers of a cluster between observations.
-type cluster struct {
+// watched is what the service remembers of a cluster between observations.
+type watched struct {
 	rec     store.Cluster
 	members []*member
 	clock   *lag.Clock
@@ -100,7 +100,7 @@ func New(st *store.Store, authority *pki.Authority, log *slog.Logger, killpoint 
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Store: st, Hub: newHub(), Authority: authority, log: log, clusters: map[string]*cluster{}, ctx: context.Background(), Keep: history.DefaultKeep()}
+	s := &Service{Store: st, Hub: newHub(), Authority: authority, log: log, clusters: map[string]*watched{}, ctx: context.Background(), Keep: history.DefaultKeep()}
 	s.agents = agentapi.NewCaller(tls.Certificate(pair), authority.Pool())
 	s.runner = &runner.Runner{Journal: st, Servers: servers{s}, Local: s.localVerbs(), Log: log, Changed: s.operationChanged, Killpoint: killpoint}
 	return s, s.reload(context.Background())
@@ -169,11 +169,11 @@ func (s *Service) reload(ctx context.Context) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	next := map[string]*cluster{}
+	next := map[string]*watched{}
 	for _, rec := range clusters {
 		c := s.clusters[rec.Name]
 		if c == nil {
-			c = &cluster{clock: lag.NewClock(clockSamples), written: newRate(shortSpan), writtenBytes: newRate(longSpan)}
+			c = &watched{clock: lag.NewClock(clockSamples), written: newRate(shortSpan), writtenBytes: newRate(longSpan)}
 		}
 		c.needsYou = nil
 		if o, found := needed[rec.Name]; found {
@@ -275,7 +275,7 @@ func (s *Service) View(name string) (view.View, error) {
 	return view.Assess(c.input(time.Now())), nil
 }
 
-func (c *cluster) input(now time.Time) view.Input {
+func (c *watched) input(now time.Time) view.Input {
 	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term, OwnerTerm: c.rec.OwnerTerm, Owner: c.rec.Owner, Policy: c.rec.Policy,
 		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now), Operation: c.op, NeedsYou: c.needsYou, Now: now}
 	for _, m := range c.members {

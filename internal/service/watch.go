@@ -151,7 +151,7 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	}
 }
 
-func (c *cluster) measure(m *member, now time.Time) {
+func (c *watched) measure(m *member, now time.Time) {
 	o := m.last
 	if m.rec.Name == c.rec.Owner && o.Role == observation.Primary {
 		if pos, ok := position.Order(c.rec.Engine, o.Written); ok {

@@ -2,17 +2,11 @@ package store
 
 import (
 	"context"
+	"crosstwin/internal/core/access"
 	"database/sql"
 	"fmt"
 	"time"
 )
-
-// Token is an access token's record; the token itself is not kept.
-type Token struct {
-	Name       string     `json:"name"`
-	CreatedAt  time.Time  `json:"created_at"`
-	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
-}
 
 // AddToken keeps the hash of a new token.
 func (s *Store) AddToken(ctx context.Context, name, hash string) error {
@@ -45,7 +39,7 @@ func (s *Store) TouchToken(ctx context.Context, name string) error {
 }
 
 // Tokens lists all tokens.
-func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+func (s *Store) Tokens(ctx context.Context) ([]access.Token, error) {
 	var rows []struct {
 		Name       string         `db:"name"`
 		CreatedAt  string         `db:"created_at"`
@@ -54,9 +48,9 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 	if err := s.r.SelectContext(ctx, &rows, "select name, created_at, last_used_at from tokens order by name"); err != nil {
 		return nil, err
 	}
-	out := []Token{}
+	out := []access.Token{}
 	for _, r := range rows {
-		out = append(out, Token{r.Name, must(r.CreatedAt), parseTime(r.LastUsedAt)})
+		out = append(out, access.Token{Name: r.Name, CreatedAt: must(r.CreatedAt), LastUsedAt: parseTime(r.LastUsedAt)})
 	}
 	return out, nil
 }
@@ -66,25 +60,14 @@ func (s *Store) RemoveToken(ctx context.Context, name string) error {
 	return s.one(ctx, "delete from tokens where name = ?", name)
 }
 
-// Event is one line of the audit trail.
-type Event struct {
-	ID     int64     `json:"id"`
-	At     time.Time `json:"at"`
-	Who    string    `json:"who"`
-	From   string    `json:"from"`
-	Action string    `json:"action"`
-	Target string    `json:"target"`
-	Detail string    `json:"detail,omitempty"`
-}
-
 // AddEvent records who asked for what.
-func (s *Store) AddEvent(ctx context.Context, e Event) error {
+func (s *Store) AddEvent(ctx context.Context, e access.Event) error {
 	_, err := s.w.ExecContext(ctx, "insert into events (at, who, from_address, action, target, detail) values (?, ?, ?, ?, ?, ?)", now(), e.Who, e.From, e.Action, e.Target, e.Detail)
 	return err
 }
 
 // Events gives the newest events first.
-func (s *Store) Events(ctx context.Context, limit int) ([]Event, error) {
+func (s *Store) Events(ctx context.Context, limit int) ([]access.Event, error) {
 	var rows []struct {
 		ID     int64  `db:"id"`
 		At     string `db:"at"`
@@ -97,9 +80,9 @@ func (s *Store) Events(ctx context.Context, limit int) ([]Event, error) {
 	if err := s.r.SelectContext(ctx, &rows, "select * from events order by id desc limit ?", limit); err != nil {
 		return nil, err
 	}
-	out := []Event{}
+	out := []access.Event{}
 	for _, r := range rows {
-		out = append(out, Event{r.ID, must(r.At), r.Who, r.From, r.Action, r.Target, r.Detail})
+		out = append(out, access.Event{ID: r.ID, At: must(r.At), Who: r.Who, From: r.From, Action: r.Action, Target: r.Target, Detail: r.Detail})
 	}
 	return out, nil
 }

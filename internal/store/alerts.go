@@ -2,26 +2,11 @@ package store
 
 import (
 	"context"
+	"crosstwin/internal/core/alert"
 	"database/sql"
 	"fmt"
 	"time"
 )
-
-// Alert is a problem that lasted.
-type Alert struct {
-	ID             int64      `json:"id"`
-	Cluster        string     `json:"cluster"`
-	Server         string     `json:"server,omitempty"`
-	Rule           string     `json:"rule"`
-	Level          string     `json:"level"` // critical or warning
-	Text           string     `json:"text"`
-	Mend           string     `json:"mend,omitempty"`
-	RaisedAt       time.Time  `json:"raised_at"`
-	ClearedAt      *time.Time `json:"cleared_at,omitempty"`
-	AcknowledgedAt *time.Time `json:"acknowledged_at,omitempty"`
-	AcknowledgedBy string     `json:"acknowledged_by,omitempty"`
-	Note           string     `json:"note,omitempty"`
-}
 
 type alertRow struct {
 	ID             int64          `db:"id"`
@@ -38,12 +23,13 @@ type alertRow struct {
 	Note           string         `db:"note"`
 }
 
-func (r alertRow) alert() Alert {
-	return Alert{r.ID, r.Cluster, r.Server, r.Rule, r.Level, r.Text, r.Mend, must(r.RaisedAt), parseTime(r.ClearedAt), parseTime(r.AcknowledgedAt), r.AcknowledgedBy, r.Note}
+func (r alertRow) alert() alert.Alert {
+	return alert.Alert{ID: r.ID, Cluster: r.Cluster, Server: r.Server, Rule: r.Rule, Level: r.Level, Text: r.Text, Mend: r.Mend, RaisedAt: must(r.RaisedAt),
+		ClearedAt: parseTime(r.ClearedAt), AcknowledgedAt: parseTime(r.AcknowledgedAt), AcknowledgedBy: r.AcknowledgedBy, Note: r.Note}
 }
 
 // RaiseAlert records an alert and gives it its number.
-func (s *Store) RaiseAlert(ctx context.Context, a Alert) (Alert, error) {
+func (s *Store) RaiseAlert(ctx context.Context, a alert.Alert) (alert.Alert, error) {
 	a.RaisedAt = must(now())
 	res, err := s.w.ExecContext(ctx, "insert into alerts (cluster, server, rule, level, text, mend, raised_at) values (?, ?, ?, ?, ?, ?, ?)",
 		a.Cluster, a.Server, a.Rule, a.Level, a.Text, a.Mend, a.RaisedAt.Format(timeText))
@@ -58,14 +44,14 @@ func (s *Store) RaiseAlert(ctx context.Context, a Alert) (Alert, error) {
 }
 
 // ClearAlert records that the open alert of a rule is over and gives it.
-func (s *Store) ClearAlert(ctx context.Context, cluster, server, rule string) (Alert, error) {
+func (s *Store) ClearAlert(ctx context.Context, cluster, server, rule string) (alert.Alert, error) {
 	var r alertRow
 	err := s.w.GetContext(ctx, &r, "update alerts set cleared_at = ? where cluster = ? and server = ? and rule = ? and cleared_at is null returning *", now(), cluster, server, rule)
 	return r.alert(), notFound(err)
 }
 
 // Acknowledge records that somebody has taken an alert on.
-func (s *Store) Acknowledge(ctx context.Context, id int64, who, note string) (Alert, error) {
+func (s *Store) Acknowledge(ctx context.Context, id int64, who, note string) (alert.Alert, error) {
 	var r alertRow
 	err := s.w.GetContext(ctx, &r, "update alerts set acknowledged_at = ?, acknowledged_by = ?, note = ? where id = ? returning *", now(), who, note, id)
 	return r.alert(), notFound(err)
@@ -73,49 +59,26 @@ func (s *Store) Acknowledge(ctx context.Context, id int64, who, note string) (Al
 
 // Alerts lists alerts: the open ones first, each part newest first. Empty
 // cluster means all.
-func (s *Store) Alerts(ctx context.Context, cluster string, onlyOpen bool, limit int) ([]Alert, error) {
+func (s *Store) Alerts(ctx context.Context, cluster string, onlyOpen bool, limit int) ([]alert.Alert, error) {
 	return s.alerts(ctx, "select * from alerts where (? = '' or cluster = ?) and (not ? or cleared_at is null) order by cleared_at is not null, raised_at desc limit ?", cluster, cluster, onlyOpen, limit)
 }
 
 // AlertsBetween gives a cluster's alerts that were open between two times.
-func (s *Store) AlertsBetween(ctx context.Context, cluster string, from, to time.Time) ([]Alert, error) {
+func (s *Store) AlertsBetween(ctx context.Context, cluster string, from, to time.Time) ([]alert.Alert, error) {
 	return s.alerts(ctx, "select * from alerts where cluster = ? and raised_at <= ? and coalesce(cleared_at, '9') >= ? order by raised_at",
 		cluster, to.UTC().Format(timeText), from.UTC().Format(timeText))
 }
 
-func (s *Store) alerts(ctx context.Context, query string, args ...any) ([]Alert, error) {
+func (s *Store) alerts(ctx context.Context, query string, args ...any) ([]alert.Alert, error) {
 	var rows []alertRow
 	if err := s.r.SelectContext(ctx, &rows, query, args...); err != nil {
 		return nil, err
 	}
-	out := []Alert{}
+	out := []alert.Alert{}
 	for _, r := range rows {
 		out = append(out, r.alert())
 	}
 	return out, nil
-}
-
-// Channel is a web address that alerts are sent to.
-type Channel struct {
-	ID        int64     `json:"-"`
-	Name      string    `json:"name"`
-	URL       string    `json:"url"`
-	CreatedAt time.Time `json:"created_at"`
-	// Last is what became of the newest delivery.
-	Last *Delivery `json:"last,omitempty"`
-
-	Secret string `json:"-"` // signs what is sent
-}
-
-// Delivery is one message to a channel.
-type Delivery struct {
-	ID        int64      `json:"id"`
-	ChannelID int64      `json:"-"`
-	Body      string     `json:"-"`
-	Attempts  int        `json:"attempts"`
-	NextAt    *time.Time `json:"next_at,omitempty"` // it is tried again then
-	DoneAt    *time.Time `json:"done_at,omitempty"`
-	Error     string     `json:"error,omitempty"` // of the last attempt
 }
 
 type deliveryRow struct {
@@ -129,12 +92,12 @@ type deliveryRow struct {
 	Error     string         `db:"error"`
 }
 
-func (r deliveryRow) delivery() Delivery {
-	return Delivery{r.ID, r.ChannelID, r.Body, r.Attempts, parseTime(r.NextAt), parseTime(r.DoneAt), r.Error}
+func (r deliveryRow) delivery() alert.Delivery {
+	return alert.Delivery{ID: r.ID, ChannelID: r.ChannelID, Body: r.Body, Attempts: r.Attempts, NextAt: parseTime(r.NextAt), DoneAt: parseTime(r.DoneAt), Error: r.Error}
 }
 
 // AddChannel keeps a channel.
-func (s *Store) AddChannel(ctx context.Context, c Channel) error {
+func (s *Store) AddChannel(ctx context.Context, c alert.Channel) error {
 	_, err := s.w.ExecContext(ctx, "insert into channels (name, url, secret, created_at) values (?, ?, ?, ?)", c.Name, c.URL, c.Secret, now())
 	if unique(err) {
 		return fmt.Errorf("channel %s: %w", c.Name, ErrTaken)
@@ -151,7 +114,7 @@ func (s *Store) RemoveChannel(ctx context.Context, name string) error {
 }
 
 // Channels lists all channels with what became of their newest delivery.
-func (s *Store) Channels(ctx context.Context) ([]Channel, error) {
+func (s *Store) Channels(ctx context.Context) ([]alert.Channel, error) {
 	var rows []struct {
 		ID        int64  `db:"id"`
 		Name      string `db:"name"`
@@ -162,9 +125,9 @@ func (s *Store) Channels(ctx context.Context) ([]Channel, error) {
 	if err := s.r.SelectContext(ctx, &rows, "select * from channels order by name"); err != nil {
 		return nil, err
 	}
-	out := []Channel{}
+	out := []alert.Channel{}
 	for _, r := range rows {
-		c := Channel{ID: r.ID, Name: r.Name, URL: r.URL, Secret: r.Secret, CreatedAt: must(r.CreatedAt)}
+		c := alert.Channel{ID: r.ID, Name: r.Name, URL: r.URL, Secret: r.Secret, CreatedAt: must(r.CreatedAt)}
 		var d deliveryRow
 		if err := s.r.GetContext(ctx, &d, "select * from deliveries where channel_id = ? order by id desc limit 1", r.ID); err == nil {
 			last := d.delivery()
@@ -190,12 +153,12 @@ func (s *Store) AddDelivery(ctx context.Context, channel, alert int64, body stri
 }
 
 // DueDeliveries gives what is to be sent by now, oldest first.
-func (s *Store) DueDeliveries(ctx context.Context, limit int) ([]Delivery, error) {
+func (s *Store) DueDeliveries(ctx context.Context, limit int) ([]alert.Delivery, error) {
 	var rows []deliveryRow
 	if err := s.r.SelectContext(ctx, &rows, "select * from deliveries where next_at <= ? order by id limit ?", now(), limit); err != nil {
 		return nil, err
 	}
-	out := []Delivery{}
+	out := []alert.Delivery{}
 	for _, r := range rows {
 		out = append(out, r.delivery())
 	}
@@ -216,10 +179,10 @@ func (s *Store) Delivered(ctx context.Context, id int64, problem string, again *
 }
 
 // Delivery gives one delivery.
-func (s *Store) Delivery(ctx context.Context, id int64) (Delivery, error) {
+func (s *Store) Delivery(ctx context.Context, id int64) (alert.Delivery, error) {
 	var r deliveryRow
 	if err := s.r.GetContext(ctx, &r, "select * from deliveries where id = ?", id); err != nil {
-		return Delivery{}, notFound(err)
+		return alert.Delivery{}, notFound(err)
 	}
 	return r.delivery(), nil
 }

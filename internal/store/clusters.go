@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crosstwin/internal/core/cluster"
 	"database/sql"
 	"encoding/json"
 	"fmt"
@@ -9,8 +10,6 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-
-	"crosstwin/internal/core/view"
 )
 
 // Cluster is a cluster's record.
@@ -21,7 +20,7 @@ type Cluster struct {
 	Term      int64
 	OwnerTerm int64
 	Owner     string
-	Policy    view.Policy
+	Policy    cluster.Policy
 	CreatedAt time.Time
 }
 
@@ -52,14 +51,14 @@ type clusterRow struct {
 }
 
 func (r clusterRow) cluster() Cluster {
-	c := Cluster{r.ID, r.Name, r.Engine, r.Term, r.OwnerTerm, r.Owner, view.DefaultPolicy(), must(r.CreatedAt)}
+	c := Cluster{r.ID, r.Name, r.Engine, r.Term, r.OwnerTerm, r.Owner, cluster.DefaultPolicy(), must(r.CreatedAt)}
 	json.Unmarshal([]byte(r.Policy), &c.Policy)
 	return c
 }
 
 // AddCluster makes a cluster.
 func (s *Store) AddCluster(ctx context.Context, name, engine string) (Cluster, error) {
-	policy, err := json.Marshal(view.DefaultPolicy())
+	policy, err := json.Marshal(cluster.DefaultPolicy())
 	if err != nil {
 		return Cluster{}, err
 	}
@@ -100,7 +99,7 @@ func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
 }
 
 // SetPolicy changes a cluster's policy.
-func (s *Store) SetPolicy(ctx context.Context, name string, p view.Policy) error {
+func (s *Store) SetPolicy(ctx context.Context, name string, p cluster.Policy) error {
 	b, err := json.Marshal(p)
 	if err != nil {
 		return err

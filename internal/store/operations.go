@@ -2,87 +2,14 @@ package store
 
 import (
 	"context"
+	"crosstwin/internal/core/operation"
 	"database/sql"
 	"encoding/json"
 	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
-
-	"crosstwin/internal/core/plan"
 )
-
-// The states of an operation and the outcomes of an ended one.
-const (
-	Running = "running"
-	Undoing = "undoing"
-	Ended   = "ended"
-
-	OutcomeRefused  = "refused"
-	OutcomeUndone   = "undone"
-	OutcomeFinished = "finished"
-	OutcomeNeedsYou = "needs you"
-)
-
-// The states of a step.
-const (
-	StepWaiting  = "waiting"
-	StepRunning  = "running"
-	StepDone     = "done"
-	StepFailed   = "failed"
-	StepUndone   = "undone"
-	StepPassedBy = "passed over" // failed, and the operation went on
-)
-
-// Operation is one operation with its plan and steps.
-type Operation struct {
-	ID           int64                      `json:"id"`
-	Cluster      string                     `json:"cluster"`
-	Kind         string                     `json:"kind"`
-	State        string                     `json:"state"`
-	Outcome      string                     `json:"outcome,omitempty"`
-	Term         int64                      `json:"term"`
-	Plan         plan.Plan                  `json:"plan"`
-	Facts        map[string]json.RawMessage `json:"facts,omitempty"`
-	AskedBy      string                     `json:"asked_by"`
-	AskedFrom    string                     `json:"asked_from"`
-	Message      string                     `json:"message,omitempty"`
-	PauseSeconds float64                    `json:"pause_seconds"`
-	Cancelled    bool                       `json:"cancelled"`
-	CreatedAt    time.Time                  `json:"created_at"`
-	EndedAt      *time.Time                 `json:"ended_at,omitempty"`
-	Steps        []StepState                `json:"steps"`
-	Journal      []Entry                    `json:"journal,omitempty"`
-}
-
-// StepState is how far one step of the plan has come.
-type StepState struct {
-	Seq       int        `json:"seq"`
-	State     string     `json:"state"`
-	StartedAt *time.Time `json:"started_at,omitempty"`
-	EndedAt   *time.Time `json:"ended_at,omitempty"`
-	Seen      string     `json:"seen,omitempty"`
-	Error     string     `json:"error,omitempty"`
-	Progress  *Progress  `json:"progress,omitempty"`
-}
-
-// Progress of a long step.
-type Progress struct {
-	Note        string  `json:"note,omitempty"`
-	DoneBytes   int64   `json:"done_bytes"`
-	TotalBytes  int64   `json:"total_bytes"`
-	BytesPerSec float64 `json:"bytes_per_second"`
-	SecondsLeft float64 `json:"seconds_left"` // negative: not known
-}
-
-// Entry is one line of an operation's journal.
-type Entry struct {
-	ID    int64     `json:"id"`
-	At    time.Time `json:"at"`
-	Seq   *int      `json:"seq,omitempty"`
-	Level string    `json:"level"`
-	Text  string    `json:"text"`
-}
 
 type operationRow struct {
 	ID           int64          `db:"id"`
@@ -103,17 +30,17 @@ type operationRow struct {
 	EndedAt      sql.NullString `db:"ended_at"`
 }
 
-func (r operationRow) operation() (Operation, error) {
-	o := Operation{ID: r.ID, Cluster: r.Cluster, Kind: r.Kind, State: r.State, Outcome: r.Outcome, Term: r.Term, AskedBy: r.AskedBy, AskedFrom: r.AskedFrom, Message: r.Message,
-		PauseSeconds: r.PauseSeconds, Cancelled: r.Cancelled, CreatedAt: must(r.CreatedAt), EndedAt: parseTime(r.EndedAt), Facts: map[string]json.RawMessage{}, Steps: []StepState{}}
+func (r operationRow) operation() (operation.Operation, error) {
+	o := operation.Operation{ID: r.ID, Cluster: r.Cluster, Kind: r.Kind, State: r.State, Outcome: r.Outcome, Term: r.Term, AskedBy: r.AskedBy, AskedFrom: r.AskedFrom, Message: r.Message,
+		PauseSeconds: r.PauseSeconds, Cancelled: r.Cancelled, CreatedAt: must(r.CreatedAt), EndedAt: parseTime(r.EndedAt), Facts: map[string]json.RawMessage{}, Steps: []operation.StepRecord{}}
 	if err := json.Unmarshal([]byte(r.Plan), &o.Plan); err != nil {
 		return o, fmt.Errorf("the plan of operation %d cannot be read: %w", r.ID, err)
 	}
 	return o, json.Unmarshal([]byte(r.Facts), &o.Facts)
 }
 
-func operations(rows []operationRow) ([]Operation, error) {
-	out := []Operation{}
+func operations(rows []operationRow) ([]operation.Operation, error) {
+	out := []operation.Operation{}
 	for _, r := range rows {
 		o, err := r.operation()
 		if err != nil {
@@ -126,16 +53,16 @@ func operations(rows []operationRow) ([]Operation, error) {
 
 // AddOperation records an operation before its first step. A cluster has one
 // that has not ended at most: the file itself keeps that.
-func (s *Store) AddOperation(ctx context.Context, p *plan.Plan, who, from string) (int64, error) {
-	return s.addOperation(ctx, p, who, from, Running, "", "")
+func (s *Store) AddOperation(ctx context.Context, p *operation.Plan, who, from string) (int64, error) {
+	return s.addOperation(ctx, p, who, from, operation.Running, "", "")
 }
 
 // AddRefused records an operation that was refused by a check.
-func (s *Store) AddRefused(ctx context.Context, p *plan.Plan, who, from, why string) (int64, error) {
-	return s.addOperation(ctx, p, who, from, Ended, OutcomeRefused, why)
+func (s *Store) AddRefused(ctx context.Context, p *operation.Plan, who, from, why string) (int64, error) {
+	return s.addOperation(ctx, p, who, from, operation.Ended, operation.OutcomeRefused, why)
 }
 
-func (s *Store) addOperation(ctx context.Context, p *plan.Plan, who, from, state, outcome, message string) (int64, error) {
+func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from, state, outcome, message string) (int64, error) {
 	planJSON, err := json.Marshal(p)
 	if err != nil {
 		return 0, err
@@ -145,7 +72,7 @@ func (s *Store) addOperation(ctx context.Context, p *plan.Plan, who, from, state
 		return 0, err
 	}
 	var ended any
-	if state == Ended {
+	if state == operation.Ended {
 		ended = now()
 	}
 	var id int64
@@ -159,7 +86,7 @@ func (s *Store) addOperation(ctx context.Context, p *plan.Plan, who, from, state
 			return err
 		}
 		for i := range p.Steps {
-			if _, err := tx.ExecContext(ctx, "insert into steps (operation_id, seq, state) values (?, ?, ?)", id, i, StepWaiting); err != nil {
+			if _, err := tx.ExecContext(ctx, "insert into steps (operation_id, seq, state) values (?, ?, ?)", id, i, operation.StepWaiting); err != nil {
 				return err
 			}
 		}
@@ -172,10 +99,10 @@ func (s *Store) addOperation(ctx context.Context, p *plan.Plan, who, from, state
 }
 
 // Operation gives one operation with its steps and journal.
-func (s *Store) Operation(ctx context.Context, id int64) (Operation, error) {
+func (s *Store) Operation(ctx context.Context, id int64) (operation.Operation, error) {
 	var r operationRow
 	if err := s.r.GetContext(ctx, &r, "select * from operations where id = ?", id); err != nil {
-		return Operation{}, notFound(err)
+		return operation.Operation{}, notFound(err)
 	}
 	o, err := r.operation()
 	if err != nil {
@@ -195,9 +122,9 @@ func (s *Store) Operation(ctx context.Context, id int64) (Operation, error) {
 		return o, err
 	}
 	for _, x := range steps {
-		st := StepState{Seq: x.Seq, State: x.State, StartedAt: parseTime(x.StartedAt), EndedAt: parseTime(x.EndedAt), Seen: x.Seen, Error: x.Error}
+		st := operation.StepRecord{Seq: x.Seq, State: x.State, StartedAt: parseTime(x.StartedAt), EndedAt: parseTime(x.EndedAt), Seen: x.Seen, Error: x.Error}
 		if x.Progress != "" {
-			st.Progress = &Progress{}
+			st.Progress = &operation.Progress{}
 			if err := json.Unmarshal([]byte(x.Progress), st.Progress); err != nil {
 				return o, err
 			}
@@ -216,7 +143,7 @@ func (s *Store) Operation(ctx context.Context, id int64) (Operation, error) {
 		return o, err
 	}
 	for _, x := range entries {
-		e := Entry{ID: x.ID, At: must(x.At), Level: x.Level, Text: x.Text}
+		e := operation.Entry{ID: x.ID, At: must(x.At), Level: x.Level, Text: x.Text}
 		if x.Seq.Valid {
 			n := int(x.Seq.Int64)
 			e.Seq = &n
@@ -228,7 +155,7 @@ func (s *Store) Operation(ctx context.Context, id int64) (Operation, error) {
 
 // Operations lists operations, newest first, without steps and journal. Empty
 // cluster and state mean all.
-func (s *Store) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]Operation, error) {
+func (s *Store) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]operation.Operation, error) {
 	var rows []operationRow
 	err := s.r.SelectContext(ctx, &rows, "select * from operations where ? in ('', cluster) and ? in ('', state, outcome) and ? in ('', kind) order by id desc limit ?", cluster, state, kind, limit)
 	if err != nil {
@@ -250,7 +177,7 @@ func (s *Store) Unfinished(ctx context.Context) ([]int64, error) {
 // StartStep journals that a step begins, before anything is asked of a server.
 func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "update steps set state = ?, started_at = ?, ended_at = null, error = '', seen = '' where operation_id = ? and seq = ?", StepRunning, now(), id, seq); err != nil {
+		if _, err := tx.ExecContext(ctx, "update steps set state = ?, started_at = ?, ended_at = null, error = '', seen = '' where operation_id = ? and seq = ?", operation.StepRunning, now(), id, seq); err != nil {
 			return err
 		}
 		return addEntry(ctx, tx, id, &seq, "info", "starting: "+title)
@@ -281,7 +208,7 @@ func (s *Store) EndStep(ctx context.Context, id int64, seq int, state, seen, pro
 }
 
 // SetProgress records how far a long step has come.
-func (s *Store) SetProgress(ctx context.Context, id int64, seq int, p Progress) error {
+func (s *Store) SetProgress(ctx context.Context, id int64, seq int, p operation.Progress) error {
 	b, err := json.Marshal(p)
 	if err != nil {
 		return err
@@ -293,7 +220,7 @@ func (s *Store) SetProgress(ctx context.Context, id int64, seq int, p Progress) 
 // SetUndoing says that the steps done are being put back, and why.
 func (s *Store) SetUndoing(ctx context.Context, id int64, why string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "update operations set state = ?, message = ? where id = ?", Undoing, why, id); err != nil {
+		if _, err := tx.ExecContext(ctx, "update operations set state = ?, message = ? where id = ?", operation.Undoing, why, id); err != nil {
 			return err
 		}
 		return addEntry(ctx, tx, id, nil, "warn", "putting back what was done: "+why)
@@ -308,11 +235,11 @@ func (s *Store) SetTerm(ctx context.Context, id, term int64) error {
 // EndOperation records the outcome.
 func (s *Store) EndOperation(ctx context.Context, id int64, outcome, message string, pause float64) error {
 	level := "info"
-	if outcome != OutcomeFinished {
+	if outcome != operation.OutcomeFinished {
 		level = "warn"
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "update operations set state = ?, outcome = ?, message = ?, pause_seconds = ?, ended_at = ? where id = ?", Ended, outcome, message, pause, now(), id); err != nil {
+		if _, err := tx.ExecContext(ctx, "update operations set state = ?, outcome = ?, message = ?, pause_seconds = ?, ended_at = ? where id = ?", operation.Ended, outcome, message, pause, now(), id); err != nil {
 			return err
 		}
 		return addEntry(ctx, tx, id, nil, level, outcome+": "+message)
@@ -343,7 +270,7 @@ func addEntry(ctx context.Context, tx *sqlx.Tx, id int64, seq *int, level, text 
 // OperationsBetween gives a cluster's operations that were under way between
 // two times, oldest first, without steps and journal; refused ones changed
 // nothing and are left out.
-func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to time.Time) ([]Operation, error) {
+func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to time.Time) ([]operation.Operation, error) {
 	var rows []operationRow
 	err := s.r.SelectContext(ctx, &rows, "select * from operations where cluster = ? and outcome <> 'refused' and created_at <= ? and coalesce(ended_at, '9') >= ? order by id",
 		cluster, to.UTC().Format(timeText), from.UTC().Format(timeText))
@@ -355,14 +282,14 @@ func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to 
 
 // NeedYou gives the clusters whose newest operation did not come to its end,
 // with that operation's number and kind.
-func (s *Store) NeedYou(ctx context.Context) (map[string]Operation, error) {
+func (s *Store) NeedYou(ctx context.Context) (map[string]operation.Operation, error) {
 	var rows []operationRow
-	err := s.r.SelectContext(ctx, &rows, "select * from operations where id in (select max(id) from operations where outcome <> 'refused' group by cluster) and outcome = ?", OutcomeNeedsYou)
+	err := s.r.SelectContext(ctx, &rows, "select * from operations where id in (select max(id) from operations where outcome <> 'refused' group by cluster) and outcome = ?", operation.OutcomeNeedsYou)
 	if err != nil {
 		return nil, err
 	}
 	list, err := operations(rows)
-	out := map[string]Operation{}
+	out := map[string]operation.Operation{}
 	for _, o := range list {
 		out[o.Cluster] = o
 	}

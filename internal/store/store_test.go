@@ -1,6 +1,9 @@
 package store
 
 import (
+	"crosstwin/internal/core/access"
+	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/operation"
 	"encoding/json"
 	"errors"
 	"os"
@@ -8,9 +11,6 @@ import (
 	"strings"
 	"testing"
 	"time"
-
-	"crosstwin/internal/core/plan"
-	"crosstwin/internal/core/view"
 )
 
 func open(t *testing.T, dir string) *Store {
@@ -62,7 +62,7 @@ func TestTerms(t *testing.T) {
 
 func TestOneOperationACluster(t *testing.T) {
 	s, ctx := withCluster(t), t.Context()
-	p := &plan.Plan{Kind: plan.Seed, Cluster: "bookings", Term: 3, Steps: []plan.Step{{Name: "a"}, {Name: "b"}}, Checks: []plan.Check{{Name: "c", Result: plan.Pass}}}
+	p := &operation.Plan{Kind: operation.Seed, Cluster: "bookings", Term: 3, Steps: []operation.Step{{Name: "a"}, {Name: "b"}}, Checks: []operation.Check{{Name: "c", Result: operation.Pass}}}
 	first, err := s.AddOperation(ctx, p, "ada", "127.0.0.1")
 	if err != nil {
 		t.Fatal(err)
@@ -82,10 +82,10 @@ func TestOneOperationACluster(t *testing.T) {
 		t.Fatal(err)
 	}
 	facts := map[string]json.RawMessage{"mark": json.RawMessage(`{"id":"x"}`)}
-	if err := s.EndStep(ctx, first, 0, StepDone, "seen it", "", "done", facts); err != nil {
+	if err := s.EndStep(ctx, first, 0, operation.StepDone, "seen it", "", "done", facts); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.SetProgress(ctx, first, 1, Progress{DoneBytes: 5, TotalBytes: 10, SecondsLeft: -1}); err != nil {
+	if err := s.SetProgress(ctx, first, 1, operation.Progress{DoneBytes: 5, TotalBytes: 10, SecondsLeft: -1}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Cancel(ctx, first); err != nil || !s.Cancelled(ctx, first) {
@@ -94,7 +94,7 @@ func TestOneOperationACluster(t *testing.T) {
 	if ids, _ := s.Unfinished(ctx); len(ids) != 2 || ids[0] != first {
 		t.Errorf("unfinished %v", ids)
 	}
-	if err := s.EndOperation(ctx, first, OutcomeFinished, "well", 0.09); err != nil {
+	if err := s.EndOperation(ctx, first, operation.OutcomeFinished, "well", 0.09); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Cancel(ctx, first); !errors.Is(err, ErrNotFound) {
@@ -104,7 +104,7 @@ func TestOneOperationACluster(t *testing.T) {
 	if err != nil || op.Plan.Term != 3 || len(op.Plan.Steps) != 2 || string(op.Facts["mark"]) != `{"id":"x"}` || op.PauseSeconds != 0.09 || op.AskedBy != "ada" {
 		t.Errorf("%+v %v", op, err)
 	}
-	if op.Steps[0].Seen != "seen it" || op.Steps[1].Progress.TotalBytes != 10 || op.Steps[1].State != StepWaiting {
+	if op.Steps[0].Seen != "seen it" || op.Steps[1].Progress.TotalBytes != 10 || op.Steps[1].State != operation.StepWaiting {
 		t.Errorf("%+v", op.Steps)
 	}
 	for i := 1; i < len(op.Journal); i++ {
@@ -115,7 +115,7 @@ func TestOneOperationACluster(t *testing.T) {
 	if _, err := s.AddOperation(ctx, p, "ada", ""); err != nil {
 		t.Errorf("after the end of the first: %v", err)
 	}
-	for want, q := range map[int][4]string{3: {"bookings", "", "", ""}, 1: {"", OutcomeRefused, "", ""}, 2: {"", Running, "", ""}, 0: {"", "", plan.Compare, ""}} {
+	for want, q := range map[int][4]string{3: {"bookings", "", "", ""}, 1: {"", operation.OutcomeRefused, "", ""}, 2: {"", operation.Running, "", ""}, 0: {"", "", operation.Compare, ""}} {
 		if ops, err := s.Operations(ctx, q[0], q[1], q[2], 50); err != nil || len(ops) != want {
 			t.Errorf("%v: %d operations, %v", q, len(ops), err)
 		}
@@ -158,7 +158,7 @@ func TestServersAndCodes(t *testing.T) {
 	if err := s.SetServer(ctx, g); err != nil {
 		t.Error(err)
 	}
-	if err := s.SetPolicy(ctx, "bookings", view.Policy{BehindSeconds: 9, UnseenSeconds: 9, StalledSeconds: 9}); err != nil {
+	if err := s.SetPolicy(ctx, "bookings", cluster.Policy{BehindSeconds: 9, UnseenSeconds: 9, StalledSeconds: 9}); err != nil {
 		t.Error(err)
 	}
 	if c, _ := s.Cluster(ctx, "bookings"); c.Policy.BehindSeconds != 9 {
@@ -194,7 +194,7 @@ func TestTokensAndEvents(t *testing.T) {
 		t.Error("a removed token is good")
 	}
 	for _, a := range []string{"one", "two"} {
-		s.AddEvent(ctx, Event{Who: "ada", Action: a})
+		s.AddEvent(ctx, access.Event{Who: "ada", Action: a})
 	}
 	if e, _ := s.Events(ctx, 1); len(e) != 1 || e[0].Action != "two" {
 		t.Errorf("%+v", e)

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/alert"
 	"crosstwin/internal/core/history"
 )
 
@@ -89,7 +90,7 @@ func TestSamples(t *testing.T) {
 func TestAlertRecords(t *testing.T) {
 	s, _ := withServer(t)
 	ctx := t.Context()
-	stalled := Alert{Cluster: "bookings", Server: "gull", Rule: "stalled", Level: "warning", Text: "gull is stalled"}
+	stalled := alert.Alert{Cluster: "bookings", Server: "gull", Rule: "stalled", Level: "warning", Text: "gull is stalled"}
 	a, err := s.RaiseAlert(ctx, stalled)
 	if err != nil {
 		t.Fatal(err)
@@ -128,10 +129,10 @@ func TestAlertRecords(t *testing.T) {
 func TestDeliveries(t *testing.T) {
 	s, _ := withServer(t)
 	ctx := t.Context()
-	if err := s.AddChannel(ctx, Channel{Name: "pager", URL: "http://127.0.0.1:9", Secret: "s"}); err != nil {
+	if err := s.AddChannel(ctx, alert.Channel{Name: "pager", URL: "http://127.0.0.1:9", Secret: "s"}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddChannel(ctx, Channel{Name: "pager"}); !errors.Is(err, ErrTaken) {
+	if err := s.AddChannel(ctx, alert.Channel{Name: "pager"}); !errors.Is(err, ErrTaken) {
 		t.Errorf("the same name: %v", err)
 	}
 	list, err := s.Channels(ctx)

@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
@@ -78,7 +78,7 @@ func switchoverPause(b *testing.B, cluster string) {
 			b.Fatal(err)
 		}
 		ours = append(ours, measure(func() error {
-			_, err := w.Operate(ctx, plan.Request{Kind: plan.Switchover}, nil)
+			_, err := w.Operate(ctx, operation.Request{Kind: operation.Switchover}, nil)
 			return err
 		}))
 	}

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 	"crosstwin/test/browser"
@@ -92,7 +92,7 @@ func clickThrough(v *visit) {
 
 	v.ok(v.page.Go(here+"/"+second, second+" is stopped", "it holds no database yet"))
 	v.act("Seed…", "Seed "+second, "Seed: finished.", false)
-	_, err := v.Operate(v.ctx, plan.Request{Kind: plan.Seed, Server: third}, nil)
+	_, err := v.Operate(v.ctx, operation.Request{Kind: operation.Seed, Server: third}, nil)
 	v.ok(err)
 
 	v.ok(v.page.Go(here, "It can lose 1 more server", "Nothing at risk"))

@@ -12,14 +12,13 @@ import (
 	"testing"
 	"time"
 
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
-	"crosstwin/internal/store"
 )
 
 // begin begins an operation without waiting for it.
-func (w *world) begin(r plan.Request) store.Operation {
+func (w *world) begin(r operation.Request) operation.Operation {
 	w.t.Helper()
 	r.Server, r.To = w.as(r.Server), w.as(r.To)
 	p, err := w.Client.Preview(w.ctx, w.Name, r)
@@ -111,7 +110,7 @@ func TestSeedAgain(t *testing.T) { engines(t, false, seedAgain) }
 
 func seedAgain(t *testing.T, w *world) {
 	tern := w.server("tern")
-	op := w.begin(plan.Request{Kind: plan.Seed, Server: "tern"})
+	op := w.begin(operation.Request{Kind: operation.Seed, Server: "tern"})
 	copying := w.freezeCopy(tern.DataDir)
 
 	// Busy: a second operation is refused.
@@ -137,16 +136,16 @@ func seedAgain(t *testing.T, w *world) {
 	if err := w.StartAgent(w.ctx, w.as("tern")); err != nil {
 		t.Fatal(err)
 	}
-	op, err := w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {})
-	if err != nil || op.Outcome != store.OutcomeFinished {
+	op, err := w.Client.Follow(w.ctx, op.ID, time.Minute, func(operation.Operation) {})
+	if err != nil || op.Outcome != operation.OutcomeFinished {
 		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
 	}
 
 	// Given up half way: undone, and the next one needs no --replace.
-	op = w.begin(plan.Request{Kind: plan.Seed, Server: "heron"})
+	op = w.begin(operation.Request{Kind: operation.Seed, Server: "heron"})
 	w.freezeCopy(w.server("heron").DataDir)
 	w.must(0, nil, "operation", "cancel", itoa(int(op.ID)))
-	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {}); err != nil || op.Outcome != store.OutcomeUndone {
+	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(operation.Operation) {}); err != nil || op.Outcome != operation.OutcomeUndone {
 		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
 	}
 	if !w.mariadb() {
@@ -196,7 +195,7 @@ func seedOnAFullDisk(t *testing.T, w *world) {
 	unmount()
 
 	mount(enough)
-	op := w.begin(plan.Request{Kind: plan.Seed, Server: "tern"})
+	op := w.begin(operation.Request{Kind: operation.Seed, Server: "tern"})
 	copying := w.freezeCopy(small)
 	fill, err := os.Create(filepath.Join(small, "filler"))
 	if err != nil {
@@ -210,13 +209,13 @@ func seedOnAFullDisk(t *testing.T, w *world) {
 	}
 	fill.Close()
 	syscall.Kill(copying, syscall.SIGCONT)
-	op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {})
-	if err != nil || op.Outcome != store.OutcomeUndone || !strings.Contains(op.Message, "No space left on device") && !strings.Contains(op.Message, "rrcode: 28") {
+	op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(operation.Operation) {})
+	if err != nil || op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "No space left on device") && !strings.Contains(op.Message, "rrcode: 28") {
 		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
 	}
 	unmount()
 	os.Remove(small)
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Seed, Server: "tern"})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Seed, Server: "tern"})
 }
 
 // A rewind that is killed half way together with its agent: the service asks
@@ -244,7 +243,7 @@ func TestInterruptedRewind(t *testing.T) {
 		"begin; savepoint a; update routes set minutes = 1 where id = 3; rollback to a; update routes set minutes = 904 where id = 3; commit")
 	was := w.query("tern", "select string_agg(minutes::text, ' ' order by id) from routes where id in (1, 3)")
 	w.crash(load, "gull", true)
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover})
 	w.sql("tern", "update routes set minutes = 77 where id = 2")
 	lost, err := w.server("tern").Missing(w.ctx, load.Acked())
 	if err != nil || len(lost) == 0 {
@@ -256,7 +255,7 @@ func TestInterruptedRewind(t *testing.T) {
 	w.must(0, []string{"tern has changed this row too since the fork", "id=2, ", "minutes=902", "minutes=" + first, "after: changed again by transaction",
 		"before: what an earlier transaction of this tail left", "minutes=903", "id=3, minutes " + third + " -> 904"}, "tail", "bookings", "gull", "--save", filepath.Join(w.Dir, "by-hand.sql"))
 
-	op := w.begin(plan.Request{Kind: plan.Rejoin, Server: "gull"})
+	op := w.begin(operation.Request{Kind: operation.Rejoin, Server: "gull"})
 	w.freezeWhen(func() bool { return true }, "pg_rewind", gull.DataDir)
 	if err := w.KillAgent(w.as("gull")); err != nil {
 		t.Fatal(err)
@@ -265,8 +264,8 @@ func TestInterruptedRewind(t *testing.T) {
 	if err := w.StartAgent(w.ctx, w.as("gull")); err != nil {
 		t.Fatal(err)
 	}
-	op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {})
-	if err != nil || op.Outcome != store.OutcomeFinished {
+	op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(operation.Operation) {})
+	if err != nil || op.Outcome != operation.OutcomeFinished {
 		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
 	}
 	again := false
@@ -368,5 +367,5 @@ func (w *world) plantInFile() {
 	if err := os.WriteFile(file, bytes.ReplaceAll(b, []byte("findme-original"), []byte("findme-0riginal")), 0o600); err != nil {
 		w.t.Fatal(err)
 	}
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "heron"})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "heron"})
 }

@@ -14,11 +14,10 @@ import (
 	"testing"
 	"time"
 
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
-	"crosstwin/internal/store"
 	"crosstwin/test/harness"
 )
 
@@ -157,7 +156,7 @@ func (w *world) says(words []string, args ...string) string {
 }
 
 // operate carries out an operation that has to end with an outcome.
-func (w *world) operate(outcome string, r plan.Request) store.Operation {
+func (w *world) operate(outcome string, r operation.Request) operation.Operation {
 	w.t.Helper()
 	r.Server, r.To = w.as(r.Server), w.as(r.To)
 	op, err := w.Operate(w.ctx, r, nil)

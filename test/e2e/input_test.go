@@ -19,7 +19,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 	"crosstwin/internal/store"
@@ -176,7 +176,7 @@ func wrongServers(t *testing.T, w *world) {
 	w.sql("tern", sync...)
 	w.must(3, []string{hangs}, "switchover", "bookings", "--yes")
 	w.sql("tern", unsync...)
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})
 	w.holdsAll(load, nil, "gull", "tern", "heron")
 }
 
@@ -266,11 +266,11 @@ func TestDocumentAndPreview(t *testing.T) { engines(t, true, documentAndPreview)
 
 func documentAndPreview(t *testing.T, w *world) {
 	w.settled()
-	preview, err := w.Client.Preview(w.ctx, w.Name, plan.Request{Kind: plan.Switchover})
+	preview, err := w.Client.Preview(w.ctx, w.Name, operation.Request{Kind: operation.Switchover})
 	if err != nil {
 		t.Fatal(err)
 	}
-	op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover})
+	op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})
 	a, _ := json.Marshal(preview.Steps)
 	b, _ := json.Marshal(op.Plan.Steps)
 	if !bytes.Equal(a, b) {

@@ -5,10 +5,9 @@ import (
 	"testing"
 	"time"
 
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
-	"crosstwin/internal/store"
 )
 
 // Each thing that is wrong on a server is found by the check, with what was
@@ -103,16 +102,16 @@ func TestEventsFollowThePrimary(t *testing.T) {
 		}
 	}
 	events("gull")
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})
 	events("tern")
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})
 	events("gull")
 	demo.KillDatabase(w.server("gull"))
 	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, "gull").Health == view.Stopped }); err != nil {
 		t.Fatal(err)
 	}
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "gull"})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "gull"})
 	events("tern")
 }
 
@@ -126,7 +125,7 @@ func TestSeedByDump(t *testing.T) {
 	w.must(0, []string{"load a dump of gull", "tern follows gull", "finished"}, "seed", "bookings", "tern", "--way", "dump", "--yes", "--compare")
 	w.must(2, []string{`no way "stream"`}, "seed", "bookings", "heron", "--way", "stream", "--yes")
 	w.must(0, []string{"heron follows gull"}, "seed", "bookings", "heron", "--yes")
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})
 	w.holdsAll(load, nil, "gull", "tern", "heron")
 	var v view.View
 	out, _, _ := w.run("status", "bookings", "-o", "json")

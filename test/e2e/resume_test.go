@@ -10,14 +10,13 @@ import (
 	"time"
 
 	"crosstwin/internal/apitype"
-	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/demo"
-	"crosstwin/internal/store"
 )
 
 // killAt has the service end itself with SIGKILL at a boundary of an
 // operation, starts it again and waits for the operation's end.
-func (w *world) killAt(r plan.Request, step, where string) store.Operation {
+func (w *world) killAt(r operation.Request, step, where string) operation.Operation {
 	w.t.Helper()
 	w.restartService("CROSSTWIN_TEST_KILL=" + r.Kind + "/" + step + "/" + where)
 	p, err := w.Client.Preview(w.ctx, w.Name, r)
@@ -51,7 +50,7 @@ func (w *world) killAt(r plan.Request, step, where string) store.Operation {
 		}
 		op = newest[0]
 	}
-	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(store.Operation) {}); err != nil {
+	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(operation.Operation) {}); err != nil {
 		w.t.Fatal(err)
 	}
 	said := ""
@@ -78,7 +77,7 @@ func (w *world) restartService(env ...string) {
 }
 
 // steps gives the names of a plan's steps.
-func (w *world) steps(r plan.Request) []string {
+func (w *world) steps(r operation.Request) []string {
 	w.t.Helper()
 	p, err := w.Client.Preview(w.ctx, w.Name, r)
 	if err != nil {
@@ -128,13 +127,13 @@ func switchoverSurvives(t *testing.T, w *world) {
 	load := w.Load(2, 10*time.Millisecond)
 	defer load.Stop()
 	noReturn := false
-	for i, b := range boundaries(w.steps(plan.Request{Kind: plan.Switchover})) {
+	for i, b := range boundaries(w.steps(operation.Request{Kind: operation.Switchover})) {
 		before := w.settled().Primary
-		op := w.killAt(plan.Request{Kind: plan.Switchover}, w.stepOf(b[0], before), b[1])
+		op := w.killAt(operation.Request{Kind: operation.Switchover}, w.stepOf(b[0], before), b[1])
 		noReturn = b[0] == "promote" || noReturn
-		want := store.OutcomeUndone
+		want := operation.OutcomeUndone
 		if noReturn {
-			want = store.OutcomeFinished
+			want = operation.OutcomeFinished
 		}
 		if op.Outcome != want {
 			t.Fatalf("killed %s %s: %q, want %q: %s", b[1], b[0], op.Outcome, want, op.Message)
@@ -162,14 +161,14 @@ func failoverSurvives(t *testing.T, w *world) {
 	}
 	demo.KillDatabase(w.server("gull"))
 	w.crash(load, "gull", false)
-	steps := w.steps(plan.Request{Kind: plan.Failover})
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover, To: "gull"})
+	steps := w.steps(operation.Request{Kind: operation.Failover})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover, To: "gull"})
 	for _, b := range boundaries(steps) {
 		old := w.settled().Primary
 		w.crash(load, old, false)
 		step := w.stepOf(b[0], old)
-		op := w.killAt(plan.Request{Kind: plan.Failover}, step, b[1])
-		if op.Outcome != store.OutcomeFinished {
+		op := w.killAt(operation.Request{Kind: operation.Failover}, step, b[1])
+		if op.Outcome != operation.OutcomeFinished {
 			t.Fatalf("killed %s %s: %q: %s", b[1], step, op.Outcome, op.Message)
 		}
 		if n := w.writable(); n != 1 {
@@ -185,9 +184,9 @@ func failoverSurvives(t *testing.T, w *world) {
 // then its rejoin says who needs whom, and the next one has to succeed.
 func (w *world) rejoined(server string) {
 	w.t.Helper()
-	r := plan.Request{Kind: plan.Rejoin, Server: server}
+	r := operation.Request{Kind: operation.Rejoin, Server: server}
 	op, problem := w.Operate(w.ctx, r, nil)
-	if b, err := os.ReadFile(w.server(server).LogFile); op.Outcome == store.OutcomeNeedsYou && err == nil && bytes.Contains(b, []byte("got signal")) {
+	if b, err := os.ReadFile(w.server(server).LogFile); op.Outcome == operation.OutcomeNeedsYou && err == nil && bytes.Contains(b, []byte("got signal")) {
 		w.t.Logf("%s crashed by itself: %s", server, op.Message)
 		_, problem = w.Operate(w.ctx, r, nil)
 	}
@@ -208,13 +207,13 @@ func rejoinSurvives(t *testing.T, w *world) {
 	for i := 0; steps == nil || i < len(steps); i++ {
 		old := w.settled().Primary
 		w.crash(load, old, true)
-		op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
+		op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover})
 		missing, err := w.server(op.Plan.Candidate).Missing(w.ctx, load.Acked())
 		if err != nil {
 			t.Fatal(err)
 		}
 		lost = append(lost, missing...)
-		r := plan.Request{Kind: plan.Rejoin, Server: old}
+		r := operation.Request{Kind: operation.Rejoin, Server: old}
 		if steps == nil {
 			steps = w.steps(r)
 			if !strings.Contains(strings.Join(steps, " "), "rewind") {
@@ -226,7 +225,7 @@ func rejoinSurvives(t *testing.T, w *world) {
 			where = "after"
 		}
 		op = w.killAt(r, w.stepOf(steps[i], old), where)
-		if op.Outcome != store.OutcomeFinished {
+		if op.Outcome != operation.OutcomeFinished {
 			t.Fatalf("killed %s %s: %q: %s", where, steps[i], op.Outcome, op.Message)
 		}
 	}

@@ -8,10 +8,10 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
-	"crosstwin/internal/store"
 )
 
 func (w *world) startByHand(name string) {
@@ -95,7 +95,7 @@ func oldPrimaryAliveAllAlong(t *testing.T, w *world) {
 	if err := w.tryWrite(w.server("gull")); err == nil {
 		t.Fatal("gull takes writes again")
 	}
-	op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "gull", Compare: true})
+	op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "gull", Compare: true})
 	if x := op.Plan.Examination; x.TailBytes == 0 || x.Tail == nil {
 		t.Errorf("gull wrote after the fork, and no tail was found: %+v", x)
 	}
@@ -127,7 +127,7 @@ func frozenOldPrimary(t *testing.T, w *world) {
 	if left := processesIn(w.server("gull").DataDir); len(left) != 0 {
 		t.Fatalf("processes %v of the old primary are left", left)
 	}
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "gull", Compare: true})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "gull", Compare: true})
 	load.Stop()
 	w.settled()
 
@@ -141,7 +141,7 @@ func frozenOldPrimary(t *testing.T, w *world) {
 	if left := processesIn(w.server("tern").DataDir); len(left) != 0 {
 		t.Fatalf("processes %v of the hung primary are left", left)
 	}
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "tern", Compare: true})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "tern", Compare: true})
 	w.settled()
 	w.holdsAll(load, nil, "gull", "tern", "heron")
 }
@@ -186,7 +186,7 @@ func TestSameNumberIsNoKinship(t *testing.T) {
 	if !strings.Contains(text, "a rewind cannot see a fork between") {
 		t.Errorf("it does not say why a rewind is no way:\n%s", text)
 	}
-	op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "tern", Compare: true})
+	op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "tern", Compare: true})
 	for _, way := range op.Plan.Ways {
 		if way.Chosen != (way.Name == plan.WayRebuild) {
 			t.Errorf("way %s: chosen %t", way.Name, way.Chosen)
@@ -263,7 +263,7 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 		}
 	}
 	w.holdsAll(load, nil, "gull", "tern", "heron")
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover, To: "tern"})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "tern"})
 }
 
 // An agent refuses every act of an older term: a service put back from an
@@ -284,7 +284,7 @@ func recordsPutBack(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	w.settled()
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover, To: "tern"})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "tern"})
 	w.StopService()
 	if err := w.WaitServiceGone(w.ctx); err != nil {
 		t.Fatal(err)
@@ -303,7 +303,7 @@ func recordsPutBack(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	w.settled()
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Switchover, To: "gull"})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "gull"})
 }
 
 // The primary is gone for good and the only candidate does not run: it can be
@@ -335,7 +335,7 @@ func failoverToAStoppedServer(t *testing.T, w *world) {
 	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, "gull").Health == view.Stopped }); err != nil {
 		t.Fatal(err)
 	}
-	w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Rejoin, Server: "gull", Compare: true})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "gull", Compare: true})
 	w.settled()
 	w.holdsAll(load, nil, "gull", "tern", "heron")
 }
@@ -360,7 +360,7 @@ func failoverFetchesFromAnIneligibleReplica(t *testing.T, w *world) {
 	if missing, err := w.server("tern").Missing(w.ctx, load.Acked()); err != nil || len(missing) == 0 {
 		t.Fatalf("tern holds everything: the test shows nothing (%v)", err)
 	}
-	op := w.operate(store.OutcomeFinished, plan.Request{Kind: plan.Failover})
+	op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover})
 	if op.Plan.Candidate != w.as("tern") {
 		t.Fatalf("%s was chosen", op.Plan.Candidate)
 	}

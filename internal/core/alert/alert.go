@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/view"
 )
 
@@ -17,19 +18,19 @@ import (
 type Key struct {
 	Cluster string
 	Server  string // empty: of the whole cluster
-	Rule    view.Rule
+	Rule    cluster.Rule
 }
 
 // Hold is how long a problem lasts before it is told.
-func Hold(r view.Rule) time.Duration {
+func Hold(r cluster.Rule) time.Duration {
 	switch r {
-	case view.RuleTwoPrimaries, view.RuleNeedsYou:
+	case cluster.RuleTwoPrimaries, cluster.RuleNeedsYou:
 		return 0
-	case view.RuleNoWrites, view.RuleAdrift:
+	case cluster.RuleNoWrites, cluster.RuleAdrift:
 		return 3 * time.Second
-	case view.RuleBehind, view.RuleAtRisk, view.RuleOpen, view.RuleClock:
+	case cluster.RuleBehind, cluster.RuleAtRisk, cluster.RuleOpen, cluster.RuleClock:
 		return 30 * time.Second
-	case view.RuleLogFilling, view.RuleConflicts, view.RuleSlotFilling:
+	case cluster.RuleLogFilling, cluster.RuleConflicts, cluster.RuleSlotFilling:
 		return time.Minute
 	}
 	return 10 * time.Second
@@ -40,7 +41,7 @@ const Gone = 30 * time.Second
 
 // duringOperations are the rules that are told even while an operation runs on
 // the cluster: no plan has them as a side effect.
-var duringOperations = []view.Rule{view.RuleTwoPrimaries, view.RuleAdrift, view.RuleNeedsYou, view.RuleLogFilling, view.RuleCertificate, view.RuleClock}
+var duringOperations = []cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleAdrift, cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleCertificate, cluster.RuleClock}
 
 // Level says how loud an alert is.
 type Level string
@@ -53,8 +54,8 @@ const (
 )
 
 // LevelOf gives the level of a rule.
-func LevelOf(r view.Rule) Level {
-	if slices.Contains([]view.Rule{view.RuleTwoPrimaries, view.RuleNoPrimary, view.RuleNoWrites, view.RuleAdrift, view.RuleNeedsYou, view.RuleLogFilling, view.RuleAtRisk}, r) {
+func LevelOf(r cluster.Rule) Level {
+	if slices.Contains([]cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleNoPrimary, cluster.RuleNoWrites, cluster.RuleAdrift, cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleAtRisk}, r) {
 		return Critical
 	}
 	return Warning

@@ -5,6 +5,7 @@ import (
 	"strconv"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 )
@@ -12,45 +13,45 @@ import (
 // minFreeShare of the data's size should be free beside it for new log.
 const minFreeShare = 0.1
 
-func verdict(ok bool, otherwise Result) Result {
+func verdict(ok bool, otherwise operation.Result) operation.Result {
 	if ok {
-		return Pass
+		return operation.Pass
 	}
 	return otherwise
 }
 
 // checkPrimary makes sure that there is a primary that takes writes.
-func (in *Input) checkPrimary(p *Plan) bool {
+func (in *Input) checkPrimary(p *operation.Plan) bool {
 	s := in.View.Find(in.View.Primary)
-	c := Check{Name: "primary takes writes", Server: in.View.Primary, Result: Pass, Why: "everything is copied from it"}
+	c := operation.Check{Name: "primary takes writes", Server: in.View.Primary, Result: operation.Pass, Why: "everything is copied from it"}
 	switch {
 	case s == nil:
-		c.Result, c.Evidence, c.Mend = Fail, in.View.Cluster+" has no primary", "add one: crosstwin server add "+in.View.Cluster+" NAME --primary"
+		c.Result, c.Evidence, c.Mend = operation.Fail, in.View.Cluster+" has no primary", "add one: crosstwin server add "+in.View.Cluster+" NAME --primary"
 	case !in.seen(s.Name):
-		c.Result, c.Evidence, c.Mend = Fail, "the agent of "+s.Name+" does not answer: "+s.Why, "see that it runs and can be reached at "+s.Agent
+		c.Result, c.Evidence, c.Mend = operation.Fail, "the agent of "+s.Name+" does not answer: "+s.Why, "see that it runs and can be reached at "+s.Agent
 	case s.Health != view.TakesWrites:
-		c.Result, c.Evidence = Fail, fmt.Sprintf("%s is %s: %s", s.Name, s.Health, s.Why)
+		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s is %s: %s", s.Name, s.Health, s.Why)
 		c.Mend = "make a server primary first: crosstwin failover " + in.View.Cluster
 	default:
 		c.Evidence = fmt.Sprintf("%s takes writes in term %d at %s", s.Name, in.View.Term, s.Position)
 	}
 	p.AddCheck(c)
-	return c.Result == Pass
+	return c.Result == operation.Pass
 }
 
 // checkAgents reports which agents answer. needed ones fail, others warn.
-func (in *Input) checkAgents(p *Plan, needed ...string) {
+func (in *Input) checkAgents(p *operation.Plan, needed ...string) {
 	for _, m := range in.Members {
-		c := Check{Name: "agent answers", Server: m.Name, Result: Pass, Evidence: m.Name + "'s agent answers at " + m.Agent}
+		c := operation.Check{Name: "agent answers", Server: m.Name, Result: operation.Pass, Evidence: m.Name + "'s agent answers at " + m.Agent}
 		if !in.seen(m.Name) {
-			c.Result, c.Evidence = Warn, m.Name+"'s agent does not answer"
+			c.Result, c.Evidence = operation.Warn, m.Name+"'s agent does not answer"
 			if m.Problem != "" {
 				c.Evidence += ": " + m.Problem
 			}
 			c.Why, c.Mend = "it is left as it is and has to rejoin later", "see that it runs and can be reached at "+m.Agent
 			for _, n := range needed {
 				if n == m.Name {
-					c.Result, c.Why = Fail, "this operation has to act on "+m.Name
+					c.Result, c.Why = operation.Fail, "this operation has to act on "+m.Name
 				}
 			}
 		}
@@ -60,19 +61,19 @@ func (in *Input) checkAgents(p *Plan, needed ...string) {
 
 // checkPair holds the settings of a server against the primary's, for a role
 // of either: both directions count, because the roles will swap.
-func (in *Input) checkPair(p *Plan, name string) {
+func (in *Input) checkPair(p *operation.Plan, name string) {
 	m, owner := in.member(name), in.member(in.View.Primary)
 	if m == nil || owner == nil || m.Last == nil || owner.Last == nil {
 		return
 	}
 	o, q := m.Last, owner.Last
 	if o.MajorVersion != 0 && q.MajorVersion != 0 {
-		p.AddCheck(Check{Name: "same major version", Server: name, Result: verdict(o.MajorVersion == q.MajorVersion, Fail),
+		p.AddCheck(operation.Check{Name: "same major version", Server: name, Result: verdict(o.MajorVersion == q.MajorVersion, operation.Fail),
 			Evidence: fmt.Sprintf("%s runs %s, %s runs %s", name, o.Version, owner.Name, q.Version),
 			Why:      "the log of one major version cannot be read by another", Mend: mendIf(o.MajorVersion != q.MajorVersion, "install major version "+strconv.Itoa(q.MajorVersion)+" on "+name)})
 	}
 	if o.System != "" && q.System != "" {
-		p.AddCheck(Check{Name: "same origin", Server: name, Result: verdict(o.System == q.System, Fail),
+		p.AddCheck(operation.Check{Name: "same origin", Server: name, Result: verdict(o.System == q.System, operation.Fail),
 			Evidence: fmt.Sprintf("system identifier %s on %s, %s on %s", o.System, name, q.System, owner.Name),
 			Why:      "a server of another origin is a replica of another cluster", Mend: mendIf(o.System != q.System, "look whether "+name+" belongs here; if it does: crosstwin seed "+in.View.Cluster+" "+name+" --replace")})
 	}
@@ -95,20 +96,20 @@ func mendIf(bad bool, text string) string {
 // checkKnown says when settings and contents of a server that answers could not
 // be read: the checks that rest on them are left out then, and a change that can
 // wait has to.
-func (in *Input) checkKnown(p *Plan, m view.Member) {
+func (in *Input) checkKnown(p *operation.Plan, m view.Member) {
 	if m.Last == nil || m.Last.SettingsProblem == "" {
 		return
 	}
-	c := Check{Name: "settings can be read", Server: m.Name, Result: Fail, Evidence: fmt.Sprintf("%s answers, and its settings and tables cannot be read: %s", m.Name, m.Last.SettingsProblem),
+	c := operation.Check{Name: "settings can be read", Server: m.Name, Result: operation.Fail, Evidence: fmt.Sprintf("%s answers, and its settings and tables cannot be read: %s", m.Name, m.Last.SettingsProblem),
 		Why: "whether it is fit for the other role cannot be told", Mend: "look on " + m.Name + " for statements that hold locks on many tables, or a server that is overloaded, and ask again"}
-	if in.Request.Kind == Failover {
-		c.Result = Warn
+	if in.Request.Kind == operation.Failover {
+		c.Result = operation.Warn
 	}
 	p.AddCheck(c)
 }
 
 // checkSettings looks at one server's own settings and contents.
-func (in *Input) checkSettings(p *Plan, name string) {
+func (in *Input) checkSettings(p *operation.Plan, name string) {
 	m := in.member(name)
 	switch {
 	case m == nil || m.Last == nil || len(m.Last.Settings) == 0:
@@ -120,7 +121,7 @@ func (in *Input) checkSettings(p *Plan, name string) {
 }
 
 // checkFact warns of something that a thorough observation counted.
-func checkFact(p *Plan, o *observation.Server, server, key, title, words, why, mend string) {
+func checkFact(p *operation.Plan, o *observation.Server, server, key, title, words, why, mend string) {
 	n, ok := o.Facts[key]
 	if !ok {
 		return
@@ -129,11 +130,11 @@ func checkFact(p *Plan, o *observation.Server, server, key, title, words, why, m
 	if n == 0 {
 		count = "no"
 	}
-	p.AddCheck(Check{Name: title, Server: server, Result: verdict(n == 0, Warn), Evidence: fmt.Sprintf("%s %s on %s", count, words, server), Why: why, Mend: mendIf(n != 0, mend)})
+	p.AddCheck(operation.Check{Name: title, Server: server, Result: verdict(n == 0, operation.Warn), Evidence: fmt.Sprintf("%s %s on %s", count, words, server), Why: why, Mend: mendIf(n != 0, mend)})
 }
 
 // checkSync refuses a candidate whose own setting would hang its first write.
-func (in *Input) checkSync(p *Plan, name string) {
+func (in *Input) checkSync(p *operation.Plan, name string) {
 	m := in.member(name)
 	if m == nil || m.Last == nil || m.Last.Settings == nil {
 		return
@@ -146,7 +147,7 @@ func (in *Input) checkSync(p *Plan, name string) {
 	if value == "" {
 		value = off
 	}
-	c := Check{Name: "first write of the candidate", Server: name, Result: verdict(value == off, Fail), Evidence: fmt.Sprintf("%s is %q on %s", setting, value, name)}
+	c := operation.Check{Name: "first write of the candidate", Server: name, Result: verdict(value == off, operation.Fail), Evidence: fmt.Sprintf("%s is %q on %s", setting, value, name)}
 	if value != off {
 		c.Why = "after the role change its first write would wait for replicas that are not connected yet"
 		c.Mend = "on " + name + ": " + mend + "; set it again afterwards"
@@ -155,24 +156,24 @@ func (in *Input) checkSync(p *Plan, name string) {
 }
 
 // checkDisk warns when little room is left, and fails a copy that cannot fit.
-func (in *Input) checkDisk(p *Plan, name string, needed int64) {
+func (in *Input) checkDisk(p *operation.Plan, name string, needed int64) {
 	m := in.member(name)
 	if m == nil || m.Last == nil || m.Last.DiskFreeBytes == 0 {
 		return
 	}
 	free := m.Last.DiskFreeBytes
-	c := Check{Name: "free disk", Server: name, Evidence: fmt.Sprintf("%s free on %s", view.Size(free), name)}
+	c := operation.Check{Name: "free disk", Server: name, Evidence: fmt.Sprintf("%s free on %s", view.Size(free), name)}
 	if needed > 0 {
 		freed := int64(0)
 		if !m.Last.DataEmpty {
 			freed = m.Last.DataBytes
 		}
-		c.Result = verdict(float64(free+freed) > float64(needed)*(1+minFreeShare), Fail)
+		c.Result = verdict(float64(free+freed) > float64(needed)*(1+minFreeShare), operation.Fail)
 		c.Evidence += fmt.Sprintf(", the copy takes %s", view.Size(needed))
-		c.Why, c.Mend = "a copy that fills the disk is of no use", mendIf(c.Result != Pass, "free space on "+name+" or give it a larger disk")
+		c.Why, c.Mend = "a copy that fills the disk is of no use", mendIf(c.Result != operation.Pass, "free space on "+name+" or give it a larger disk")
 	} else {
-		c.Result = verdict(free > 1<<30 || float64(free) > minFreeShare*float64(m.Last.DataBytes), Warn)
-		c.Why, c.Mend = "a full log disk stops the server", mendIf(c.Result != Pass, "free space on "+name)
+		c.Result = verdict(free > 1<<30 || float64(free) > minFreeShare*float64(m.Last.DataBytes), operation.Warn)
+		c.Why, c.Mend = "a full log disk stops the server", mendIf(c.Result != operation.Pass, "free space on "+name)
 	}
 	p.AddCheck(c)
 }
@@ -181,7 +182,7 @@ func (in *Input) checkDisk(p *Plan, name string, needed int64) {
 // that goes without a warning.
 const maxSkew = 2.0
 
-func (in *Input) checkClocks(p *Plan) {
+func (in *Input) checkClocks(p *operation.Plan) {
 	for _, m := range in.Members {
 		if m.Last == nil || !in.seen(m.Name) {
 			continue
@@ -191,15 +192,15 @@ func (in *Input) checkClocks(p *Plan) {
 		if skew > 0 {
 			evidence = fmt.Sprintf("%s's clock differs from the service's by %s", m.Name, view.Span(skew))
 		}
-		p.AddCheck(Check{Name: "clocks agree", Server: m.Name, Result: verdict(skew < maxSkew, Warn), Evidence: evidence,
+		p.AddCheck(operation.Check{Name: "clocks agree", Server: m.Name, Result: verdict(skew < maxSkew, operation.Warn), Evidence: evidence,
 			Why: "times in logs and journals could not be put in order", Mend: mendIf(skew >= maxSkew, "run a time service on "+m.Name)})
 	}
 }
 
 // checkPaths reports the tries of the replication account.
-func (in *Input) checkPaths(p *Plan, failing Result) {
+func (in *Input) checkPaths(p *operation.Plan, failing operation.Result) {
 	for _, x := range in.Probes {
-		c := Check{Name: "replication path", Server: x.From, Result: verdict(x.Result.OK, failing), Evidence: fmt.Sprintf("%s reaches %s with the replication account", x.From, x.To),
+		c := operation.Check{Name: "replication path", Server: x.From, Result: verdict(x.Result.OK, failing), Evidence: fmt.Sprintf("%s reaches %s with the replication account", x.From, x.To),
 			Why: "the roles swap: every server must be able to follow every other"}
 		if !x.Result.OK {
 			c.Evidence = fmt.Sprintf("%s cannot follow %s: %s", x.From, x.To, x.Result.Problem)
@@ -209,12 +210,12 @@ func (in *Input) checkPaths(p *Plan, failing Result) {
 	}
 }
 
-func (in *Input) checkReplay(p *Plan, name string) {
+func (in *Input) checkReplay(p *operation.Plan, name string) {
 	m := in.member(name)
 	if m == nil || m.Last == nil {
 		return
 	}
-	c := Check{Name: "replay runs", Server: name, Result: verdict(!m.Last.ReplayPaused, Fail), Evidence: name + " applies what it receives"}
+	c := operation.Check{Name: "replay runs", Server: name, Result: verdict(!m.Last.ReplayPaused, operation.Fail), Evidence: name + " applies what it receives"}
 	if m.Last.ReplayPaused {
 		c.Evidence, c.Why, c.Mend = "replay is paused on "+name, "it would have to catch up during the write pause", view.ResumeReplay(in.View.Engine)+" on "+name
 	}
@@ -222,7 +223,7 @@ func (in *Input) checkReplay(p *Plan, name string) {
 }
 
 // checkAll is what the command check shows, whatever the operation is for.
-func (in *Input) checkAll(p *Plan) {
+func (in *Input) checkAll(p *operation.Plan) {
 	for _, m := range in.Members {
 		if !in.seen(m.Name) {
 			continue
@@ -239,7 +240,7 @@ func (in *Input) checkAll(p *Plan) {
 }
 
 // checkIdentities finds servers that share what must be their own, as clones do.
-func (in *Input) checkIdentities(p *Plan) {
+func (in *Input) checkIdentities(p *operation.Plan) {
 	seen := map[string]string{}
 	for _, m := range in.Members {
 		if m.Last == nil || m.Last.Address.Host == "" {
@@ -247,13 +248,13 @@ func (in *Input) checkIdentities(p *Plan) {
 		}
 		a := fmt.Sprintf("%s:%d", m.Last.Address.Host, m.Last.Address.Port)
 		if other := seen[a]; other != "" {
-			p.AddCheck(Check{Name: "own identity", Server: m.Name, Result: Fail, Evidence: m.Name + " and " + other + " both say they are at " + a,
+			p.AddCheck(operation.Check{Name: "own identity", Server: m.Name, Result: operation.Fail, Evidence: m.Name + " and " + other + " both say they are at " + a,
 				Why: "a clone brings its origin's identity along", Mend: "give " + m.Name + "'s agent its own address and port: crosstwin agent enroll --address"})
 		}
 		seen[a] = m.Name
 		if id := fmt.Sprintf("server id %d", m.Last.ServerID); m.Last.ServerID != 0 {
 			other := seen[id]
-			c := Check{Name: "own server id", Server: m.Name, Result: verdict(other == "", Fail), Evidence: m.Name + " has " + id, Why: "two replicas of one server id throw each other off the primary, and a server skips what its own id wrote"}
+			c := operation.Check{Name: "own server id", Server: m.Name, Result: verdict(other == "", operation.Fail), Evidence: m.Name + " has " + id, Why: "two replicas of one server id throw each other off the primary, and a server skips what its own id wrote"}
 			if other != "" {
 				c.Evidence, c.Mend = fmt.Sprintf("%s and %s both have %s", m.Name, other, id), "set another server_id in "+m.Name+"'s configuration and restart it"
 			}

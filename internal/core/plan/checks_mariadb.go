@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
 )
@@ -21,24 +22,24 @@ var alike = []struct{ name, why string }{
 }
 
 // checkAlike holds a server's settings and accounts against the primary's.
-func (in *Input) checkAlike(p *Plan, m, owner *view.Member) {
+func (in *Input) checkAlike(p *operation.Plan, m, owner *view.Member) {
 	o, q := m.Last, owner.Last
 	for _, a := range alike {
 		same := o.Settings[a.name] == q.Settings[a.name]
-		level := Fail
+		level := operation.Fail
 		if a.name == "max_connections" || a.name == "event_scheduler" {
-			level = Warn
+			level = operation.Warn
 		}
-		p.AddCheck(Check{Name: "settings agree", Server: m.Name, Result: verdict(same, level), Evidence: fmt.Sprintf("%s is %s on %s, %s on %s", a.name, o.Settings[a.name], m.Name, q.Settings[a.name], owner.Name),
+		p.AddCheck(operation.Check{Name: "settings agree", Server: m.Name, Result: verdict(same, level), Evidence: fmt.Sprintf("%s is %s on %s, %s on %s", a.name, o.Settings[a.name], m.Name, q.Settings[a.name], owner.Name),
 			Why: a.why, Mend: mendIf(!same, "set "+a.name+" = "+q.Settings[a.name]+" on "+m.Name+" and restart it")})
 	}
 	if o.Settings["accounts"] != "" && q.Settings["accounts"] != "" {
 		same := o.Settings["accounts"] == q.Settings["accounts"]
-		p.AddCheck(Check{Name: "accounts agree", Server: m.Name, Result: verdict(same, Warn), Evidence: agreeWords(same, "accounts and passwords", m.Name, owner.Name),
+		p.AddCheck(operation.Check{Name: "accounts agree", Server: m.Name, Result: verdict(same, operation.Warn), Evidence: agreeWords(same, "accounts and passwords", m.Name, owner.Name),
 			Why: "after a role change applications log in on the other server", Mend: mendIf(!same, "compare: select user, host, md5(priv) from mysql.global_priv")})
 	}
 	older := versionBelow(o.Version, q.Version)
-	p.AddCheck(Check{Name: "version order", Server: m.Name, Result: verdict(!older, Warn), Evidence: fmt.Sprintf("%s on %s, %s on %s", o.Version, m.Name, q.Version, owner.Name),
+	p.AddCheck(operation.Check{Name: "version order", Server: m.Name, Result: verdict(!older, operation.Warn), Evidence: fmt.Sprintf("%s on %s, %s on %s", o.Version, m.Name, q.Version, owner.Name),
 		Why: "a replica must not be older than its primary: it may not understand the log", Mend: mendIf(older, "update "+m.Name+" first")})
 	in.checkRetention(p, m, owner)
 }
@@ -52,7 +53,7 @@ func agreeWords(same bool, what, a, b string) string {
 
 // checkRetention holds the oldest position of the primary's log against what
 // the replica needs next.
-func (in *Input) checkRetention(p *Plan, m, owner *view.Member) {
+func (in *Input) checkRetention(p *operation.Plan, m, owner *view.Member) {
 	oldest := owner.Last.Settings["oldest_position"]
 	need := cmp.Or(m.Last.Received, m.Last.Applied)
 	if need == "" {
@@ -60,7 +61,7 @@ func (in *Input) checkRetention(p *Plan, m, owner *view.Member) {
 	}
 	lacks, known := position.Lacks(in.View.Engine, need, oldest)
 	ok := oldest == "" || known && lacks == 0
-	p.AddCheck(Check{Name: "log kept for the replica", Server: m.Name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s's log begins after %s, %s holds up to %s", owner.Name, cmp.Or(oldest, "nothing"), m.Name, need),
+	p.AddCheck(operation.Check{Name: "log kept for the replica", Server: m.Name, Result: verdict(ok, operation.Fail), Evidence: fmt.Sprintf("%s's log begins after %s, %s holds up to %s", owner.Name, cmp.Or(oldest, "nothing"), m.Name, need),
 		Why: "what the primary threw away can never reach the replica", Mend: mendIf(!ok, "seed it again: crosstwin seed "+in.View.Cluster+" "+m.Name+" --replace")})
 }
 
@@ -94,18 +95,18 @@ var required = []struct{ name, value, title, why, mend string }{
 var hard = map[string]bool{"log_bin": true, "log_slave_updates": true, "gtid_strict_mode": true}
 
 // checkMariaDB looks at a MariaDB server's own settings and contents.
-func (in *Input) checkMariaDB(p *Plan, name string, o *observation.Server) {
+func (in *Input) checkMariaDB(p *operation.Plan, name string, o *observation.Server) {
 	for _, r := range required {
 		value, ok := o.Settings[r.name]
 		if !ok {
 			continue
 		}
-		level := Warn
+		level := operation.Warn
 		if hard[r.name] {
-			level = Fail
+			level = operation.Fail
 		}
 		good := strings.EqualFold(value, r.value)
-		p.AddCheck(Check{Name: r.title, Server: name, Result: verdict(good, level), Evidence: fmt.Sprintf("%s is %s on %s", r.name, value, name), Why: r.why, Mend: mendIf(!good, r.mend+" on "+name)})
+		p.AddCheck(operation.Check{Name: r.title, Server: name, Result: verdict(good, level), Evidence: fmt.Sprintf("%s is %s on %s", r.name, value, name), Why: r.why, Mend: mendIf(!good, r.mend+" on "+name)})
 	}
 	checkFact(p, o, name, "tables_without_key", "primary keys", "tables without a primary key", "each row is searched for in the whole table when it is applied, and a difference cannot be named by row", "add primary keys: select table_schema, table_name from information_schema.tables, without a row in table_constraints")
 	checkFact(p, o, name, "tables_not_transactional", "transactional tables", "tables of an engine without transactions", "they cannot be copied at one moment, compared or undone", "alter table ... engine = InnoDB")

@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"fmt"
 	"strconv"
 	"strings"
@@ -13,7 +14,7 @@ import (
 // Standby, Administrator's Overview"; measured: a promote then shuts it down).
 var atLeastPrimary = []string{"max_connections", "max_worker_processes", "max_wal_senders", "max_locks_per_transaction", "max_prepared_transactions"}
 
-func (in *Input) checkLimits(p *Plan, name string, o *observation.Server, primary string, q *observation.Server) {
+func (in *Input) checkLimits(p *operation.Plan, name string, o *observation.Server, primary string, q *observation.Server) {
 	var low []string
 	for _, s := range atLeastPrimary {
 		mine, err1 := strconv.Atoi(o.Settings[s])
@@ -22,7 +23,7 @@ func (in *Input) checkLimits(p *Plan, name string, o *observation.Server, primar
 			low = append(low, fmt.Sprintf("%s is %d, on %s %d", s, mine, primary, theirs))
 		}
 	}
-	c := Check{Name: "limits not below the primary's", Server: name, Result: verdict(len(low) == 0, Fail),
+	c := operation.Check{Name: "limits not below the primary's", Server: name, Result: verdict(len(low) == 0, operation.Fail),
 		Evidence: strings.Join(low, "; "), Why: "replay stops, and a promotion shuts the server down, when a limit is lower than the primary's was"}
 	if len(low) == 0 {
 		c.Evidence = name + " sets none of " + strings.Join(atLeastPrimary, ", ") + " lower than " + primary
@@ -33,31 +34,31 @@ func (in *Input) checkLimits(p *Plan, name string, o *observation.Server, primar
 }
 
 // checkPostgres looks at a PostgreSQL server's own settings and contents.
-func (in *Input) checkPostgres(p *Plan, name string, o *observation.Server) {
+func (in *Input) checkPostgres(p *operation.Plan, name string, o *observation.Server) {
 	set := o.Settings
 	level := set["wal_level"]
-	p.AddCheck(Check{Name: "log level", Server: name, Result: verdict(level == "replica" || level == "logical", Fail), Evidence: "wal_level is " + level,
+	p.AddCheck(operation.Check{Name: "log level", Server: name, Result: verdict(level == "replica" || level == "logical", operation.Fail), Evidence: "wal_level is " + level,
 		Why: "below replica the log cannot feed a replica", Mend: mendIf(level == "minimal", "set wal_level = replica and restart")})
 	n := len(in.Members)
 	for _, s := range []string{"max_wal_senders", "max_replication_slots"} {
 		have, _ := strconv.Atoi(set[s])
-		p.AddCheck(Check{Name: "room for replicas", Server: name, Result: verdict(have >= n+1, Fail), Evidence: fmt.Sprintf("%s is %d, this cluster needs %d", s, have, n+1),
+		p.AddCheck(operation.Check{Name: "room for replicas", Server: name, Result: verdict(have >= n+1, operation.Fail), Evidence: fmt.Sprintf("%s is %d, this cluster needs %d", s, have, n+1),
 			Why: "each replica takes one, a copy takes another", Mend: mendIf(have < n+1, fmt.Sprintf("set %s = %d or more and restart", s, n+6))})
 	}
 	mend := mendIf(set["full_page_writes"] != "on", "set full_page_writes = on and reload")
 	rewind := set["data_checksums"] == "on" || set["wal_log_hints"] == "on"
-	p.AddCheck(Check{Name: "can be rewound", Server: name, Result: verdict(rewind && set["full_page_writes"] == "on", Warn),
+	p.AddCheck(operation.Check{Name: "can be rewound", Server: name, Result: verdict(rewind && set["full_page_writes"] == "on", operation.Warn),
 		Evidence: fmt.Sprintf("data_checksums %s, wal_log_hints %s, full_page_writes %s", set["data_checksums"], set["wal_log_hints"], set["full_page_writes"]),
 		Why:      "without checksums or hint logging an old primary has to be copied anew after a failover", Mend: cmp.Or(mendIf(!rewind, "set wal_log_hints = on and restart, or turn checksums on with pg_checksums while it is stopped"), mend)})
-	p.AddCheck(Check{Name: "log kept for a rejoin", Server: name, Result: verdict(set["wal_keep_size"] != "0", Warn), Evidence: "wal_keep_size is " + set["wal_keep_size"] + " MB",
+	p.AddCheck(operation.Check{Name: "log kept for a rejoin", Server: name, Result: verdict(set["wal_keep_size"] != "0", operation.Warn), Evidence: "wal_keep_size is " + set["wal_keep_size"] + " MB",
 		Why: "a rewind reads the log back to the last checkpoint before the fork", Mend: mendIf(set["wal_keep_size"] == "0", "set wal_keep_size = '1GB' and reload")})
 	safe := set["fsync"] == "on" && set["synchronous_commit"] != "off"
-	p.AddCheck(Check{Name: "commits are durable", Server: name, Result: verdict(safe, Warn), Evidence: fmt.Sprintf("fsync %s, synchronous_commit %s", set["fsync"], set["synchronous_commit"]),
+	p.AddCheck(operation.Check{Name: "commits are durable", Server: name, Result: verdict(safe, operation.Warn), Evidence: fmt.Sprintf("fsync %s, synchronous_commit %s", set["fsync"], set["synchronous_commit"]),
 		Why: "a crash may take back what was acknowledged", Mend: mendIf(!safe, "set fsync = on and synchronous_commit = on")})
 	in.checkContents(p, name, o)
 }
 
-func (in *Input) checkContents(p *Plan, name string, o *observation.Server) {
+func (in *Input) checkContents(p *operation.Plan, name string, o *observation.Server) {
 	fact := func(key, title, why, mend, words string) { checkFact(p, o, name, key, title, words, why, mend) }
 	fact("collation_mismatches", "same collation library", "an index built with another version of the library may miss rows", "install the same library version on all hosts, or reindex and alter database ... refresh collation version", "databases with collations of another library version")
 	fact("tablespaces", "no tablespaces", "a copy or a rewind writes them to the same paths: on one host, or where those are not there, it fails", "see that their paths are free on every host, and that no two servers share a host", "tablespaces beside the default ones")

@@ -3,6 +3,7 @@ package plan
 import (
 	"testing"
 
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
@@ -17,17 +18,17 @@ func TestEachCheck(t *testing.T) {
 		return func(_ *Input, m []view.Member) { m[1].Last.Facts[name] = 1 }
 	}
 	type found struct{ name, server string }
-	results := func(change func(*Input, []view.Member)) map[found]Result {
-		p, err := Checks(input(Request{Kind: Switchover}, change))
+	results := func(change func(*Input, []view.Member)) map[found]operation.Result {
+		p, err := Checks(input(operation.Request{Kind: operation.Switchover}, change))
 		if err != nil {
 			t.Fatal(err)
 		}
-		out := map[found]Result{}
+		out := map[found]operation.Result{}
 		for _, c := range p.Checks {
-			if k := (found{c.Name, c.Server}); out[k] == "" || c.Result == Fail || c.Result == Warn && out[k] == Pass {
+			if k := (found{c.Name, c.Server}); out[k] == "" || c.Result == operation.Fail || c.Result == operation.Warn && out[k] == operation.Pass {
 				out[k] = c.Result
 			}
-			if c.Result != Pass && (c.Why == "" || c.Mend == "" || c.Evidence == "") {
+			if c.Result != operation.Pass && (c.Why == "" || c.Mend == "" || c.Evidence == "") {
 				t.Errorf("%s of %s: no reason or no way to mend it: %+v", c.Name, c.Server, c)
 			}
 		}
@@ -43,41 +44,41 @@ func TestEachCheck(t *testing.T) {
 	}
 	base := results(well)
 	for k, r := range base {
-		if r != Pass {
+		if r != operation.Pass {
 			t.Fatalf("a healthy cluster: %v is %s", k, r)
 		}
 	}
 	for _, c := range []struct {
 		name, server string
-		want         Result
+		want         operation.Result
 		change       func(*Input, []view.Member)
 	}{
-		{"log level", "tern", Fail, setting(1, "wal_level", "minimal")},
-		{"room for replicas", "gull", Fail, setting(0, "max_wal_senders", "3")},
-		{"room for replicas", "gull", Fail, setting(0, "max_replication_slots", "2")},
-		{"can be rewound", "gull", Warn, setting(0, "data_checksums", "off")},
-		{"can be rewound", "tern", Warn, setting(1, "full_page_writes", "off")},
-		{"log kept for a rejoin", "heron", Warn, setting(2, "wal_keep_size", "0")},
-		{"commits are durable", "gull", Warn, setting(0, "fsync", "off")},
-		{"commits are durable", "tern", Warn, setting(1, "synchronous_commit", "off")},
-		{"limits not below the primary's", "heron", Fail, setting(2, "max_worker_processes", "4")},
-		{"first write of the candidate", "tern", Fail, setting(1, "synchronous_standby_names", "ANY 1 (gull)")},
-		{"no unlogged tables", "tern", Warn, fact("unlogged_tables")},
-		{"no prepared transactions", "tern", Warn, fact("prepared_transactions")},
-		{"access rules are readable", "tern", Warn, fact("hba_errors")},
-		{"archiving works", "tern", Warn, fact("archive_failing")},
-		{"same collation library", "tern", Warn, fact("collation_mismatches")},
-		{"no tablespaces", "tern", Warn, fact("tablespaces")},
-		{"same major version", "heron", Fail, func(_ *Input, m []view.Member) { m[2].Last.MajorVersion = 16 }},
-		{"free disk", "gull", Warn, func(_ *Input, m []view.Member) { m[0].Last.DiskFreeBytes = 50 << 20 }},
-		{"clocks agree", "heron", Warn, func(_ *Input, m []view.Member) { m[2].ClockSkew = -3 }},
-		{"own identity", "heron", Fail, func(_ *Input, m []view.Member) { m[2].Last.Address = m[1].Last.Address }},
-		{"replay runs", "tern", Fail, func(_ *Input, m []view.Member) { m[1].Last.ReplayPaused = true }},
-		{"settings can be read", "heron", Fail, func(_ *Input, m []view.Member) {
+		{"log level", "tern", operation.Fail, setting(1, "wal_level", "minimal")},
+		{"room for replicas", "gull", operation.Fail, setting(0, "max_wal_senders", "3")},
+		{"room for replicas", "gull", operation.Fail, setting(0, "max_replication_slots", "2")},
+		{"can be rewound", "gull", operation.Warn, setting(0, "data_checksums", "off")},
+		{"can be rewound", "tern", operation.Warn, setting(1, "full_page_writes", "off")},
+		{"log kept for a rejoin", "heron", operation.Warn, setting(2, "wal_keep_size", "0")},
+		{"commits are durable", "gull", operation.Warn, setting(0, "fsync", "off")},
+		{"commits are durable", "tern", operation.Warn, setting(1, "synchronous_commit", "off")},
+		{"limits not below the primary's", "heron", operation.Fail, setting(2, "max_worker_processes", "4")},
+		{"first write of the candidate", "tern", operation.Fail, setting(1, "synchronous_standby_names", "ANY 1 (gull)")},
+		{"no unlogged tables", "tern", operation.Warn, fact("unlogged_tables")},
+		{"no prepared transactions", "tern", operation.Warn, fact("prepared_transactions")},
+		{"access rules are readable", "tern", operation.Warn, fact("hba_errors")},
+		{"archiving works", "tern", operation.Warn, fact("archive_failing")},
+		{"same collation library", "tern", operation.Warn, fact("collation_mismatches")},
+		{"no tablespaces", "tern", operation.Warn, fact("tablespaces")},
+		{"same major version", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.MajorVersion = 16 }},
+		{"free disk", "gull", operation.Warn, func(_ *Input, m []view.Member) { m[0].Last.DiskFreeBytes = 50 << 20 }},
+		{"clocks agree", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].ClockSkew = -3 }},
+		{"own identity", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Address = m[1].Last.Address }},
+		{"replay runs", "tern", operation.Fail, func(_ *Input, m []view.Member) { m[1].Last.ReplayPaused = true }},
+		{"settings can be read", "heron", operation.Fail, func(_ *Input, m []view.Member) {
 			m[2].Last.Settings, m[2].Last.Facts, m[2].Last.SettingsProblem = nil, nil, "canceling statement due to user request"
 		}},
-		{"agent answers", "heron", Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
-		{"replication path", "heron", Fail, func(in *Input, _ []view.Member) {
+		{"agent answers", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
+		{"replication path", "heron", operation.Fail, func(in *Input, _ []view.Member) {
 			in.Probes = []Probe{{"heron", "tern", verb.ProbeResult{Problem: "password authentication failed"}}}
 		}},
 	} {
@@ -86,7 +87,7 @@ func TestEachCheck(t *testing.T) {
 			t.Errorf("%s of %s is %q, want %s", c.name, c.server, r, c.want)
 		}
 		for k, r := range got {
-			if r != Pass && k != (found{c.name, c.server}) {
+			if r != operation.Pass && k != (found{c.name, c.server}) {
 				t.Errorf("%s of %s: %v became %s too", c.name, c.server, k, r)
 			}
 		}
@@ -96,9 +97,9 @@ func TestEachCheck(t *testing.T) {
 // The checks of the other purposes: a seed and a failover look at the whole
 // cluster as well.
 func TestChecksForOtherPurposes(t *testing.T) {
-	for _, kind := range []string{Failover, Seed} {
-		r := Request{Kind: kind}
-		if kind == Seed {
+	for _, kind := range []string{operation.Failover, operation.Seed} {
+		r := operation.Request{Kind: kind}
+		if kind == operation.Seed {
 			r.Server = "tern"
 		}
 		p, err := Checks(input(r, nil))

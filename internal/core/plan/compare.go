@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
@@ -15,7 +16,7 @@ const holdSeconds = 2
 // one position. Writes are held for a moment: long enough for every replica to
 // apply what was written and to open a view of its data; then they go on and
 // the tables are summed in those views.
-func (in *Input) compare(p *Plan) error {
+func (in *Input) compare(p *operation.Plan) error {
 	primary := in.View.Primary
 	p.Summary = "Compare all tables of " + in.View.Cluster + " on all its servers."
 	up := in.checkPrimary(p)
@@ -28,20 +29,20 @@ func (in *Input) compare(p *Plan) error {
 		s := in.View.Find(n)
 		switch {
 		case in.delayOf(n) > 0:
-			p.AddCheck(Check{Name: "held back on purpose", Server: n, Result: Warn, Evidence: fmt.Sprintf("%s is held back by %s: writes would wait for it, so it is left out", n, view.Span(in.delayOf(n))),
+			p.AddCheck(operation.Check{Name: "held back on purpose", Server: n, Result: operation.Warn, Evidence: fmt.Sprintf("%s is held back by %s: writes would wait for it, so it is left out", n, view.Span(in.delayOf(n))),
 				Mend: fmt.Sprintf("to compare it too: crosstwin tune %s %s delay 0", in.View.Cluster, n)})
 		case s.Health == view.InStep || s.Health == view.Behind:
 			replicas = append(replicas, n)
 		}
 	}
-	c := Check{Name: "somebody to compare with", Result: verdict(len(replicas) > 0, Fail), Evidence: strings.Join(replicas, ", ") + " follow " + primary}
+	c := operation.Check{Name: "somebody to compare with", Result: verdict(len(replicas) > 0, operation.Fail), Evidence: strings.Join(replicas, ", ") + " follow " + primary}
 	if len(replicas) == 0 {
 		c.Evidence, c.Mend = "no replica of "+in.View.Cluster+" follows "+primary, "see crosstwin status "+in.View.Cluster
 	}
 	p.AddCheck(c)
 	for _, n := range replicas {
 		s := in.View.Find(n)
-		p.AddCheck(Check{Name: "replica can catch up within the hold", Server: n, Result: verdict(s.Health == view.InStep, Fail), Evidence: fmt.Sprintf("%s is %s", n, s.Health),
+		p.AddCheck(operation.Check{Name: "replica can catch up within the hold", Server: n, Result: verdict(s.Health == view.InStep, operation.Fail), Evidence: fmt.Sprintf("%s is %s", n, s.Health),
 			Why: "writes would wait for it", Mend: mendIf(s.Health != view.InStep, "wait until it is in step: crosstwin watch "+in.View.Cluster)})
 	}
 	p.PauseSeconds = 0.05
@@ -50,31 +51,31 @@ func (in *Input) compare(p *Plan) error {
 	return nil
 }
 
-func (in *Input) stepsOfCompare(p *Plan, primary string, replicas []string) {
+func (in *Input) stepsOfCompare(p *operation.Plan, primary string, replicas []string) {
 	all := append([]string{primary}, replicas...)
-	forget := func(n string) *Action {
-		return &Action{Title: "close the view on " + n, Server: n, Verb: verb.Forget}
+	forget := func(n string) *operation.Action {
+		return &operation.Action{Title: "close the view on " + n, Server: n, Verb: verb.Forget}
 	}
-	var near []Condition
+	var near []operation.Condition
 	for _, n := range replicas {
-		near = append(near, Condition{Kind: IsCaughtUp, Server: n, Other: primary, Within: in.traits().near})
+		near = append(near, operation.Condition{Kind: operation.IsCaughtUp, Server: n, Other: primary, Within: in.traits().near})
 	}
-	p.AddStep(Step{Name: "in-step", Action: Action{Title: "see that " + strings.Join(replicas, ", ") + " can catch up within the hold"}, After: near, Seconds: 0.1, Limit: 60, OnFail: undoOr(p), IfFails: "nothing is held; ask again when they are in step"})
-	p.AddStep(Step{Name: "hold", Action: Action{Title: "hold writes on " + primary, Server: primary, Verb: verb.Hold, Args: verb.HoldArgs{Seconds: holdSeconds}}, Keep: "hold", Seconds: 0.02, Limit: 60, OnFail: undoOr(p),
+	p.AddStep(operation.Step{Name: "in-step", Action: operation.Action{Title: "see that " + strings.Join(replicas, ", ") + " can catch up within the hold"}, After: near, Seconds: 0.1, Limit: 60, OnFail: undoOr(p), IfFails: "nothing is held; ask again when they are in step"})
+	p.AddStep(operation.Step{Name: "hold", Action: operation.Action{Title: "hold writes on " + primary, Server: primary, Verb: verb.Hold, Args: verb.HoldArgs{Seconds: holdSeconds}}, Keep: "hold", Seconds: 0.02, Limit: 60, OnFail: undoOr(p),
 		Undo: forget(primary), IfFails: "writes go on; ask again when fewer long transactions run"})
 	for _, n := range replicas {
-		p.AddStep(Step{Name: "view-" + n, Action: Action{Title: "open a view on " + n, Server: n, Verb: verb.Snapshot, Args: verb.SnapshotArgs{Seconds: holdSeconds}}, Needs: []string{"hold"}, Seconds: 0.02, Limit: 10, OnFail: undoOr(p),
+		p.AddStep(operation.Step{Name: "view-" + n, Action: operation.Action{Title: "open a view on " + n, Server: n, Verb: verb.Snapshot, Args: verb.SnapshotArgs{Seconds: holdSeconds}}, Needs: []string{"hold"}, Seconds: 0.02, Limit: 10, OnFail: undoOr(p),
 			Undo: forget(n), IfFails: "writes go on"})
 	}
-	p.AddStep(Step{Name: "release", Action: Action{Title: "let writes go on", Server: primary, Verb: verb.Release}, Seconds: 0.01, Limit: 10, OnFail: undoOr(p), IfFails: "the agent lets them go on by itself at the deadline"})
+	p.AddStep(operation.Step{Name: "release", Action: operation.Action{Title: "let writes go on", Server: primary, Verb: verb.Release}, Seconds: 0.01, Limit: 10, OnFail: undoOr(p), IfFails: "the agent lets them go on by itself at the deadline"})
 	var needs []string
 	for _, n := range all {
 		needs = append(needs, "sums "+n)
-		p.AddStep(Step{Name: "sums-" + n, Action: Action{Title: "count and sum all tables on " + n, Server: n, Verb: verb.Sums}, Keep: "sums " + n, Seconds: 1, Limit: catchUpLimit, OnFail: undoOr(p), IfFails: "the comparison is given up; nothing has changed"})
+		p.AddStep(operation.Step{Name: "sums-" + n, Action: operation.Action{Title: "count and sum all tables on " + n, Server: n, Verb: verb.Sums}, Keep: "sums " + n, Seconds: 1, Limit: catchUpLimit, OnFail: undoOr(p), IfFails: "the comparison is given up; nothing has changed"})
 	}
-	p.AddStep(Step{Name: "judge", Action: Action{Title: "compare " + strings.Join(all, ", "), Verb: verb.Judge, Args: JudgeArgs{Servers: all}}, Needs: needs, Keep: "comparison", Seconds: 0.1, Limit: 3600, OnFail: GoOn, IfFails: "the tables and rows that differ are named"})
+	p.AddStep(operation.Step{Name: "judge", Action: operation.Action{Title: "compare " + strings.Join(all, ", "), Verb: verb.Judge, Args: JudgeArgs{Servers: all}}, Needs: needs, Keep: "comparison", Seconds: 0.1, Limit: 3600, OnFail: operation.GoOn, IfFails: "the tables and rows that differ are named"})
 	for _, n := range all {
-		p.AddStep(Step{Name: "close-" + n, Action: *forget(n), Seconds: 0.01, OnFail: GoOn, IfFails: "the agent closes it by itself"})
+		p.AddStep(operation.Step{Name: "close-" + n, Action: *forget(n), Seconds: 0.01, OnFail: operation.GoOn, IfFails: "the agent closes it by itself"})
 	}
 }
 
@@ -84,9 +85,9 @@ type JudgeArgs struct {
 }
 
 // undoOr: past a point of no return, a failed comparison asks for a person.
-func undoOr(p *Plan) string {
+func undoOr(p *operation.Plan) string {
 	if p.NoReturnStep() < len(p.Steps) {
-		return NeedsYou
+		return operation.NeedsYou
 	}
-	return Undo
+	return operation.Undo
 }

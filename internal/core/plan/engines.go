@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 )
@@ -54,7 +55,7 @@ func (in *Input) slotFor(name string) string {
 }
 
 // stepMakeSlots reserves log on a server for others.
-func (in *Input) stepMakeSlots(p *Plan, name, on string, for_ []string) {
+func (in *Input) stepMakeSlots(p *operation.Plan, name, on string, for_ []string) {
 	slots := slotNames(for_)
 	if !in.traits().slots || len(slots) == 0 {
 		return
@@ -63,14 +64,14 @@ func (in *Input) stepMakeSlots(p *Plan, name, on string, for_ []string) {
 	if len(slots) == 1 {
 		what = "slot " + slots[0]
 	}
-	p.AddStep(Step{Name: name, Action: Action{Title: fmt.Sprintf("make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}}, Seconds: 0.1,
-		After:   []Condition{{Kind: HasSlots, Server: on, Values: slots}},
-		Undo:    &Action{Title: "drop " + what + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}},
+	p.AddStep(operation.Step{Name: name, Action: operation.Action{Title: fmt.Sprintf("make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}}, Seconds: 0.1,
+		After:   []operation.Condition{{Kind: operation.HasSlots, Server: on, Values: slots}},
+		Undo:    &operation.Action{Title: "drop " + what + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}},
 		IfFails: what + " on " + on + " are dropped again"})
 }
 
 // stepCheckpoint writes dirty pages out where that helps a later step.
-func (in *Input) stepCheckpoint(p *Plan, s Step) {
+func (in *Input) stepCheckpoint(p *operation.Plan, s operation.Step) {
 	if !in.traits().checkpoints {
 		return
 	}
@@ -80,10 +81,10 @@ func (in *Input) stepCheckpoint(p *Plan, s Step) {
 
 // stepEvents lets the new primary run the scheduled events, which a replica
 // keeps switched off.
-func (in *Input) stepEvents(p *Plan, primary string) {
+func (in *Input) stepEvents(p *operation.Plan, primary string) {
 	if !in.traits().events {
 		return
 	}
-	p.AddStep(Step{Name: "events", Action: Action{Title: "enable the scheduled events on " + primary, Server: primary, Verb: verb.Events}, Seconds: 0.05, OnFail: GoOn,
+	p.AddStep(operation.Step{Name: "events", Action: operation.Action{Title: "enable the scheduled events on " + primary, Server: primary, Verb: verb.Events}, Seconds: 0.05, OnFail: operation.GoOn,
 		IfFails: "events do not run until they are enabled: alter event NAME enable, on " + primary})
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -16,7 +17,7 @@ import (
 // reached must be vouched for by a person. All replicas are detached, so that
 // positions stand still; the candidate fetches what any of them holds more;
 // then it is promoted.
-func (in *Input) failover(p *Plan) error {
+func (in *Input) failover(p *operation.Plan) error {
 	p.Term = in.NextTerm
 	old := in.View.Primary
 	if old == "" {
@@ -37,7 +38,7 @@ func (in *Input) failover(p *Plan) error {
 	in.checkAgents(p, cand)
 	in.checkReplay(p, cand)
 	in.checkSync(p, cand)
-	in.checkPaths(p, Warn)
+	in.checkPaths(p, operation.Warn)
 	in.checkClocks(p)
 
 	others := in.replicas(cand, old)
@@ -48,7 +49,7 @@ func (in *Input) failover(p *Plan) error {
 	in.stepsDetach(p, old, append([]string{cand}, others...))
 	in.stepLevel(p, cand, others)
 	in.stepMakeSlots(p, "make-slots", cand, others)
-	p.AddStep(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.01, IfFails: "the replicas are pointed back at " + old})
+	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.01, IfFails: "the replicas are pointed back at " + old})
 	in.stepPromote(p, cand)
 	in.stepsAfterPromotion(p, cand, others)
 	in.stepsOfProof(p, cand, others)
@@ -73,12 +74,12 @@ func (in *Input) mayBeMade(s *view.Server) (bool, string) {
 }
 
 // stepStart starts a candidate that does not run, read-only.
-func (in *Input) stepStart(p *Plan, cand string) {
+func (in *Input) stepStart(p *operation.Plan, cand string) {
 	if in.member(cand).Last.Running {
 		return
 	}
-	p.AddStep(Step{Name: "start-candidate", Action: Action{Title: "start " + cand + " read-only", Server: cand, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
-		After: []Condition{{Kind: IsReplica, Server: cand}}, IfFails: "see the server's log; nothing else has changed"})
+	p.AddStep(operation.Step{Name: "start-candidate", Action: operation.Action{Title: "start " + cand + " read-only", Server: cand, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+		After: []operation.Condition{{Kind: operation.IsReplica, Server: cand}}, IfFails: "see the server's log; nothing else has changed"})
 }
 
 // byReceived puts the replica that holds most first, then rank, then name.
@@ -95,19 +96,19 @@ func (in *Input) byReceived(a, b *view.Server) bool {
 
 // checkOldStopped is the rule that no second server takes writes: the old
 // primary must be reachable, so that it can be fenced, or vouched for.
-func (in *Input) checkOldStopped(p *Plan, old string) {
-	c := Check{Name: "old primary can be made to stay stopped", Server: old, Result: Pass, Why: "two servers that take writes at once are the worst that can happen"}
+func (in *Input) checkOldStopped(p *operation.Plan, old string) {
+	c := operation.Check{Name: "old primary can be made to stay stopped", Server: old, Result: operation.Pass, Why: "two servers that take writes at once are the worst that can happen"}
 	s := in.View.Find(old)
 	switch {
 	case in.seen(old) && s.Health == view.TakesWrites:
-		c.Result, c.Evidence = Warn, old+" is alive and takes writes: it is fenced first"
+		c.Result, c.Evidence = operation.Warn, old+" is alive and takes writes: it is fenced first"
 		c.Why, c.Mend = "a switchover moves the role without any loss", "if you need not leave "+old+" at once: crosstwin switchover "+in.View.Cluster
 	case in.seen(old):
 		c.Evidence = fmt.Sprintf("%s's agent answers and keeps it stopped (it is %s)", old, s.Health)
 	case slices.Contains(in.Request.ConfirmStopped, old):
-		c.Result, c.Evidence = Warn, old+"'s agent does not answer; you said that "+old+" is off. Its agent fences it as soon as it hears of the new term"
+		c.Result, c.Evidence = operation.Warn, old+"'s agent does not answer; you said that "+old+" is off. Its agent fences it as soon as it hears of the new term"
 	default:
-		c.Result, c.Evidence = Fail, old+"'s agent does not answer: nobody can see whether "+old+" takes writes"
+		c.Result, c.Evidence = operation.Fail, old+"'s agent does not answer: nobody can see whether "+old+" takes writes"
 		c.Mend = "power " + old + " off or cut it from the network, be sure of it, then say so: crosstwin failover " + in.View.Cluster + " --confirm-stopped " + old
 	}
 	p.AddCheck(c)
@@ -116,7 +117,7 @@ func (in *Input) checkOldStopped(p *Plan, old string) {
 			continue
 		}
 		if d, ok := in.ownerSees(m.Name); ok && d.State == "streaming" {
-			p.AddCheck(Check{Name: "unseen replica", Server: m.Name, Result: Warn, Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate", Mend: "bring it back first if nothing may be lost"})
+			p.AddCheck(operation.Check{Name: "unseen replica", Server: m.Name, Result: operation.Warn, Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate", Mend: "bring it back first if nothing may be lost"})
 		}
 	}
 }
@@ -129,7 +130,7 @@ func (in *Input) ownerSees(name string) (observation.Downstream, bool) {
 }
 
 // loss says what a failover would lose, as exactly as it can be known.
-func (in *Input) loss(p *Plan, old, cand string) string {
+func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	c := in.View.Find(cand)
 	held := cmp.Or(c.Received, c.Position)
 	if _, ok := position.Order(in.View.Engine, held); !ok {
@@ -168,64 +169,64 @@ func (in *Input) loss(p *Plan, old, cand string) string {
 	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", view.Amount(in.View.Engine, lost), held, end)
 }
 
-func (in *Input) stepFence(p *Plan, old string) {
+func (in *Input) stepFence(p *operation.Plan, old string) {
 	if !in.seen(old) {
 		return
 	}
-	s := Step{Name: "fence-old", Action: Action{Title: "fence " + old + ": it takes no more writes", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.2, Limit: 30,
-		After: []Condition{{Kind: IsStopped, Server: old}}, IfFails: "nothing else is changed"}
+	s := operation.Step{Name: "fence-old", Action: operation.Action{Title: "fence " + old + ": it takes no more writes", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.2, Limit: 30,
+		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing else is changed"}
 	if v := in.View.Find(old); v != nil && v.Health == view.TakesWrites {
-		s.Undo = &Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}
+		s.Undo = &operation.Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}
 		s.IfFails = old + " is started as primary again"
 	}
 	p.AddStep(s)
 }
 
-func (in *Input) stepsDetach(p *Plan, old string, replicas []string) {
+func (in *Input) stepsDetach(p *operation.Plan, old string, replicas []string) {
 	for _, n := range replicas {
-		p.AddStep(Step{Name: "detach-" + n, Action: Action{Title: "detach " + n + ", so that its position stands still", Server: n, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.2,
-			After:   []Condition{{Kind: IsDetached, Server: n}},
-			Undo:    &Action{Title: "point " + n + " back at " + old, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(n)}},
+		p.AddStep(operation.Step{Name: "detach-" + n, Action: operation.Action{Title: "detach " + n + ", so that its position stands still", Server: n, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.2,
+			After:   []operation.Condition{{Kind: operation.IsDetached, Server: n}},
+			Undo:    &operation.Action{Title: "point " + n + " back at " + old, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(n)}},
 			IfFails: "the replicas are pointed back at " + old})
 	}
 }
 
-func (in *Input) stepLevel(p *Plan, cand string, others []string) {
+func (in *Input) stepLevel(p *operation.Plan, cand string, others []string) {
 	if len(others) == 0 {
 		return
 	}
-	s := Step{Name: "level", Action: Action{Title: "let " + cand + " fetch what another replica holds more", Verb: verb.Level, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.3, Limit: 120,
+	s := operation.Step{Name: "level", Action: operation.Action{Title: "let " + cand + " fetch what another replica holds more", Verb: verb.Level, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.3, Limit: 120,
 		IfFails: "the replicas are pointed back"}
 	for _, n := range others {
-		s.After = append(s.After, Condition{Kind: HoldsMost, Server: cand, Other: n})
+		s.After = append(s.After, operation.Condition{Kind: operation.HoldsMost, Server: cand, Other: n})
 	}
 	p.AddStep(s)
 }
 
 // startAgain plans to start a dead primary where it stands. Often that beats a
 // failover: nothing is lost.
-func (in *Input) startAgain(p *Plan, old string) error {
+func (in *Input) startAgain(p *operation.Plan, old string) error {
 	s := in.View.Find(old)
 	p.Candidate = old
 	p.Summary = fmt.Sprintf("Start %s again as primary of %s. Nothing is lost.", old, in.View.Cluster)
 	in.checkAgents(p, old)
-	c := Check{Name: "primary is stopped", Server: old, Result: Pass, Evidence: fmt.Sprintf("%s is %s", old, s.Health)}
+	c := operation.Check{Name: "primary is stopped", Server: old, Result: operation.Pass, Evidence: fmt.Sprintf("%s is %s", old, s.Health)}
 	switch {
 	case s.Health == view.TakesWrites:
-		c.Result, c.Evidence, c.Mend = Fail, old+" takes writes: there is nothing to do", ""
+		c.Result, c.Evidence, c.Mend = operation.Fail, old+" takes writes: there is nothing to do", ""
 	case s.Observation != nil && s.Observation.Unfinished != "":
-		c.Result, c.Evidence, c.Mend = Fail, s.Why, "make another server primary: crosstwin failover "+in.View.Cluster
+		c.Result, c.Evidence, c.Mend = operation.Fail, s.Why, "make another server primary: crosstwin failover "+in.View.Cluster
 	}
 	p.AddCheck(c)
 	in.checkDisk(p, old, 0)
 	p.PauseSeconds = 1
 	p.Effects = append(p.Effects, old+" becomes primary again, on its own history", "the replicas go on following it")
 	in.stepOpenTerm(p)
-	p.AddStep(Step{Name: "settle", Action: Action{Title: "see that " + old + " does not run", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.1,
-		After: []Condition{{Kind: IsStopped, Server: old}}, IfFails: "nothing has changed"})
-	p.AddStep(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", old, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: old}}, Seconds: 0.01, IfFails: "nothing has changed"})
-	p.AddStep(Step{Name: "open", Action: Action{Title: "start " + old + " as primary", Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "primary"}}, NoReturn: true, OnFail: NeedsYou, InPause: true, Seconds: 1, Limit: 600,
-		After: []Condition{{Kind: IsPrimary, Server: old, Term: p.Term}}, IfFails: "read the server's log; or make another server primary"})
+	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "see that " + old + " does not run", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.1,
+		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing has changed"})
+	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", old, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: old}}, Seconds: 0.01, IfFails: "nothing has changed"})
+	p.AddStep(operation.Step{Name: "open", Action: operation.Action{Title: "start " + old + " as primary", Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "primary"}}, NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
+		After: []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}}, IfFails: "read the server's log; or make another server primary"})
 	in.stepsAfterPromotion(p, old, nil)
 	in.stepsOfProof(p, old, in.replicas(old))
 	return nil

@@ -4,9 +4,12 @@ import (
 	"strings"
 	"testing"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
@@ -31,7 +34,7 @@ func sailed(name string, id uint32, role observation.Role) *observation.Server {
 	return o
 }
 
-func cargo(r Request, change func(in *Input, m []view.Member)) Input {
+func cargo(r operation.Request, change func(in *Input, m []view.Member)) Input {
 	var members []view.Member
 	for i, n := range []string{"wren", "plover", "dunlin"} {
 		role := observation.Replica
@@ -45,13 +48,13 @@ func cargo(r Request, change func(in *Input, m []view.Member)) Input {
 		change(&in, members)
 	}
 	in.Members = members
-	in.View = view.Assess(view.Input{Cluster: "cargo", Engine: position.EngineMariaDB, Term: 2, OwnerTerm: 2, Owner: "wren", Policy: view.DefaultPolicy(), Members: members, Now: now})
+	in.View = view.Assess(view.Input{Cluster: "cargo", Engine: position.EngineMariaDB, Term: 2, OwnerTerm: 2, Owner: "wren", Policy: cluster.DefaultPolicy(), Members: members, Now: now})
 	return in
 }
 
 func wrecked(change func(x *verb.Examination)) *verb.Examination {
 	x := &verb.Examination{Line: position.Line{System: "c0ffee", Number: 2}, System: "c0ffee", End: "1-11-105", Fork: "1-11-100", Kinship: string(position.Kin), TailBytes: 900, Rewindable: true,
-		Tail: &verb.Tail{Transactions: []verb.Transaction{{GTID: "1-11-101", Outcome: "committed"}}}}
+		Tail: &tail.Tail{Transactions: []tail.Transaction{{GTID: "1-11-101", Outcome: "committed"}}}}
 	if change != nil {
 		change(x)
 	}
@@ -63,50 +66,50 @@ func TestMakeMariaDB(t *testing.T) {
 	type members = []view.Member
 	for _, c := range []struct {
 		name    string
-		r       Request
+		r       operation.Request
 		change  func(in *Input, m members)
 		wrong   string
 		refused string
 		steps   string
 		not     string
 	}{
-		{name: "switchover", r: Request{Kind: Switchover}, steps: "open-term caught-up stop-old prove decide promote! mark-term events follow-dunlin demote-old streams-dunlin streams-wren mark mark-on-dunlin mark-on-wren"},
-		{name: "switchover, first write would hang", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["rpl_semi_sync_master_enabled"] = "ON" }, refused: "rpl_semi_sync_master_enabled"},
-		{name: "switchover, applier in error", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Upstream.ApplierProblem = "error 1062: Duplicate entry" }, refused: "no server of cargo may take over"},
-		{name: "switchover to one in error", r: Request{Kind: Switchover, To: "plover"}, change: func(_ *Input, m members) { m[1].Last.Upstream.ApplierProblem = "error 1062: Duplicate entry" }, refused: "applying stopped: error 1062"},
-		{name: "switchover, two of one server id", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[2].Last.ServerID = 12 }, refused: "dunlin and plover both have server id 12"},
-		{name: "switchover, other domain", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["gtid_domain_id"] = "2" }, refused: "gtid_domain_id is 2 on plover"},
-		{name: "switchover, no log on the candidate", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["log_slave_updates"] = "OFF" }, refused: "log_slave_updates is OFF"},
-		{name: "switchover, log thrown away", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[0].Last.Settings["oldest_position"] = "1-11-101" }, refused: "log begins after 1-11-101"},
-		{name: "failover, dead", r: Request{Kind: Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-plover detach-dunlin level decide promote! mark-term events follow-dunlin streams-dunlin mark"},
-		{name: "failover, start again", r: Request{Kind: Failover, To: "wren"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term events"},
-		{name: "seed an empty one", r: Request{Kind: Seed, Server: "plover"}, change: func(_ *Input, m members) {
+		{name: "switchover", r: operation.Request{Kind: operation.Switchover}, steps: "open-term caught-up stop-old prove decide promote! mark-term events follow-dunlin demote-old streams-dunlin streams-wren mark mark-on-dunlin mark-on-wren"},
+		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["rpl_semi_sync_master_enabled"] = "ON" }, refused: "rpl_semi_sync_master_enabled"},
+		{name: "switchover, applier in error", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Upstream.ApplierProblem = "error 1062: Duplicate entry" }, refused: "no server of cargo may take over"},
+		{name: "switchover to one in error", r: operation.Request{Kind: operation.Switchover, To: "plover"}, change: func(_ *Input, m members) { m[1].Last.Upstream.ApplierProblem = "error 1062: Duplicate entry" }, refused: "applying stopped: error 1062"},
+		{name: "switchover, two of one server id", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[2].Last.ServerID = 12 }, refused: "dunlin and plover both have server id 12"},
+		{name: "switchover, other domain", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["gtid_domain_id"] = "2" }, refused: "gtid_domain_id is 2 on plover"},
+		{name: "switchover, no log on the candidate", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["log_slave_updates"] = "OFF" }, refused: "log_slave_updates is OFF"},
+		{name: "switchover, log thrown away", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[0].Last.Settings["oldest_position"] = "1-11-101" }, refused: "log begins after 1-11-101"},
+		{name: "failover, dead", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-plover detach-dunlin level decide promote! mark-term events follow-dunlin streams-dunlin mark"},
+		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "wren"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term events"},
+		{name: "seed an empty one", r: operation.Request{Kind: operation.Seed, Server: "plover"}, change: func(_ *Input, m members) {
 			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 1011, DiskFreeBytes: 10 << 30, Address: m[1].Last.Address}
 		}, steps: "prepare prepare-dunlin copy verify start follow catch-up mark mark-on-plover"},
-		{name: "seed by a dump", r: Request{Kind: Seed, Server: "plover", Way: WayDump, Replace: true}, steps: "prepare prepare-dunlin copy verify start follow catch-up mark"},
-		{name: "seed by a way that is none", r: Request{Kind: Seed, Server: "plover", Way: "force"}, wrong: `no way "force"`},
-		{name: "rejoin without a tail", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
+		{name: "seed by a dump", r: operation.Request{Kind: operation.Seed, Server: "plover", Way: WayDump, Replace: true}, steps: "prepare prepare-dunlin copy verify start follow catch-up mark"},
+		{name: "seed by a way that is none", r: operation.Request{Kind: operation.Seed, Server: "plover", Way: "force"}, wrong: `no way "force"`},
+		{name: "rejoin without a tail", r: operation.Request{Kind: operation.Rejoin, Server: "plover"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = wrecked(func(x *verb.Examination) { x.TailBytes, x.Fork, x.Tail, x.Rewindable = 0, x.End, nil, false })
 		}, steps: "prepare prepare-dunlin account start follow streams mark mark-on-plover in-step hold view-plover"},
-		{name: "rejoin of one that was stopped in an orderly way", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
+		{name: "rejoin of one that was stopped in an orderly way", r: operation.Request{Kind: operation.Rejoin, Server: "plover"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = wrecked(func(x *verb.Examination) {
 				x.TailBytes, x.Fork, x.Tail, x.Rewindable, x.Clean = 0, x.End, nil, false, true
 			})
 		}, steps: "prepare prepare-dunlin account start follow streams mark mark-on-plover", not: "hold"},
-		{name: "rejoin with a tail", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = wrecked(nil) },
+		{name: "rejoin with a tail", r: operation.Request{Kind: operation.Rejoin, Server: "plover"}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = wrecked(nil) },
 			steps: "salvage reread prepare prepare-dunlin rewind! account start follow streams mark mark-on-plover in-step hold view-plover release sums-wren sums-plover judge"},
-		{name: "rejoin with a tail that cannot be undone", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
+		{name: "rejoin with a tail that cannot be undone", r: operation.Request{Kind: operation.Rejoin, Server: "plover"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = wrecked(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "it changes definitions" })
 		}, steps: "salvage reread prepare prepare-dunlin copy verify start follow catch-up"},
-		{name: "rejoin data that nobody knows", r: Request{Kind: Rejoin, Server: "plover"}, change: func(in *Input, m members) {
+		{name: "rejoin data that nobody knows", r: operation.Request{Kind: operation.Rejoin, Server: "plover"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			m[1].Last.System = ""
 			in.Examination = &verb.Examination{Kinship: string(position.Unknown), WhyNot: "other data than its agent knew"}
 		}, refused: "other data than its agent knew"},
-		{name: "save a tail of a running server", r: Request{Kind: Salvage, Server: "plover"}, change: func(in *Input, _ members) { in.Examination = wrecked(func(x *verb.Examination) { x.Running = true }) }, steps: "salvage reread"},
+		{name: "save a tail of a running server", r: operation.Request{Kind: operation.Salvage, Server: "plover"}, change: func(in *Input, _ members) { in.Examination = wrecked(func(x *verb.Examination) { x.Running = true }) }, steps: "salvage reread"},
 	} {
 		p := expect(t, c.name, cargo(c.r, c.change), c.wrong, c.refused, c.steps)
 		if p != nil && c.not != "" && strings.Contains(stepNames(p), c.not) {
@@ -118,7 +121,7 @@ func TestMakeMariaDB(t *testing.T) {
 // What a failover would lose is said as transactions, with the GTIDs between
 // which they lie.
 func TestLossInGTIDs(t *testing.T) {
-	p, err := Make(cargo(Request{Kind: Failover}, func(in *Input, m []view.Member) {
+	p, err := Make(cargo(operation.Request{Kind: operation.Failover}, func(in *Input, m []view.Member) {
 		dead(m[0].Last)
 		m[0].Last.Written = ""
 		in.Examination = &verb.Examination{End: "1-11-103"}
@@ -139,7 +142,7 @@ func TestLossInGTIDs(t *testing.T) {
 // A comparison that a crash of the service interrupted begins again where
 // writes are held; other steps are taken up where they stood.
 func TestResumeAt(t *testing.T) {
-	p, err := Make(cargo(Request{Kind: Rejoin, Server: "plover"}, func(in *Input, m []view.Member) { dead(m[1].Last); in.Examination = wrecked(nil) }))
+	p, err := Make(cargo(operation.Request{Kind: operation.Rejoin, Server: "plover"}, func(in *Input, m []view.Member) { dead(m[1].Last); in.Examination = wrecked(nil) }))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,8 +5,10 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -32,7 +34,7 @@ func observed(name string, role observation.Role) *observation.Server {
 	return o
 }
 
-func input(r Request, change func(in *Input, members []view.Member)) Input {
+func input(r operation.Request, change func(in *Input, members []view.Member)) Input {
 	var members []view.Member
 	for i, n := range []string{"gull", "tern", "heron"} {
 		role := observation.Replica
@@ -46,7 +48,7 @@ func input(r Request, change func(in *Input, members []view.Member)) Input {
 		change(&in, members)
 	}
 	in.Members = members
-	in.View = view.Assess(view.Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull", Policy: view.DefaultPolicy(), Members: members, Now: now})
+	in.View = view.Assess(view.Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull", Policy: cluster.DefaultPolicy(), Members: members, Now: now})
 	return in
 }
 
@@ -68,82 +70,82 @@ func TestMake(t *testing.T) {
 	type members = []view.Member
 	for _, c := range []struct {
 		name    string
-		r       Request
+		r       operation.Request
 		change  func(in *Input, m members)
 		wrong   string // an error: the request makes no sense
 		refused string
 		steps   string
 	}{
-		{name: "switchover", r: Request{Kind: Switchover}, steps: "open-term make-slots stage-old checkpoint-old caught-up stop-old prove decide promote! mark-term detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull mark mark-on-heron mark-on-gull"},
-		{name: "switchover to itself", r: Request{Kind: Switchover, To: "gull"}, wrong: "is the primary of bookings already"},
-		{name: "switchover to a stranger", r: Request{Kind: Switchover, To: "auk"}, wrong: `has no server "auk"`},
-		{name: "switchover to never", r: Request{Kind: Switchover, To: "heron"}, refused: "its rank is never"},
-		{name: "switchover, candidate behind", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Upstream.Connected = false }, refused: "may take over"},
-		{name: "switchover, primary dead", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { dead(m[0].Last) }, refused: "crosstwin failover bookings"},
-		{name: "switchover, limits too low", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["max_connections"] = "50" }, refused: "max_connections is 50"},
-		{name: "switchover, first write would hang", r: Request{Kind: Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["synchronous_standby_names"] = "*" }, refused: "synchronous_standby_names"},
-		{name: "switchover, no way back", r: Request{Kind: Switchover}, change: func(in *Input, _ members) {
+		{name: "switchover", r: operation.Request{Kind: operation.Switchover}, steps: "open-term make-slots stage-old checkpoint-old caught-up stop-old prove decide promote! mark-term detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull mark mark-on-heron mark-on-gull"},
+		{name: "switchover to itself", r: operation.Request{Kind: operation.Switchover, To: "gull"}, wrong: "is the primary of bookings already"},
+		{name: "switchover to a stranger", r: operation.Request{Kind: operation.Switchover, To: "auk"}, wrong: `has no server "auk"`},
+		{name: "switchover to never", r: operation.Request{Kind: operation.Switchover, To: "heron"}, refused: "its rank is never"},
+		{name: "switchover, candidate behind", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Upstream.Connected = false }, refused: "may take over"},
+		{name: "switchover, primary dead", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { dead(m[0].Last) }, refused: "crosstwin failover bookings"},
+		{name: "switchover, limits too low", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["max_connections"] = "50" }, refused: "max_connections is 50"},
+		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["synchronous_standby_names"] = "*" }, refused: "synchronous_standby_names"},
+		{name: "switchover, no way back", r: operation.Request{Kind: operation.Switchover}, change: func(in *Input, _ members) {
 			in.Probes = []Probe{{"gull", "tern", verb.ProbeResult{Problem: "no pg_hba.conf entry"}}}
 		}, refused: "gull cannot follow tern: no pg_hba.conf entry"},
-		{name: "switchover, busy", r: Request{Kind: Switchover}, change: func(in *Input, _ members) { in.Busy = &view.Running{ID: 7, Kind: Seed} }, refused: "operation 7 (seed) is under way"},
-		{name: "failover, dead", r: Request{Kind: Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-tern detach-heron level make-slots decide promote! mark-term"},
-		{name: "failover, unseen", r: Request{Kind: Failover}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
-		{name: "failover, unseen and vouched for", r: Request{Kind: Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, steps: "open-term detach-tern detach-heron level make-slots decide promote!"},
-		{name: "failover, start again", r: Request{Kind: Failover, To: "gull"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term"},
-		{name: "failover, the only candidate is stopped", r: Request{Kind: Failover}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[1].Last) }, refused: "may take over"},
-		{name: "failover to a stopped one", r: Request{Kind: Failover, To: "tern"}, change: func(_ *Input, m members) {
+		{name: "switchover, busy", r: operation.Request{Kind: operation.Switchover}, change: func(in *Input, _ members) { in.Busy = &view.Running{ID: 7, Kind: operation.Seed} }, refused: "operation 7 (seed) is under way"},
+		{name: "failover, dead", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-tern detach-heron level make-slots decide promote! mark-term"},
+		{name: "failover, unseen", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
+		{name: "failover, unseen and vouched for", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, steps: "open-term detach-tern detach-heron level make-slots decide promote!"},
+		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "gull"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term"},
+		{name: "failover, the only candidate is stopped", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[1].Last) }, refused: "may take over"},
+		{name: "failover to a stopped one", r: operation.Request{Kind: operation.Failover, To: "tern"}, change: func(_ *Input, m members) {
 			dead(m[0].Last)
 			dead(m[1].Last)
 			m[1].Last.Applied, m[1].Last.Received = "", ""
 		}, steps: "open-term fence-old start-candidate detach-tern detach-heron level make-slots decide promote!"},
-		{name: "failover to a stopped one of rank never", r: Request{Kind: Failover, To: "heron"}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[2].Last) }, refused: "may not take over"},
-		{name: "failover, start what runs", r: Request{Kind: Failover, To: "gull"}, refused: "takes writes: there is nothing to do"},
-		{name: "seed over data", r: Request{Kind: Seed, Server: "tern"}, refused: "not empty"},
-		{name: "seed the primary", r: Request{Kind: Seed, Server: "gull"}, wrong: "only a replica can be seeded"},
-		{name: "seed an empty one", r: Request{Kind: Seed, Server: "tern"}, change: func(_ *Input, m members) {
+		{name: "failover to a stopped one of rank never", r: operation.Request{Kind: operation.Failover, To: "heron"}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[2].Last) }, refused: "may not take over"},
+		{name: "failover, start what runs", r: operation.Request{Kind: operation.Failover, To: "gull"}, refused: "takes writes: there is nothing to do"},
+		{name: "seed over data", r: operation.Request{Kind: operation.Seed, Server: "tern"}, refused: "not empty"},
+		{name: "seed the primary", r: operation.Request{Kind: operation.Seed, Server: "gull"}, wrong: "only a replica can be seeded"},
+		{name: "seed an empty one", r: operation.Request{Kind: operation.Seed, Server: "tern"}, change: func(_ *Input, m members) {
 			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 15, DiskFreeBytes: 10 << 30, Address: m[1].Last.Address}
 		}, steps: "prepare prepare-heron make-slot copy verify start catch-up drop-slots-tern mark mark-on-tern"},
-		{name: "seed, disk full", r: Request{Kind: Seed, Server: "tern"}, change: func(_ *Input, m members) {
+		{name: "seed, disk full", r: operation.Request{Kind: operation.Seed, Server: "tern"}, change: func(_ *Input, m members) {
 			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 15, DiskFreeBytes: 1 << 30, Address: m[1].Last.Address}
 		}, refused: "the copy takes 1.0 GB"},
-		{name: "seed, other version", r: Request{Kind: Seed, Server: "tern"}, change: func(_ *Input, m members) {
+		{name: "seed, other version", r: operation.Request{Kind: operation.Seed, Server: "tern"}, change: func(_ *Input, m members) {
 			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 14, Version: "14", DiskFreeBytes: 10 << 30, Address: m[1].Last.Address}
 		}, refused: "has the programs of 14"},
-		{name: "rejoin without a tail", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+		{name: "rejoin without a tail", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = examined(func(x *verb.Examination) { x.TailBytes, x.Fork = 0, x.End })
 		}, steps: "prepare prepare-heron make-slot account follow start streams drop-slots-tern mark mark-on-tern"},
-		{name: "rejoin with a tail", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) },
+		{name: "rejoin with a tail", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) },
 			steps: "settle salvage reread checkpoint prepare prepare-heron rewind! make-slot account follow start streams"},
-		{name: "rejoin one that takes writes", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+		{name: "rejoin one that takes writes", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			m[1].Last = observed("tern", observation.Primary)
 			in.Examination = examined(nil)
 		}, steps: "close settle salvage reread checkpoint prepare prepare-heron rewind!"},
-		{name: "rejoin, a tail cannot just follow", r: Request{Kind: Rejoin, Server: "tern", Way: WayFollow}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) }, refused: "follow is not possible"},
-		{name: "rejoin, cannot be rewound", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+		{name: "rejoin, a tail cannot just follow", r: operation.Request{Kind: operation.Rejoin, Server: "tern", Way: WayFollow}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) }, refused: "follow is not possible"},
+		{name: "rejoin, cannot be rewound", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = examined(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "no checksums" })
 		}, steps: "settle salvage reread prepare prepare-heron make-slot copy verify start catch-up"},
-		{name: "rejoin, unproven kin", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+		{name: "rejoin, unproven kin", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = examined(func(x *verb.Examination) {
 				x.Kinship, x.TailBytes, x.Fork, x.Rewindable = string(position.Unknown), 0, "", false
 			})
 		}, steps: "prepare prepare-heron make-slot copy"},
-		{name: "rejoin after a rewind that broke off", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+		{name: "rejoin after a rewind that broke off", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			m[1].Last = &observation.Server{At: now, Unfinished: "rewind", MajorVersion: 15, Address: m[1].Last.Address}
 			in.Examination = &verb.Examination{System: "77", Unfinished: "rewind", Rewindable: true}
 		}, steps: "checkpoint prepare prepare-heron rewind! make-slot"},
-		{name: "rejoin another cluster's copy", r: Request{Kind: Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+		{name: "rejoin another cluster's copy", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			m[1].Last.System = "78"
 			in.Examination = examined(func(x *verb.Examination) {
 				x.System, x.Kinship, x.Rewindable, x.Fork = "78", string(position.Stranger), false, ""
 			})
 		}, refused: "copy of another cluster"},
-		{name: "rejoin by a way that is none", r: Request{Kind: Rejoin, Server: "tern", Way: "force"}, wrong: `no way "force"`},
-		{name: "rejoin the primary", r: Request{Kind: Rejoin, Server: "gull"}, wrong: "nothing to rejoin"},
-		{name: "compare", r: Request{Kind: Compare}, steps: "in-step hold view-tern view-heron release sums-gull sums-tern sums-heron judge close-gull"},
-		{name: "unknown kind", r: Request{Kind: "force"}, wrong: `no operation "force"`},
+		{name: "rejoin by a way that is none", r: operation.Request{Kind: operation.Rejoin, Server: "tern", Way: "force"}, wrong: `no way "force"`},
+		{name: "rejoin the primary", r: operation.Request{Kind: operation.Rejoin, Server: "gull"}, wrong: "nothing to rejoin"},
+		{name: "compare", r: operation.Request{Kind: operation.Compare}, steps: "in-step hold view-tern view-heron release sums-gull sums-tern sums-heron judge close-gull"},
+		{name: "unknown kind", r: operation.Request{Kind: "force"}, wrong: `no operation "force"`},
 	} {
 		expect(t, c.name, input(c.r, c.change), c.wrong, c.refused, c.steps)
 	}
@@ -151,7 +153,7 @@ func TestMake(t *testing.T) {
 
 // expect makes a plan and holds it against what must come of it. The plan is
 // nil where the request makes no sense.
-func expect(t *testing.T, name string, in Input, wrong, refused, steps string) *Plan {
+func expect(t *testing.T, name string, in Input, wrong, refused, steps string) *operation.Plan {
 	t.Helper()
 	p, err := Make(in)
 	if wrong != "" {
@@ -175,7 +177,7 @@ func expect(t *testing.T, name string, in Input, wrong, refused, steps string) *
 	return p
 }
 
-func stepNames(p *Plan) string {
+func stepNames(p *operation.Plan) string {
 	var names []string
 	for i, s := range p.Steps {
 		n := s.Name
@@ -188,7 +190,7 @@ func stepNames(p *Plan) string {
 }
 
 // holdsTogether checks what must be true of every plan.
-func holdsTogether(t *testing.T, name string, p *Plan) {
+func holdsTogether(t *testing.T, name string, p *operation.Plan) {
 	t.Helper()
 	seen, kept := map[string]bool{}, map[string]bool{}
 	for i, s := range p.Steps {
@@ -202,20 +204,20 @@ func holdsTogether(t *testing.T, name string, p *Plan) {
 			}
 		}
 		kept[s.Keep] = true
-		if i >= p.NoReturnStep() && s.OnFail == Undo {
+		if i >= p.NoReturnStep() && s.OnFail == operation.Undo {
 			t.Errorf("%s: step %s is past the point of no return and would be undone", name, s.Name)
 		}
 		if s.Verb == "" && len(s.After) == 0 || s.Title == "" || s.IfFails == "" {
 			t.Errorf("%s: step %s does nothing, or does not say what it does", name, s.Name)
 		}
 		for _, c := range s.After {
-			if _, ok := conditionTests[c.Kind]; !ok || c.Server == "" {
+			if !c.Known() || c.Server == "" {
 				t.Errorf("%s: step %s has the condition %+v", name, s.Name, c)
 			}
 		}
 	}
 	for _, c := range p.Checks {
-		if c.Evidence == "" || c.Result == Fail && c.Mend == "" && !strings.Contains(c.Evidence, "nothing to do") {
+		if c.Evidence == "" || c.Result == operation.Fail && c.Mend == "" && !strings.Contains(c.Evidence, "nothing to do") {
 			t.Errorf("%s: check %q has no evidence, or fails without a way to mend it", name, c.Name)
 		}
 	}
@@ -232,7 +234,7 @@ func holdsTogether(t *testing.T, name string, p *Plan) {
 // Nobody writes on two servers: in every plan that promotes, the old primary
 // is stopped, or vouched for, before the promotion.
 func TestOldPrimaryStopsFirst(t *testing.T) {
-	for _, r := range []Request{{Kind: Switchover}, {Kind: Failover}} {
+	for _, r := range []operation.Request{{Kind: operation.Switchover}, {Kind: operation.Failover}} {
 		p, err := Make(input(r, nil))
 		if err != nil {
 			t.Fatal(err)
@@ -240,7 +242,7 @@ func TestOldPrimaryStopsFirst(t *testing.T) {
 		stopped := false
 		for _, s := range p.Steps {
 			for _, c := range s.After {
-				stopped = stopped || c.Kind == IsStopped && c.Server == "gull"
+				stopped = stopped || c.Kind == operation.IsStopped && c.Server == "gull"
 			}
 			if s.Verb == verb.Promote && !stopped {
 				t.Errorf("%s promotes before gull is seen stopped", r.Kind)
@@ -258,11 +260,11 @@ func TestHoldsAllIsStrict(t *testing.T) {
 	old := &observation.Server{DataState: "shut down", ShutdownAt: "0/2000000"}
 	for applied, want := range map[string]bool{"0/1FFFFFF": false, "0/2000000": false, "0/2000078": true, "": false} {
 		obs := map[string]*observation.Server{"gull": old, "tern": {Applied: applied}}
-		if got, _ := (Condition{Kind: HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, obs); got != want {
+		if got, _ := (operation.Condition{Kind: operation.HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, obs); got != want {
 			t.Errorf("applied %q: %t", applied, got)
 		}
 	}
-	if ok, _ := (Condition{Kind: HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, map[string]*observation.Server{"gull": {}, "tern": {Applied: "0/9"}}); ok {
+	if ok, _ := (operation.Condition{Kind: operation.HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, map[string]*observation.Server{"gull": {}, "tern": {Applied: "0/9"}}); ok {
 		t.Error("proven without an orderly stop")
 	}
 }

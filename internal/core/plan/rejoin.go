@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -20,7 +21,7 @@ const (
 // rejoin plans the return of a server that is stopped, fenced, adrift or
 // astray. Which way is possible follows from an examination of its data: where
 // its history parts from the primary's, and what it holds after that.
-func (in *Input) rejoin(p *Plan) error {
+func (in *Input) rejoin(p *operation.Plan) error {
 	name := in.Request.Server
 	switch {
 	case name == "":
@@ -38,13 +39,13 @@ func (in *Input) rejoin(p *Plan) error {
 		return nil
 	}
 	if in.Examination == nil {
-		p.AddCheck(Check{Name: "data can be examined", Server: name, Result: Fail, Evidence: name + "'s data could not be examined", Why: "without knowing what it holds nothing can be decided", Mend: "see the agent's log on " + name})
+		p.AddCheck(operation.Check{Name: "data can be examined", Server: name, Result: operation.Fail, Evidence: name + "'s data could not be examined", Why: "without knowing what it holds nothing can be decided", Mend: "see the agent's log on " + name})
 		return nil
 	}
 	p.Ways = in.ways(p)
 	way := in.pickWay(p)
 	in.checkKin(p)
-	in.checkPaths(p, Warn)
+	in.checkPaths(p, operation.Warn)
 	in.checkClocks(p)
 	if way == "" {
 		return nil
@@ -63,14 +64,14 @@ func (in *Input) rejoin(p *Plan) error {
 }
 
 // ways judges each of the three ways and says why.
-func (in *Input) ways(p *Plan) []Way {
+func (in *Input) ways(p *operation.Plan) []operation.Way {
 	x := in.Examination
-	follow := Way{Name: WayFollow, Possible: true, Why: fmt.Sprintf("its log ends at %s and %s's history goes on from there: nothing has to be taken out", x.End, in.View.Primary)}
-	rewind := Way{Name: WayRewind, Possible: x.Rewindable, Why: fmt.Sprintf("the %s after the fork at %s are taken out, block by block", view.Size(x.TailBytes), x.Fork)}
+	follow := operation.Way{Name: WayFollow, Possible: true, Why: fmt.Sprintf("its log ends at %s and %s's history goes on from there: nothing has to be taken out", x.End, in.View.Primary)}
+	rewind := operation.Way{Name: WayRewind, Possible: x.Rewindable, Why: fmt.Sprintf("the %s after the fork at %s are taken out, block by block", view.Size(x.TailBytes), x.Fork)}
 	if in.traits().inPlace && x.Tail != nil {
 		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images", view.Amount(in.View.Engine, int64(len(x.Tail.Transactions))), cmp.Or(x.Fork, "the beginning"))
 	}
-	rebuild := Way{Name: WayRebuild, Possible: true, Why: "all data is copied anew from " + in.View.Primary}
+	rebuild := operation.Way{Name: WayRebuild, Possible: true, Why: "all data is copied anew from " + in.View.Primary}
 	owner := in.member(in.View.Primary).Last
 	switch {
 	case x.Empty:
@@ -94,10 +95,10 @@ func (in *Input) ways(p *Plan) []Way {
 	case x.Unfinished == "rewind":
 		rewind.Why = "the rewind that broke off is run again from its beginning"
 	}
-	return []Way{follow, rewind, rebuild}
+	return []operation.Way{follow, rewind, rebuild}
 }
 
-func (in *Input) pickWay(p *Plan) string {
+func (in *Input) pickWay(p *operation.Plan) string {
 	chosen := ""
 	for i := range p.Ways {
 		w := &p.Ways[i]
@@ -115,14 +116,14 @@ func (in *Input) pickWay(p *Plan) string {
 		}
 		chosen = ""
 	}
-	c := Check{Name: "a way back", Server: in.Request.Server, Result: Pass}
+	c := operation.Check{Name: "a way back", Server: in.Request.Server, Result: operation.Pass}
 	for _, w := range p.Ways {
 		if w.Chosen {
 			c.Evidence = w.Name + ": " + w.Why
 		}
 	}
 	if chosen == "" {
-		c.Result = Fail
+		c.Result = operation.Fail
 		c.Evidence = "no way was chosen: " + p.Ways[0].Why
 		for _, w := range p.Ways {
 			if w.Name == in.Request.Way {
@@ -141,12 +142,12 @@ func (in *Input) pickWay(p *Plan) string {
 	return chosen
 }
 
-func (in *Input) checkKin(p *Plan) {
+func (in *Input) checkKin(p *operation.Plan) {
 	x := in.Examination
 	if x.Empty {
 		return
 	}
-	p.AddCheck(Check{Name: "kinship", Server: in.Request.Server, Result: verdict(x.Kinship == string(position.Kin), Warn),
+	p.AddCheck(operation.Check{Name: "kinship", Server: in.Request.Server, Result: verdict(x.Kinship == string(position.Kin), operation.Warn),
 		Evidence: fmt.Sprintf("%s, log ends at %s, fork at %s%s, histories up to there: %s", cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history unknown"), cmp.Or(x.End, "an unknown place"), cmp.Or(x.Fork, "an unknown place"), forkLine(in.View.Engine, x), cmp.Or(x.Kinship, "not comparable")),
 		Why:      "two servers may use one number for different writes"})
 }
@@ -158,7 +159,7 @@ func forkLine(engine string, x *verb.Examination) string {
 	return ""
 }
 
-func (in *Input) describeTail(p *Plan, way string) {
+func (in *Input) describeTail(p *operation.Plan, way string) {
 	x, name := in.Examination, in.Request.Server
 	p.Effects = append(p.Effects, name+" becomes a replica of "+in.View.Primary)
 	if x.TailBytes > 0 && way != WayFollow {
@@ -181,30 +182,30 @@ func (in *Input) describeTail(p *Plan, way string) {
 const WaySeed = "seed"
 
 // stepClose fences the target if it runs in a way in which it may not.
-func (in *Input) stepClose(p *Plan, name string, always bool) {
+func (in *Input) stepClose(p *operation.Plan, name string, always bool) {
 	o := in.member(name).Last
 	if !o.Running || !always && o.Role == observation.Replica && o.Accepting {
 		return
 	}
-	p.AddStep(Step{Name: "close", Action: Action{Title: "stop " + name + ": it is not opened for writes again", Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.3, Limit: 60, OnFail: NeedsYou,
-		After: []Condition{{Kind: IsStopped, Server: name}}, IfFails: "nothing else has changed"})
+	p.AddStep(operation.Step{Name: "close", Action: operation.Action{Title: "stop " + name + ": it is not opened for writes again", Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.3, Limit: 60, OnFail: operation.NeedsYou,
+		After: []operation.Condition{{Kind: operation.IsStopped, Server: name}}, IfFails: "nothing else has changed"})
 }
 
-func (in *Input) stepsOfFollow(p *Plan, name string) {
+func (in *Input) stepsOfFollow(p *operation.Plan, name string) {
 	in.stepClose(p, name, false)
 	in.stepsPrepare(p, name)
 	in.stepsOfReturn(p, name)
 }
 
 // stepsOfReturn point a server whose data is right at the primary.
-func (in *Input) stepsOfReturn(p *Plan, name string) {
+func (in *Input) stepsOfReturn(p *operation.Plan, name string) {
 	primary := in.View.Primary
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
-	p.AddStep(Step{Name: "account", Action: Action{Title: "fetch the replication account for " + name, Server: name, Verb: verb.Account, Args: verb.PrepareArgs{From: in.peer(primary)}}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
-	follow := Step{Name: "follow", Action: Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary), Slot: in.slotFor(name)}}, Seconds: 0.1,
-		After: []Condition{{Kind: PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is"}
-	start := Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
-		After: []Condition{{Kind: IsReplica, Server: name}}, IfFails: "see the server's log; it is closed for writes"}
+	p.AddStep(operation.Step{Name: "account", Action: operation.Action{Title: "fetch the replication account for " + name, Server: name, Verb: verb.Account, Args: verb.PrepareArgs{From: in.peer(primary)}}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
+	follow := operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary), Slot: in.slotFor(name)}}, Seconds: 0.1,
+		After: []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is"}
+	start := operation.Step{Name: "start", Action: operation.Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+		After: []operation.Condition{{Kind: operation.IsReplica, Server: name}}, IfFails: "see the server's log; it is closed for writes"}
 	if in.traits().inPlace {
 		p.AddStep(start)
 		p.AddStep(follow)
@@ -212,8 +213,8 @@ func (in *Input) stepsOfReturn(p *Plan, name string) {
 		p.AddStep(follow)
 		p.AddStep(start)
 	}
-	p.AddStep(Step{Name: "streams", Action: Action{Title: "see " + name + " stream from " + primary}, Seconds: 1, Limit: 90,
-		After: []Condition{{Kind: Streams, Server: name, Other: primary}}, OnFail: NeedsYou, IfFails: name + " reads but does not follow: see its log, then crosstwin rejoin again"})
+	p.AddStep(operation.Step{Name: "streams", Action: operation.Action{Title: "see " + name + " stream from " + primary}, Seconds: 1, Limit: 90,
+		After: []operation.Condition{{Kind: operation.Streams, Server: name, Other: primary}}, OnFail: operation.NeedsYou, IfFails: name + " reads but does not follow: see its log, then crosstwin rejoin again"})
 	in.stepsOfReplicaProof(p, primary, name)
 	if in.Request.Compare || in.mustCompare() {
 		in.stepsOfCompare(p, primary, []string{name})
@@ -231,40 +232,40 @@ func (in *Input) mustCompare() bool {
 
 // stepSettle makes the data of a crashed server readable where that takes a
 // recovery.
-func (in *Input) stepSettle(p *Plan, name string) {
+func (in *Input) stepSettle(p *operation.Plan, name string) {
 	if !in.traits().settles {
 		return
 	}
-	p.AddStep(Step{Name: "settle", Action: Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
-		After: []Condition{{Kind: StoppedClean, Server: name}}, IfFails: "nothing has changed"})
+	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
+		After: []operation.Condition{{Kind: operation.StoppedClean, Server: name}}, IfFails: "nothing has changed"})
 }
 
-func (in *Input) stepSalvage(p *Plan, name string) {
+func (in *Input) stepSalvage(p *operation.Plan, name string) {
 	x := in.Examination
 	if x.TailBytes == 0 || x.Fork == "" || x.Unfinished != "" {
 		return
 	}
-	p.AddStep(Step{Name: "salvage", Action: Action{Title: "save the tail of " + name, Server: name, Verb: verb.Salvage, Args: verb.SalvageArgs{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)}}, Keep: "tail", Seconds: 2, Limit: 3600,
+	p.AddStep(operation.Step{Name: "salvage", Action: operation.Action{Title: "save the tail of " + name, Server: name, Verb: verb.Salvage, Args: verb.SalvageArgs{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)}}, Keep: "tail", Seconds: 2, Limit: 3600,
 		IfFails: "nothing is taken out before it is saved"})
-	p.AddStep(Step{Name: "reread", Action: Action{Title: "read the saved tail back", Verb: verb.Reread, Args: verb.PromoteArgs{Server: name}}, Needs: []string{"tail"}, Keep: "tail", Seconds: 0.1, Limit: 600,
+	p.AddStep(operation.Step{Name: "reread", Action: operation.Action{Title: "read the saved tail back", Verb: verb.Reread, Args: verb.PromoteArgs{Server: name}}, Needs: []string{"tail"}, Keep: "tail", Seconds: 0.1, Limit: 600,
 		IfFails: "nothing is taken out before it is saved"})
 }
 
-func (in *Input) stepsOfRewind(p *Plan, name string) {
+func (in *Input) stepsOfRewind(p *operation.Plan, name string) {
 	primary, x := in.View.Primary, in.Examination
 	in.stepClose(p, name, true)
 	if x.Unfinished == "" {
 		in.stepSettle(p, name)
 	}
 	in.stepSalvage(p, name)
-	in.stepCheckpoint(p, Step{Name: "checkpoint", Action: Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary}, IfFails: "nothing has changed"})
+	in.stepCheckpoint(p, operation.Step{Name: "checkpoint", Action: operation.Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary}, IfFails: "nothing has changed"})
 	in.stepsPrepare(p, name)
-	p.AddStep(Step{Name: "rewind", Action: Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Verb: verb.Rewind, Args: verb.RewindArgs{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}}, NoReturn: true, OnFail: NeedsYou, Seconds: 5, Limit: catchUpLimit,
-		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin recognises it and goes on"})
+	p.AddStep(operation.Step{Name: "rewind", Action: operation.Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Verb: verb.Rewind, Args: verb.RewindArgs{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}}, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
+		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin recognises it and goes on"})
 	in.stepsOfReturn(p, name)
 }
 
-func (in *Input) stepsOfRebuild(p *Plan, name string) {
+func (in *Input) stepsOfRebuild(p *operation.Plan, name string) {
 	x := in.Examination
 	in.stepClose(p, name, true)
 	if x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "" {
@@ -285,7 +286,7 @@ func (in *Input) peers() []verb.Peer {
 }
 
 // salvage plans only the saving of a tail, without taking it out.
-func (in *Input) salvage(p *Plan) error {
+func (in *Input) salvage(p *operation.Plan) error {
 	name, x := in.Request.Server, in.Examination
 	if name == "" || name == in.View.Primary {
 		return fmt.Errorf("whose tail is to be saved? name a server of %s that is not its primary", in.View.Cluster)
@@ -296,9 +297,9 @@ func (in *Input) salvage(p *Plan) error {
 	if x == nil {
 		return nil
 	}
-	p.AddCheck(Check{Name: "there is a tail", Server: name, Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", Fail),
+	p.AddCheck(operation.Check{Name: "there is a tail", Server: name, Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", operation.Fail),
 		Evidence: fmt.Sprintf("%s holds %s of log after the fork at %s", name, view.Size(x.TailBytes), cmp.Or(x.Fork, "an unknown place"))})
-	p.AddCheck(Check{Name: "it is stopped", Server: name, Result: verdict(!x.Running || !in.traits().settles, Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
+	p.AddCheck(operation.Check{Name: "it is stopped", Server: name, Result: verdict(!x.Running || !in.traits().settles, operation.Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
 	in.stepSettle(p, name)
 	in.stepSalvage(p, name)
 	return nil

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -25,7 +26,7 @@ const (
 // seed plans the making of a replica: copy the primary while it takes writes,
 // hold the copy against its manifest, start it, wait until it has caught up,
 // prove it with a mark.
-func (in *Input) seed(p *Plan) error {
+func (in *Input) seed(p *operation.Plan) error {
 	name := in.Request.Server
 	switch {
 	case name == "":
@@ -54,29 +55,29 @@ func (in *Input) seed(p *Plan) error {
 	return nil
 }
 
-func (in *Input) checkPairVersions(p *Plan, name string) {
+func (in *Input) checkPairVersions(p *operation.Plan, name string) {
 	o, q := in.member(name).Last, in.member(in.View.Primary).Last
 	same := o.MajorVersion == q.MajorVersion
-	p.AddCheck(Check{Name: "same major version", Server: name, Result: verdict(same, Fail),
+	p.AddCheck(operation.Check{Name: "same major version", Server: name, Result: verdict(same, operation.Fail),
 		Evidence: fmt.Sprintf("%s has the programs of %s, %s runs %s", name, o.Version, in.View.Primary, q.Version),
 		Why:      "the log of one major version cannot be read by another", Mend: mendIf(!same, fmt.Sprintf("install major version %d on %s", q.MajorVersion, name))})
 }
 
 // checkTarget looks at what stands where the copy is to go.
-func (in *Input) checkTarget(p *Plan, name string) {
+func (in *Input) checkTarget(p *operation.Plan, name string) {
 	o := in.member(name).Last
-	c := Check{Name: "room for the copy", Server: name, Result: Pass, Evidence: name + "'s data directory is empty"}
+	c := operation.Check{Name: "room for the copy", Server: name, Result: operation.Pass, Evidence: name + "'s data directory is empty"}
 	switch {
 	case o.Unfinished == "seed":
 		c.Evidence = "an unfinished copy of ours stands there: it is cleared and begun again"
 	case o.DataEmpty:
 	case in.Request.Replace:
-		c.Result = Warn
+		c.Result = operation.Warn
 		c.Evidence = fmt.Sprintf("%s of data stand there (system %s, %s%s): they are removed", view.Size(o.DataBytes), cmp.Or(o.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
 		p.Destroys = fmt.Sprintf("the %s of data on %s", view.Size(o.DataBytes), name)
 		p.ConfirmName = in.View.Cluster
 	default:
-		c.Result = Fail
+		c.Result = operation.Fail
 		c.Evidence = fmt.Sprintf("%s's data directory is not empty: %s of data (system %s, %s%s)", name, view.Size(o.DataBytes), cmp.Or(o.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
 		c.Why = "a copy would overwrite it"
 		c.Mend = fmt.Sprintf("if nothing in it is needed: crosstwin seed %s %s --replace; if it is an old primary: crosstwin rejoin %s %s", in.View.Cluster, name, in.View.Cluster, name)
@@ -85,7 +86,7 @@ func (in *Input) checkTarget(p *Plan, name string) {
 }
 
 func (in *Input) seedWay() string {
-	if in.Request.Kind == Seed && in.Request.Way == WayDump {
+	if in.Request.Kind == operation.Seed && in.Request.Way == WayDump {
 		return WayDump
 	}
 	return ""
@@ -110,26 +111,26 @@ func describe(o *observation.Server) string {
 
 // stepsPrepare make sure of the replication account on the primary, and of the
 // access rules there and on every replica, because the roles will swap.
-func (in *Input) stepsPrepare(p *Plan, target string) {
+func (in *Input) stepsPrepare(p *operation.Plan, target string) {
 	primary := in.View.Primary
-	p.AddStep(Step{Name: "prepare", Action: Action{Title: "see to the replication account and its access rules on " + primary, Server: primary, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), Account: true, From: in.peer(primary)}}, Seconds: 0.2,
+	p.AddStep(operation.Step{Name: "prepare", Action: operation.Action{Title: "see to the replication account and its access rules on " + primary, Server: primary, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), Account: true, From: in.peer(primary)}}, Seconds: 0.2,
 		IfFails: "nothing is lost; the account stays"})
 	for _, n := range in.replicas(primary, target) {
-		p.AddStep(Step{Name: "prepare-" + n, Action: Action{Title: "see to the access rules on " + n, Server: n, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), From: in.peer(primary)}}, Seconds: 0.1, OnFail: GoOn,
+		p.AddStep(operation.Step{Name: "prepare-" + n, Action: operation.Action{Title: "see to the access rules on " + n, Server: n, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), From: in.peer(primary)}}, Seconds: 0.1, OnFail: operation.GoOn,
 			IfFails: target + " cannot follow " + n + " after a role change until that is mended"})
 	}
 }
 
 // stepsOfSeed are shared with a rejoin that rebuilds.
-func (in *Input) stepsOfSeed(p *Plan, name string) {
+func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 	primary := in.View.Primary
 	o := in.member(name).Last
 	total := in.member(primary).Last.DataBytes
 	in.stepsPrepare(p, name)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
 	if o.Running && in.seedWay() != WayDump {
-		p.AddStep(Step{Name: "stop-target", Action: Action{Title: "stop " + name, Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.5, Limit: 60,
-			After: []Condition{{Kind: IsStopped, Server: name}}, IfFails: "the slot is dropped again"})
+		p.AddStep(operation.Step{Name: "stop-target", Action: operation.Action{Title: "stop " + name, Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.5, Limit: 60,
+			After: []operation.Condition{{Kind: operation.IsStopped, Server: name}}, IfFails: "the slot is dropped again"})
 	}
 	gone := ""
 	if !o.DataEmpty && o.Unfinished != "seed" {
@@ -139,36 +140,28 @@ func (in *Input) stepsOfSeed(p *Plan, name string) {
 	if in.seedWay() == WayDump {
 		title, verify = fmt.Sprintf("load a dump of %s (%s) into %s", primary, view.Size(total), name), "set the position that the dump stands at"
 	}
-	p.AddStep(Step{Name: "copy", Gone: gone, Action: Action{Title: title, Server: name, Verb: verb.Seed,
-		Args: verb.SeedArgs{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(), Replace: in.Request.Replace || in.Request.Kind == Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}},
+	p.AddStep(operation.Step{Name: "copy", Gone: gone, Action: operation.Action{Title: title, Server: name, Verb: verb.Seed,
+		Args: verb.SeedArgs{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(), Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}},
 		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit, IfFails: "the unfinished copy is recognised and cleared by the next seed"})
-	p.AddStep(Step{Name: "verify", Action: Action{Title: verify, Server: name, Verb: verb.Verify}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
-		After: []Condition{{Kind: IsUnbroken, Server: name}}, IfFails: "the copy is not used"})
-	p.AddStep(Step{Name: "start", Action: Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
-		After: []Condition{{Kind: IsReplica, Server: name}}, IfFails: "see the server's log; the copy stays, the slot is dropped"})
+	p.AddStep(operation.Step{Name: "verify", Action: operation.Action{Title: verify, Server: name, Verb: verb.Verify}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
+		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "the copy is not used"})
+	p.AddStep(operation.Step{Name: "start", Action: operation.Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+		After: []operation.Condition{{Kind: operation.IsReplica, Server: name}}, IfFails: "see the server's log; the copy stays, the slot is dropped"})
 	if in.traits().inPlace {
-		p.AddStep(Step{Name: "follow", Action: Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary)}}, Seconds: 0.1,
-			After: []Condition{{Kind: PointsAt, Server: name, Other: primary}}, IfFails: "the copy stays, and follows nobody"})
+		p.AddStep(operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary)}}, Seconds: 0.1,
+			After: []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}}, IfFails: "the copy stays, and follows nobody"})
 	}
-	p.AddStep(Step{Name: "catch-up", Action: Action{Title: "wait until " + name + " has caught up"}, Seconds: 2, Limit: catchUpLimit,
-		After: []Condition{{Kind: Streams, Server: name, Other: primary}, {Kind: IsCaughtUp, Server: name, Other: primary, Within: in.traits().near}}, OnFail: NeedsYou, IfFails: name + " goes on catching up by itself: crosstwin watch " + in.View.Cluster})
+	p.AddStep(operation.Step{Name: "catch-up", Action: operation.Action{Title: "wait until " + name + " has caught up"}, Seconds: 2, Limit: catchUpLimit,
+		After: []operation.Condition{{Kind: operation.Streams, Server: name, Other: primary}, {Kind: operation.IsCaughtUp, Server: name, Other: primary, Within: in.traits().near}}, OnFail: operation.NeedsYou, IfFails: name + " goes on catching up by itself: crosstwin watch " + in.View.Cluster})
 	in.stepsOfReplicaProof(p, primary, name)
 	if in.Request.Compare {
 		in.stepsOfCompare(p, primary, []string{name})
 	}
 }
 
-func (in *Input) stepsOfReplicaProof(p *Plan, primary, name string) {
+func (in *Input) stepsOfReplicaProof(p *operation.Plan, primary, name string) {
 	in.stepDropSlots(p, name, false)
 	before := len(p.Steps)
 	in.stepsOfMark(p, primary, []string{name}, name+" follows; the proof is missing", notProven)
 	p.NeedsYouFrom(before)
-}
-
-// NeedsYouFrom has a person look at a failure of the steps from one on: they
-// prove, and undoing the work before them would help nobody.
-func (p *Plan) NeedsYouFrom(step int) {
-	for i := step; i < len(p.Steps); i++ {
-		p.Steps[i].OnFail = NeedsYou
-	}
 }

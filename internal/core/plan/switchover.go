@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
@@ -14,7 +15,7 @@ import (
 // candidate N. Everything that can be done beforehand is done before P stops
 // taking writes. Then P stops, N is proven to hold everything that P wrote, and
 // N is promoted: the point of no return.
-func (in *Input) switchover(p *Plan) error {
+func (in *Input) switchover(p *operation.Plan) error {
 	if in.Request.To != "" && in.Request.To == in.View.Primary {
 		return fmt.Errorf("%s is the primary of %s already: name another server, or none to have one chosen", in.Request.To, in.View.Cluster)
 	}
@@ -41,7 +42,7 @@ func (in *Input) switchover(p *Plan) error {
 	in.checkCandidateLag(p, cand)
 	in.checkReplay(p, cand)
 	in.checkSync(p, cand)
-	in.checkPaths(p, Fail)
+	in.checkPaths(p, operation.Fail)
 	in.checkAll(p)
 
 	others := in.replicas(cand)
@@ -55,26 +56,26 @@ func (in *Input) switchover(p *Plan) error {
 }
 
 // stepOldFollows makes a replica of the old primary.
-func (in *Input) stepOldFollows(p *Plan, old, cand string) {
+func (in *Input) stepOldFollows(p *operation.Plan, old, cand string) {
 	if in.traits().inPlace {
-		p.AddStep(Step{Name: "demote-old", Action: Action{Title: "have " + old + " follow " + cand + ", without a restart", Server: old, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand)}},
-			After: []Condition{{Kind: IsReplica, Server: old}, {Kind: PointsAt, Server: old, Other: cand}}, Seconds: 0.1, Limit: 60,
+		p.AddStep(operation.Step{Name: "demote-old", Action: operation.Action{Title: "have " + old + " follow " + cand + ", without a restart", Server: old, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand)}},
+			After: []operation.Condition{{Kind: operation.IsReplica, Server: old}, {Kind: operation.PointsAt, Server: old, Other: cand}}, Seconds: 0.1, Limit: 60,
 			IfFails: old + " stays closed for writes; writes go on at " + cand + "; crosstwin rejoin brings it back"})
 		return
 	}
-	p.AddStep(Step{Name: "start-old", Action: Action{Title: "start " + old + " as replica of " + cand, Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}},
-		After: []Condition{{Kind: IsReplica, Server: old}}, Seconds: 0.3, Limit: 60,
+	p.AddStep(operation.Step{Name: "start-old", Action: operation.Action{Title: "start " + old + " as replica of " + cand, Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}},
+		After: []operation.Condition{{Kind: operation.IsReplica, Server: old}}, Seconds: 0.3, Limit: 60,
 		IfFails: old + " stays stopped and closed; writes go on at " + cand + "; crosstwin rejoin brings it back"})
 }
 
-func (in *Input) checkCandidateLag(p *Plan, name string) {
+func (in *Input) checkCandidateLag(p *operation.Plan, name string) {
 	s := in.View.Find(name)
 	ok := s.Health == view.InStep
 	if d := in.delayOf(name); d > 0 {
-		p.AddCheck(Check{Name: "candidate is not held back", Server: name, Result: Fail, Evidence: fmt.Sprintf("%s is held back on purpose by %s", name, view.Span(d)), Why: "writes would wait for as long",
+		p.AddCheck(operation.Check{Name: "candidate is not held back", Server: name, Result: operation.Fail, Evidence: fmt.Sprintf("%s is held back on purpose by %s", name, view.Span(d)), Why: "writes would wait for as long",
 			Mend: fmt.Sprintf("crosstwin tune %s %s delay 0", in.View.Cluster, name)})
 	}
-	c := Check{Name: "candidate is in step", Server: name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s is %s, %s behind", name, s.Health, view.Size(s.LagBytes))}
+	c := operation.Check{Name: "candidate is in step", Server: name, Result: verdict(ok, operation.Fail), Evidence: fmt.Sprintf("%s is %s, %s behind", name, s.Health, view.Size(s.LagBytes))}
 	if !ok {
 		c.Why, c.Mend = "writes would wait until it has caught up", "wait until it is in step: crosstwin watch "+in.View.Cluster
 	}
@@ -83,7 +84,7 @@ func (in *Input) checkCandidateLag(p *Plan, name string) {
 
 // choose picks the candidate among the servers that eligible accepts, and
 // gives the reason for each that is not chosen.
-func (in *Input) choose(p *Plan, eligible func(*view.Server) (bool, string), better func(a, b *view.Server) bool) {
+func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, string), better func(a, b *view.Server) bool) {
 	var can []*view.Server
 	for i := range in.View.Servers {
 		s := &in.View.Servers[i]
@@ -91,7 +92,7 @@ func (in *Input) choose(p *Plan, eligible func(*view.Server) (bool, string), bet
 			continue
 		}
 		if ok, why := eligible(s); !ok {
-			p.Choices = append(p.Choices, Choice{Server: s.Name, Why: why})
+			p.Choices = append(p.Choices, operation.Choice{Server: s.Name, Why: why})
 			continue
 		}
 		can = append(can, s)
@@ -113,11 +114,11 @@ func (in *Input) choose(p *Plan, eligible func(*view.Server) (bool, string), bet
 		case in.Request.To != "":
 			why = "asked for (" + why + ")"
 		}
-		p.Choices = append(p.Choices, Choice{Server: s.Name, Chosen: s.Name == p.Candidate, Why: why})
+		p.Choices = append(p.Choices, operation.Choice{Server: s.Name, Chosen: s.Name == p.Candidate, Why: why})
 	}
-	c := Check{Name: "candidate may take over", Server: p.Candidate, Result: Pass, Evidence: p.Candidate + " may take over"}
+	c := operation.Check{Name: "candidate may take over", Server: p.Candidate, Result: operation.Pass, Evidence: p.Candidate + " may take over"}
 	if p.Candidate == "" {
-		c.Result, c.Server, c.Why = Fail, in.Request.To, "only a server with a rank that runs and answers as a replica may become primary"
+		c.Result, c.Server, c.Why = operation.Fail, in.Request.To, "only a server with a rank that runs and answers as a replica may become primary"
 		c.Evidence, c.Mend = "no server of "+in.View.Cluster+" may take over", "see crosstwin status "+in.View.Cluster
 		for _, ch := range p.Choices {
 			if ch.Server == in.Request.To {
@@ -142,7 +143,7 @@ func byRank(a, b *view.Server) bool {
 	return a.Name < b.Name
 }
 
-func (in *Input) roleEffects(p *Plan, old, cand string, others []string, fate string) {
+func (in *Input) roleEffects(p *operation.Plan, old, cand string, others []string, fate string) {
 	p.Effects = append(p.Effects, fmt.Sprintf("%s becomes primary in term %d", cand, p.Term), old+" "+fate)
 	for _, n := range others {
 		p.Effects = append(p.Effects, n+" follows "+cand+", without a restart")
@@ -164,40 +165,40 @@ func slotNames(servers []string) []string {
 
 // stepOpenTerm counts the term up; every reachable agent refuses older acts
 // from then on.
-func (in *Input) stepOpenTerm(p *Plan) {
-	s := Step{Name: "open-term", Action: Action{Title: fmt.Sprintf("open term %d and have the agents note it", p.Term), Verb: verb.OpenTerm}, Seconds: 0.1,
+func (in *Input) stepOpenTerm(p *operation.Plan) {
+	s := operation.Step{Name: "open-term", Action: operation.Action{Title: fmt.Sprintf("open term %d and have the agents note it", p.Term), Verb: verb.OpenTerm}, Seconds: 0.1,
 		IfFails: "nothing has changed"}
 	for _, m := range in.Members {
 		if in.seen(m.Name) {
-			s.After = append(s.After, Condition{Kind: HasNoted, Server: m.Name, Term: p.Term})
+			s.After = append(s.After, operation.Condition{Kind: operation.HasNoted, Server: m.Name, Term: p.Term})
 		}
 	}
 	p.AddStep(s)
 }
 
-func (in *Input) stepsBeforePause(p *Plan, old, cand string, others []string) {
+func (in *Input) stepsBeforePause(p *operation.Plan, old, cand string, others []string) {
 	in.stepOpenTerm(p)
 	in.stepMakeSlots(p, "make-slots", cand, append([]string{old}, others...))
 	if !in.traits().inPlace {
-		p.AddStep(Step{Name: "stage-old", Action: Action{Title: "write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Verb: verb.Follow,
+		p.AddStep(operation.Step{Name: "stage-old", Action: operation.Action{Title: "write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Verb: verb.Follow,
 			Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(old)}},
-			After: []Condition{{Kind: PointsAt, Server: old, Other: cand}}, Seconds: 0.1,
-			Undo:    &Action{Title: "take the settings back on " + old, Server: old, Verb: verb.Follow, Args: verb.FollowArgs{}},
+			After: []operation.Condition{{Kind: operation.PointsAt, Server: old, Other: cand}}, Seconds: 0.1,
+			Undo:    &operation.Action{Title: "take the settings back on " + old, Server: old, Verb: verb.Follow, Args: verb.FollowArgs{}},
 			IfFails: "the settings are taken back"})
 	}
-	in.stepCheckpoint(p, Step{Name: "checkpoint-old", Action: Action{Title: "checkpoint on " + old + ", so that its stop is short", Server: old}, IfFails: "settings and slots are put back"})
-	p.AddStep(Step{Name: "caught-up", Action: Action{Title: "see that " + cand + " is in step"},
-		After: []Condition{{Kind: IsCaughtUp, Server: cand, Other: old, Within: in.traits().near}}, Seconds: 0.1, Limit: 20,
+	in.stepCheckpoint(p, operation.Step{Name: "checkpoint-old", Action: operation.Action{Title: "checkpoint on " + old + ", so that its stop is short", Server: old}, IfFails: "settings and slots are put back"})
+	p.AddStep(operation.Step{Name: "caught-up", Action: operation.Action{Title: "see that " + cand + " is in step"},
+		After: []operation.Condition{{Kind: operation.IsCaughtUp, Server: cand, Other: old, Within: in.traits().near}}, Seconds: 0.1, Limit: 20,
 		IfFails: "what was prepared is put back"})
 }
 
-func (in *Input) stepsOfPause(p *Plan, old, cand string) {
-	p.AddStep(Step{Name: "stop-old", Action: Action{Title: fmt.Sprintf(in.traits().stop, old), Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 10,
-		After: []Condition{{Kind: IsStopped, Server: old}},
-		Undo:  &Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}, IfFails: old + " is made primary again"})
-	p.AddStep(Step{Name: "prove", Action: Action{Title: fmt.Sprintf(in.traits().proof, old, cand)}, InPause: true, Seconds: 0.01, Limit: 5,
-		After: []Condition{{Kind: HoldsAll, Server: cand, Other: old}}, IfFails: old + " is made primary again"})
-	p.AddStep(Step{Name: "decide", Action: Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, InPause: true, Seconds: 0.01,
+func (in *Input) stepsOfPause(p *operation.Plan, old, cand string) {
+	p.AddStep(operation.Step{Name: "stop-old", Action: operation.Action{Title: fmt.Sprintf(in.traits().stop, old), Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 10,
+		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}},
+		Undo:  &operation.Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}, IfFails: old + " is made primary again"})
+	p.AddStep(operation.Step{Name: "prove", Action: operation.Action{Title: fmt.Sprintf(in.traits().proof, old, cand)}, InPause: true, Seconds: 0.01, Limit: 5,
+		After: []operation.Condition{{Kind: operation.HoldsAll, Server: cand, Other: old}}, IfFails: old + " is made primary again"})
+	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, InPause: true, Seconds: 0.01,
 		IfFails: old + " is made primary again"})
 	in.stepPromote(p, cand)
 }
@@ -206,37 +207,37 @@ func (in *Input) stepsOfPause(p *Plan, old, cand string) {
 // primary and has it started for writes again.
 const Reopen = "reopen"
 
-func (in *Input) stepPromote(p *Plan, cand string) {
-	p.AddStep(Step{Name: "promote", Action: Action{Title: "promote " + cand, Server: cand, Verb: verb.Promote, Args: verb.PromoteArgs{Server: cand}}, InPause: true, NoReturn: true, OnFail: NeedsYou, Seconds: 0.1, Limit: 60,
-		After: []Condition{{Kind: IsPrimary, Server: cand, Term: p.Term}}, IfFails: "it is tried again until " + cand + " answers; nobody takes writes meanwhile"})
+func (in *Input) stepPromote(p *operation.Plan, cand string) {
+	p.AddStep(operation.Step{Name: "promote", Action: operation.Action{Title: "promote " + cand, Server: cand, Verb: verb.Promote, Args: verb.PromoteArgs{Server: cand}}, InPause: true, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 0.1, Limit: 60,
+		After: []operation.Condition{{Kind: operation.IsPrimary, Server: cand, Term: p.Term}}, IfFails: "it is tried again until " + cand + " answers; nobody takes writes meanwhile"})
 }
 
 // stepsAfterPromotion write the mark of the term and re-point the others.
-func (in *Input) stepsAfterPromotion(p *Plan, cand string, others []string) {
-	p.AddStep(Step{Name: "mark-term", Action: Action{Title: fmt.Sprintf("write the mark of term %d on %s and close it by default", p.Term, cand), Server: cand, Verb: verb.Mark}, Seconds: 0.05,
-		After: []Condition{{Kind: IsClosed, Server: cand}}, IfFails: "writes go on at " + cand + "; its agent tries again"})
+func (in *Input) stepsAfterPromotion(p *operation.Plan, cand string, others []string) {
+	p.AddStep(operation.Step{Name: "mark-term", Action: operation.Action{Title: fmt.Sprintf("write the mark of term %d on %s and close it by default", p.Term, cand), Server: cand, Verb: verb.Mark}, Seconds: 0.05,
+		After: []operation.Condition{{Kind: operation.IsClosed, Server: cand}}, IfFails: "writes go on at " + cand + "; its agent tries again"})
 	if in.traits().inPlace {
 		in.stepEvents(p, cand)
 	} else {
-		p.AddStep(Step{Name: "detach-new", Action: Action{Title: "take " + cand + "'s own upstream out of its settings", Server: cand, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.05,
-			After: []Condition{{Kind: IsDetached, Server: cand}}, OnFail: GoOn, IfFails: "it has no effect while " + cand + " is primary"})
+		p.AddStep(operation.Step{Name: "detach-new", Action: operation.Action{Title: "take " + cand + "'s own upstream out of its settings", Server: cand, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.05,
+			After: []operation.Condition{{Kind: operation.IsDetached, Server: cand}}, OnFail: operation.GoOn, IfFails: "it has no effect while " + cand + " is primary"})
 	}
 	for _, n := range others {
-		p.AddStep(Step{Name: "follow-" + n, Action: Action{Title: "point " + n + " at " + cand, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(n)}}, Seconds: 0.2,
-			After: []Condition{{Kind: PointsAt, Server: n, Other: cand}}, OnFail: GoOn, IfFails: n + " stays where it was and has to rejoin"})
+		p.AddStep(operation.Step{Name: "follow-" + n, Action: operation.Action{Title: "point " + n + " at " + cand, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(n)}}, Seconds: 0.2,
+			After: []operation.Condition{{Kind: operation.PointsAt, Server: n, Other: cand}}, OnFail: operation.GoOn, IfFails: n + " stays where it was and has to rejoin"})
 	}
 	// Until then the control data names the old history, and a rewind, of this
 	// server or from it, would look for the fork in the wrong one (measured).
-	in.stepCheckpoint(p, Step{Name: "checkpoint-new", Action: Action{Title: "checkpoint on " + cand + ", so that its control data names its history", Server: cand}, OnFail: GoOn,
+	in.stepCheckpoint(p, operation.Step{Name: "checkpoint-new", Action: operation.Action{Title: "checkpoint on " + cand + ", so that its control data names its history", Server: cand}, OnFail: operation.GoOn,
 		IfFails: "the server writes it by itself in a few minutes; should " + cand + " crash before, it can only be rebuilt"})
 }
 
 // stepsOfProof see every replica stream, drop what nobody reads any more, and
 // find a fresh mark in every replica's own log.
-func (in *Input) stepsOfProof(p *Plan, primary string, replicas []string) {
+func (in *Input) stepsOfProof(p *operation.Plan, primary string, replicas []string) {
 	for _, n := range replicas {
-		p.AddStep(Step{Name: "streams-" + n, Action: Action{Title: "see " + n + " stream from " + primary}, Seconds: 0.5, Limit: 60 + in.delayOf(n),
-			After: []Condition{in.follows(n, primary)}, IfFails: "writes go on at " + primary + "; crosstwin rejoin mends " + n})
+		p.AddStep(operation.Step{Name: "streams-" + n, Action: operation.Action{Title: "see " + n + " stream from " + primary}, Seconds: 0.5, Limit: 60 + in.delayOf(n),
+			After: []operation.Condition{in.follows(n, primary)}, IfFails: "writes go on at " + primary + "; crosstwin rejoin mends " + n})
 	}
 	for _, n := range replicas {
 		in.stepDropSlots(p, n, true)
@@ -254,26 +255,26 @@ const longDelay = 30
 // stepsOfMark write a mark on the primary and find it in each replica's own
 // log, applied: the proof that they are on one history. A replica that is held
 // back for long has it only later, which the plan says.
-func (in *Input) stepsOfMark(p *Plan, primary string, replicas []string, missing, unproven string) {
-	p.AddStep(Step{Name: "mark", Action: Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, IfFails: missing})
+func (in *Input) stepsOfMark(p *operation.Plan, primary string, replicas []string, missing, unproven string) {
+	p.AddStep(operation.Step{Name: "mark", Action: operation.Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, IfFails: missing})
 	for _, n := range replicas {
 		delay := in.delayOf(n)
 		if delay > longDelay {
 			p.Effects = append(p.Effects, fmt.Sprintf("%s is held back by %s: it follows, and is not waited for; its proof comes with crosstwin compare", n, view.Span(delay)))
 			continue
 		}
-		p.AddStep(Step{Name: "mark-on-" + n, Action: Action{Title: "find the mark in " + n + "'s own log", Server: n, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3 + delay, Limit: 60 + delay,
-			After: []Condition{{Kind: HasMark, Server: n, Fact: "mark"}, {Kind: HasPassed, Server: n, Fact: "mark"}}, IfFails: fmt.Sprintf(unproven, n)})
+		p.AddStep(operation.Step{Name: "mark-on-" + n, Action: operation.Action{Title: "find the mark in " + n + "'s own log", Server: n, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3 + delay, Limit: 60 + delay,
+			After: []operation.Condition{{Kind: operation.HasMark, Server: n, Fact: "mark"}, {Kind: operation.HasPassed, Server: n, Fact: "mark"}}, IfFails: fmt.Sprintf(unproven, n)})
 	}
 }
 
 // follows is the condition that a replica follows a server. One that is held
 // back for long comes to the new history only later.
-func (in *Input) follows(name, upstream string) Condition {
+func (in *Input) follows(name, upstream string) operation.Condition {
 	if in.delayOf(name) > longDelay {
-		return Condition{Kind: PointsAt, Server: name, Other: upstream}
+		return operation.Condition{Kind: operation.PointsAt, Server: name, Other: upstream}
 	}
-	return Condition{Kind: Streams, Server: name, Other: upstream}
+	return operation.Condition{Kind: operation.Streams, Server: name, Other: upstream}
 }
 
 const notProven = "%s is not proven to hold the same history: crosstwin rejoin examines it"
@@ -290,7 +291,7 @@ func (in *Input) delayOf(name string) float64 {
 // stepDropSlots drops our slots on a replica: it feeds nobody. A slot through
 // which another server of the cluster follows it stays, unless all replicas
 // were pointed at the primary.
-func (in *Input) stepDropSlots(p *Plan, name string, allMoved bool) {
+func (in *Input) stepDropSlots(p *operation.Plan, name string, allMoved bool) {
 	if !in.traits().slots {
 		return
 	}
@@ -306,6 +307,6 @@ func (in *Input) stepDropSlots(p *Plan, name string, allMoved bool) {
 			drop = append(drop, slot)
 		}
 	}
-	p.AddStep(Step{Name: "drop-slots-" + name, Action: Action{Title: "drop slots on " + name + " that nobody reads", Server: name, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: drop}},
-		After: []Condition{{Kind: LacksSlots, Server: name, Values: drop}}, Seconds: 0.05, OnFail: GoOn, IfFails: "they keep log files on " + name + " until they are dropped"})
+	p.AddStep(operation.Step{Name: "drop-slots-" + name, Action: operation.Action{Title: "drop slots on " + name + " that nobody reads", Server: name, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: drop}},
+		After: []operation.Condition{{Kind: operation.LacksSlots, Server: name, Values: drop}}, Seconds: 0.05, OnFail: operation.GoOn, IfFails: "they keep log files on " + name + " until they are dropped"})
 }

@@ -7,18 +7,12 @@ import (
 	"time"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
-
-// TrimRequest says how much of the primary's log is to go: one of the three, or
-// none for all that nobody needs.
-type TrimRequest struct {
-	To         string  `json:"to,omitempty"`          // this file stays, the older ones go
-	OlderHours float64 `json:"older_hours,omitempty"` // files not changed for longer go
-	KeepBytes  int64   `json:"keep_bytes,omitempty"`  // the newest files of this size stay
-}
 
 // Needs says, by file, who still needs the primary's log: every server of the
 // cluster counts until it is removed. A replica of the primary needs what it has
@@ -26,9 +20,9 @@ type TrimRequest struct {
 // log from where its history is known to be the primary's, which is before its
 // fork; its own position says nothing, since the numbers of its tail may be used
 // again. A server of which that is not known needs all of it.
-func Needs(v *view.View, files []verb.LogFile, members []view.Member) []verb.LogFile {
+func Needs(v *view.View, files []tail.LogFile, members []view.Member) []tail.LogFile {
 	engine, primary := v.Engine, v.Primary
-	out := append([]verb.LogFile{}, files...)
+	out := append([]tail.LogFile{}, files...)
 	written := -1 // the file that is written
 	for i := range out {
 		if out[i].Ahead {
@@ -68,7 +62,7 @@ func Needs(v *view.View, files []verb.LogFile, members []view.Member) []verb.Log
 }
 
 // keepSlots marks what slots keep that belong to none of the cluster's servers.
-func keepSlots(engine string, files []verb.LogFile, m view.Member) {
+func keepSlots(engine string, files []tail.LogFile, m view.Member) {
 	if m.Last == nil || engine != position.EnginePostgres {
 		return
 	}
@@ -143,10 +137,10 @@ func holds(engine, at, to string) bool {
 }
 
 // trim plans the removal of the oldest files of the primary's log.
-func (in *Input) trim(p *Plan) error {
+func (in *Input) trim(p *operation.Plan) error {
 	r := in.Request.Trim
 	if r == nil {
-		r = &TrimRequest{}
+		r = &operation.TrimRequest{}
 	}
 	given := 0
 	for _, is := range []bool{r.To != "", r.OlderHours > 0, r.KeepBytes > 0} {
@@ -173,15 +167,15 @@ func (in *Input) trim(p *Plan) error {
 	}
 	free := freeFiles(files)
 	cut := min(wanted, free)
-	c := Check{Name: "nobody needs what goes", Server: primary, Result: Pass, Why: "a server that lacks something of a removed file can only be rebuilt", Evidence: why}
+	c := operation.Check{Name: "nobody needs what goes", Server: primary, Result: operation.Pass, Why: "a server that lacks something of a removed file can only be rebuilt", Evidence: why}
 	switch {
 	case wanted == 0:
-		c.Result, c.Evidence = Fail, why+": no file is to go"
+		c.Result, c.Evidence = operation.Fail, why+": no file is to go"
 	case free == 0:
-		c.Result, c.Evidence = Fail, fmt.Sprintf("the oldest file, %s, is still needed by %s", files[0].Name, strings.Join(files[0].NeededBy, ", "))
+		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("the oldest file, %s, is still needed by %s", files[0].Name, strings.Join(files[0].NeededBy, ", "))
 		c.Mend = "bring them back or up to date first; a server that is gone for good is released with: crosstwin server remove " + in.View.Cluster + " NAME"
 	case cut < wanted:
-		c.Result = Warn
+		c.Result = operation.Warn
 		c.Evidence = fmt.Sprintf("%s; %s is still needed by %s: it and what follows stays", why, files[cut].Name, strings.Join(files[cut].NeededBy, ", "))
 	}
 	p.AddCheck(c)
@@ -200,7 +194,7 @@ func (in *Input) trim(p *Plan) error {
 
 // stepsOfTrim write a fresh mark first and see it on every replica that follows: a later
 // comparison of histories then needs nothing of what goes.
-func (in *Input) stepsOfTrim(p *Plan, to string) {
+func (in *Input) stepsOfTrim(p *operation.Plan, to string) {
 	primary := in.View.Primary
 	var following []string // what the others still need stays in any case
 	for _, n := range in.replicas(primary) {
@@ -209,12 +203,12 @@ func (in *Input) stepsOfTrim(p *Plan, to string) {
 		}
 	}
 	in.stepsOfMark(p, primary, following, "nothing is removed", "%s is not proven to hold the same history: nothing is removed")
-	p.AddStep(Step{Name: "trim", Action: Action{Title: "remove the files before " + to, Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{To: to}}, Seconds: 0.5, NoReturn: true, OnFail: NeedsYou,
-		After: []Condition{{Kind: LogBegins, Server: primary, Values: []string{to}}}, IfFails: "what was removed is gone; the rest stays"})
+	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "remove the files before " + to, Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{To: to}}, Seconds: 0.5, NoReturn: true, OnFail: operation.NeedsYou,
+		After: []operation.Condition{{Kind: operation.LogBegins, Server: primary, Values: []string{to}}}, IfFails: "what was removed is gone; the rest stays"})
 }
 
 // choose gives how many of the oldest files are asked for, and that in words.
-func chooseTrim(r *TrimRequest, files []verb.LogFile, now time.Time) (int, string, error) {
+func chooseTrim(r *operation.TrimRequest, files []tail.LogFile, now time.Time) (int, string, error) {
 	last := len(files) - 1 // the one that is written stays in any case
 	if last < 1 {
 		return 0, "the log has one file", nil
@@ -246,7 +240,7 @@ func chooseTrim(r *TrimRequest, files []verb.LogFile, now time.Time) (int, strin
 }
 
 // freeFiles gives how many of the oldest files nobody needs.
-func freeFiles(files []verb.LogFile) int {
+func freeFiles(files []tail.LogFile) int {
 	n := 0
 	for n < len(files) && len(files[n].NeededBy) == 0 {
 		n++
@@ -256,7 +250,7 @@ func freeFiles(files []verb.LogFile) int {
 
 // trimByServer is for an engine that removes log by itself: a checkpoint lets
 // it, and the plan says what keeps the rest.
-func (in *Input) trimByServer(p *Plan) error {
+func (in *Input) trimByServer(p *operation.Plan) error {
 	primary := in.View.Primary
 	if r := in.Request.Trim; r != nil && (r.To != "" || r.OlderHours > 0 || r.KeepBytes > 0) {
 		return fmt.Errorf("PostgreSQL removes log by itself, as soon as nothing keeps it: give no file, age or size; what keeps it is in crosstwin log list %s", in.View.Cluster)
@@ -272,14 +266,14 @@ func (in *Input) trimByServer(p *Plan) error {
 	if n := o.Live["wal_keep_size"]; n != "" && n != "0" {
 		keeps = append(keeps, "wal_keep_size keeps "+n+" for servers that rejoin")
 	}
-	c := Check{Name: "what keeps log", Server: primary, Result: Pass, Evidence: "nothing but what replicas in step still read"}
+	c := operation.Check{Name: "what keeps log", Server: primary, Result: operation.Pass, Evidence: "nothing but what replicas in step still read"}
 	if len(keeps) > 0 {
-		c.Result, c.Evidence = Warn, strings.Join(keeps, "; ")
+		c.Result, c.Evidence = operation.Warn, strings.Join(keeps, "; ")
 		c.Mend = "bring the server behind an unread slot back, or release it: crosstwin server remove " + in.View.Cluster + " NAME"
 	}
 	p.AddCheck(c)
-	p.AddStep(Step{Name: "trim", Action: Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{}}, Seconds: 2, Limit: 600,
-		After: []Condition{{Kind: HasCheckpoint, Server: primary, Values: []string{o.Written}}}, IfFails: "nothing has changed"})
+	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{}}, Seconds: 2, Limit: 600,
+		After: []operation.Condition{{Kind: operation.HasCheckpoint, Server: primary, Values: []string{o.Written}}}, IfFails: "nothing has changed"})
 	return nil
 }
 
@@ -288,11 +282,4 @@ func amountOf(n int, what string) string {
 		return "one " + what
 	}
 	return fmt.Sprintf("%d %ss", n, what)
-}
-
-func logBegins(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-	if len(o.LogFiles) == 0 || len(c.Values) == 0 {
-		return false, c.Server + " names no log files"
-	}
-	return o.LogFiles[0].Name == c.Values[0], c.Server + "'s log begins with " + o.LogFiles[0].Name
 }

@@ -6,16 +6,18 @@ import (
 	"time"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
 
 // files are four of a MariaDB log, ten transactions each, the last being written.
-func files() []verb.LogFile {
-	out := []verb.LogFile{}
+func files() []tail.LogFile {
+	out := []tail.LogFile{}
 	for i, from := range []string{"1-11-60", "1-11-70", "1-11-80", "1-11-90"} {
-		out = append(out, verb.LogFile{Name: "cargo-bin.00000" + string(rune('1'+i)), Bytes: 1 << 20, ChangedAt: now.Add(-time.Duration(4-i) * time.Hour), From: from})
+		out = append(out, tail.LogFile{Name: "cargo-bin.00000" + string(rune('1'+i)), Bytes: 1 << 20, ChangedAt: now.Add(-time.Duration(4-i) * time.Hour), From: from})
 		if i > 0 {
 			out[i-1].To = from
 		}
@@ -41,54 +43,54 @@ func TestTrim(t *testing.T) {
 		}
 	}
 	for name, c := range map[string]struct {
-		ask     TrimRequest
+		ask     operation.TrimRequest
 		change  func(in *Input, m []view.Member)
 		keeps   string // the oldest file that stays
 		refused string
 		warns   string
 	}{
-		"all that nobody needs":      {TrimRequest{}, nil, "cargo-bin.000004", "", ""},
-		"up to a file":               {TrimRequest{To: "cargo-bin.000003"}, nil, "cargo-bin.000003", "", ""},
-		"older than":                 {TrimRequest{OlderHours: 2.5}, nil, "cargo-bin.000003", "", ""},
-		"keeping a size":             {TrimRequest{KeepBytes: 3 << 20}, nil, "cargo-bin.000002", "", ""},
-		"the newest always stays":    {TrimRequest{KeepBytes: 10}, nil, "cargo-bin.000004", "", ""},
-		"nothing that old":           {TrimRequest{OlderHours: 100}, nil, "", "no file is to go", ""},
-		"a replica behind":           {TrimRequest{}, stands(1, "1-11-75"), "cargo-bin.000002", "", "cargo-bin.000002 is still needed by plover"},
-		"one far behind":             {TrimRequest{}, stands(2, "1-11-20"), "", "the oldest file, cargo-bin.000001, is still needed by dunlin", ""},
-		"exactly at a file's end":    {TrimRequest{}, stands(1, "1-11-80"), "cargo-bin.000003", "", ""},
-		"behind, and less asked for": {TrimRequest{To: "cargo-bin.000002"}, stands(1, "1-11-75"), "cargo-bin.000002", "", ""},
-		"unseen counts by its newest mark": {TrimRequest{}, func(_ *Input, m []view.Member) {
+		"all that nobody needs":      {operation.TrimRequest{}, nil, "cargo-bin.000004", "", ""},
+		"up to a file":               {operation.TrimRequest{To: "cargo-bin.000003"}, nil, "cargo-bin.000003", "", ""},
+		"older than":                 {operation.TrimRequest{OlderHours: 2.5}, nil, "cargo-bin.000003", "", ""},
+		"keeping a size":             {operation.TrimRequest{KeepBytes: 3 << 20}, nil, "cargo-bin.000002", "", ""},
+		"the newest always stays":    {operation.TrimRequest{KeepBytes: 10}, nil, "cargo-bin.000004", "", ""},
+		"nothing that old":           {operation.TrimRequest{OlderHours: 100}, nil, "", "no file is to go", ""},
+		"a replica behind":           {operation.TrimRequest{}, stands(1, "1-11-75"), "cargo-bin.000002", "", "cargo-bin.000002 is still needed by plover"},
+		"one far behind":             {operation.TrimRequest{}, stands(2, "1-11-20"), "", "the oldest file, cargo-bin.000001, is still needed by dunlin", ""},
+		"exactly at a file's end":    {operation.TrimRequest{}, stands(1, "1-11-80"), "cargo-bin.000003", "", ""},
+		"behind, and less asked for": {operation.TrimRequest{To: "cargo-bin.000002"}, stands(1, "1-11-75"), "cargo-bin.000002", "", ""},
+		"unseen counts by its newest mark": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[2].SeenAt, m[2].Problem = now.Add(-72*time.Hour), "no route to host"
 			m[2].Last.Applied, m[2].Last.KinAt = "1-11-95", "1-11-75"
 		}, "cargo-bin.000002", "", "needed by dunlin"},
-		"fenced counts by its newest mark": {TrimRequest{}, fenced("1-11-95", "1-11-85"), "cargo-bin.000003", "", "needed by plover"},
-		"stalled counts by what it applied": {TrimRequest{}, func(_ *Input, m []view.Member) {
+		"fenced counts by its newest mark": {operation.TrimRequest{}, fenced("1-11-95", "1-11-85"), "cargo-bin.000003", "", "needed by plover"},
+		"stalled counts by what it applied": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[1].Last.Upstream.Connected, m[1].Last.Applied, m[1].Last.KinAt = false, "1-11-85", "1-11-75"
 		}, "cargo-bin.000003", "", "needed by plover"},
-		"refused by the primary counts by its newest mark": {TrimRequest{}, func(_ *Input, m []view.Member) {
+		"refused by the primary counts by its newest mark": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[1].Last.Upstream.Connected, m[1].Last.Upstream.Problem = false, "error 1236: the GTID is not in the master's binlog"
 			m[1].Last.Applied, m[1].Last.KinAt = "1-11-95", "1-11-75"
 		}, "cargo-bin.000002", "", "needed by plover"},
 		// Its tail used the numbers up to 105 again: by them it would seem to have it all.
-		"fenced with a tail counts by its mark": {TrimRequest{}, fenced("1-13-105", "1-11-72"), "", "plover (from where on is not known)", ""},
-		"a tail after a fork that is known": {TrimRequest{}, func(in *Input, m []view.Member) {
+		"fenced with a tail counts by its mark": {operation.TrimRequest{}, fenced("1-13-105", "1-11-72"), "", "plover (from where on is not known)", ""},
+		"a tail after a fork that is known": {operation.TrimRequest{}, func(in *Input, m []view.Member) {
 			fenced("1-11-105", "1-11-72")(in, m)
 			m[0].Last.GTIDState = "1-11-80,1-12-100"
 		}, "cargo-bin.000002", "", "needed by plover"},
-		"its newest mark is in its own tail": {TrimRequest{}, func(in *Input, m []view.Member) {
+		"its newest mark is in its own tail": {operation.TrimRequest{}, func(in *Input, m []view.Member) {
 			fenced("1-11-105", "1-11-95")(in, m)
 			m[0].Last.GTIDState = "1-11-80,1-12-100"
 		}, "", "plover (from where on is not known)", ""},
-		"fenced, and no mark is known": {TrimRequest{}, fenced("1-11-95", ""), "", "plover (from where on is not known)", ""},
-		"never seen needs everything":  {TrimRequest{}, func(_ *Input, m []view.Member) { m[2].Last = nil }, "", "dunlin (from where on is not known)", ""},
-		"half copied needs everything": {TrimRequest{}, func(_ *Input, m []view.Member) {
+		"fenced, and no mark is known": {operation.TrimRequest{}, fenced("1-11-95", ""), "", "plover (from where on is not known)", ""},
+		"never seen needs everything":  {operation.TrimRequest{}, func(_ *Input, m []view.Member) { m[2].Last = nil }, "", "dunlin (from where on is not known)", ""},
+		"half copied needs everything": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[2].Last.Unfinished = "seed"
 		}, "", "from where on is not known", ""},
-		"empty needs nothing": {TrimRequest{}, func(_ *Input, m []view.Member) {
+		"empty needs nothing": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[2].Last = &observation.Server{At: now, DataEmpty: true, Engine: position.EngineMariaDB}
 		}, "cargo-bin.000004", "", ""},
 	} {
-		in := cargo(Request{Kind: Trim, Trim: &c.ask}, func(in *Input, m []view.Member) {
+		in := cargo(operation.Request{Kind: operation.Trim, Trim: &c.ask}, func(in *Input, m []view.Member) {
 			in.LogFiles = files()
 			if c.change != nil {
 				c.change(in, m)
@@ -107,12 +109,12 @@ func TestTrim(t *testing.T) {
 			continue
 		}
 		last := p.Steps[len(p.Steps)-1]
-		if got := last.Args.(verb.TrimArgs).To; got != c.keeps || !last.NoReturn || last.After[0].Kind != LogBegins {
+		if got := last.Args.(verb.TrimArgs).To; got != c.keeps || !last.NoReturn || last.After[0].Kind != operation.LogBegins {
 			t.Errorf("%s: %s is kept, want %s", name, got, c.keeps)
 		}
 		warned := ""
 		for _, x := range p.Checks {
-			if x.Result == Warn {
+			if x.Result == operation.Warn {
 				warned += x.Evidence
 			}
 		}
@@ -120,12 +122,12 @@ func TestTrim(t *testing.T) {
 			t.Errorf("%s: the warning is %q, want %q", name, warned, c.warns)
 		}
 	}
-	in := cargo(Request{Kind: Trim}, func(in *Input, _ []view.Member) { in.LogFiles = files() })
+	in := cargo(operation.Request{Kind: operation.Trim}, func(in *Input, _ []view.Member) { in.LogFiles = files() })
 	if p, err := Make(in); err != nil || stepNames(p) != "mark mark-on-plover mark-on-dunlin trim!" {
 		t.Errorf("%v %s", err, stepNames(p))
 	}
-	for name, r := range map[string]TrimRequest{"two ways": {To: "cargo-bin.000002", KeepBytes: 5}, "no such file": {To: "cargo-bin.000099"}} {
-		in := cargo(Request{Kind: Trim, Trim: &r}, func(in *Input, _ []view.Member) { in.LogFiles = files() })
+	for name, r := range map[string]operation.TrimRequest{"two ways": {To: "cargo-bin.000002", KeepBytes: 5}, "no such file": {To: "cargo-bin.000099"}} {
+		in := cargo(operation.Request{Kind: operation.Trim, Trim: &r}, func(in *Input, _ []view.Member) { in.LogFiles = files() })
 		if _, err := Make(in); err == nil {
 			t.Errorf("%s: a plan was made", name)
 		}
@@ -133,7 +135,7 @@ func TestTrim(t *testing.T) {
 }
 
 func TestTrimByTheServer(t *testing.T) {
-	in := input(Request{Kind: Trim}, func(_ *Input, m []view.Member) {
+	in := input(operation.Request{Kind: operation.Trim}, func(_ *Input, m []view.Member) {
 		m[0].Last.Slots = []observation.Slot{{Name: "ct_tern", Ours: true, KeptBytes: 5 << 20}}
 		m[0].Last.Live = map[string]string{"wal_keep_size": "256MB"}
 	})
@@ -142,7 +144,7 @@ func TestTrimByTheServer(t *testing.T) {
 		t.Fatalf("%v %s", err, stepNames(p))
 	}
 	c := p.Checks[len(p.Checks)-1]
-	if c.Result != Warn || !strings.Contains(c.Evidence, "slot ct_tern keeps 5.0 MB; wal_keep_size keeps 256MB") {
+	if c.Result != operation.Warn || !strings.Contains(c.Evidence, "slot ct_tern keeps 5.0 MB; wal_keep_size keeps 256MB") {
 		t.Errorf("%+v", c)
 	}
 	after := p.Steps[0].After[0]
@@ -151,15 +153,15 @@ func TestTrimByTheServer(t *testing.T) {
 			t.Errorf("a checkpoint at %q: %s", redo, seen)
 		}
 	}
-	if _, err := Make(input(Request{Kind: Trim, Trim: &TrimRequest{OlderHours: 2}}, nil)); err == nil || !strings.Contains(err.Error(), "removes log by itself") {
+	if _, err := Make(input(operation.Request{Kind: operation.Trim, Trim: &operation.TrimRequest{OlderHours: 2}}, nil)); err == nil || !strings.Contains(err.Error(), "removes log by itself") {
 		t.Errorf("by age: %v", err)
 	}
 }
 
 // Needs of a PostgreSQL log: by position, and by slots that are not ours.
 func TestNeeds(t *testing.T) {
-	segments := []verb.LogFile{{Name: "A", From: "0/1000000", To: "0/2000000"}, {Name: "B", From: "0/2000000", To: "0/3000000"}, {Name: "C", From: "0/3000000"}, {Name: "D", From: "0/4000000", Ahead: true}}
-	in := input(Request{}, func(_ *Input, m []view.Member) {
+	segments := []tail.LogFile{{Name: "A", From: "0/1000000", To: "0/2000000"}, {Name: "B", From: "0/2000000", To: "0/3000000"}, {Name: "C", From: "0/3000000"}, {Name: "D", From: "0/4000000", Ahead: true}}
+	in := input(operation.Request{}, func(_ *Input, m []view.Member) {
 		m[0].Last.Slots = []observation.Slot{{Name: "archive", Restart: "0/1800000"}, {Name: "ct_heron", Ours: true, Restart: "0/1000000"}}
 		m[1].Last.Applied = "0/2400000"
 		m[2].Last.Applied = "0/3100000"
@@ -182,23 +184,23 @@ func TestSet(t *testing.T) {
 		}
 	}
 	for name, c := range map[string]struct {
-		r       Request
+		r       operation.Request
 		change  func(in *Input, m []view.Member)
 		wrong   string
 		refused string
 		undo    string
 	}{
-		"a delay of replay":     {Request{Server: "tern", Setting: "max_standby_streaming_delay", Value: "5min"}, nil, "", "", "30s"},
-		"as it is":              {Request{Server: "tern", Setting: "max_standby_streaming_delay", Value: "30s"}, nil, "", "max_standby_streaming_delay is 30s now", ""},
-		"unknown":               {Request{Server: "tern", Setting: "fsync", Value: "off"}, nil, `"fsync" is not a setting that is changed here`, "", ""},
-		"nowhere":               {Request{Setting: verb.Delay, Value: "5"}, nil, "on which server", "", ""},
-		"to nothing":            {Request{Server: "tern", Setting: verb.Delay}, nil, "to what is delay to be set", "", ""},
-		"held back":             {Request{Server: "heron", Setting: verb.Delay, Value: "3600"}, nil, "", "", "0"},
-		"not a number":          {Request{Server: "heron", Setting: verb.Delay, Value: "an hour"}, nil, "", "an hour", ""},
-		"the primary":           {Request{Server: "gull", Setting: verb.Delay, Value: "60"}, nil, "", "gull is primary", ""},
-		"one that does not run": {Request{Server: "tern", Setting: verb.Delay, Value: "60"}, func(_ *Input, m []view.Member) { dead(m[1].Last) }, "", "tern does not answer", ""},
+		"a delay of replay":     {operation.Request{Server: "tern", Setting: "max_standby_streaming_delay", Value: "5min"}, nil, "", "", "30s"},
+		"as it is":              {operation.Request{Server: "tern", Setting: "max_standby_streaming_delay", Value: "30s"}, nil, "", "max_standby_streaming_delay is 30s now", ""},
+		"unknown":               {operation.Request{Server: "tern", Setting: "fsync", Value: "off"}, nil, `"fsync" is not a setting that is changed here`, "", ""},
+		"nowhere":               {operation.Request{Setting: verb.Delay, Value: "5"}, nil, "on which server", "", ""},
+		"to nothing":            {operation.Request{Server: "tern", Setting: verb.Delay}, nil, "to what is delay to be set", "", ""},
+		"held back":             {operation.Request{Server: "heron", Setting: verb.Delay, Value: "3600"}, nil, "", "", "0"},
+		"not a number":          {operation.Request{Server: "heron", Setting: verb.Delay, Value: "an hour"}, nil, "", "an hour", ""},
+		"the primary":           {operation.Request{Server: "gull", Setting: verb.Delay, Value: "60"}, nil, "", "gull is primary", ""},
+		"one that does not run": {operation.Request{Server: "tern", Setting: verb.Delay, Value: "60"}, func(_ *Input, m []view.Member) { dead(m[1].Last) }, "", "tern does not answer", ""},
 	} {
-		c.r.Kind = Set
+		c.r.Kind = operation.Set
 		p, err := Make(input(c.r, func(in *Input, m []view.Member) {
 			live(in, m)
 			if c.change != nil {
@@ -232,11 +234,11 @@ func TestSetRestartsApplying(t *testing.T) {
 			m[1].Last.ReplayPaused = paused
 		}
 	}
-	ask := func(server string) Request {
-		return Request{Kind: Set, Server: server, Setting: "slave_parallel_threads", Value: "4"}
+	ask := func(server string) operation.Request {
+		return operation.Request{Kind: operation.Set, Server: server, Setting: "slave_parallel_threads", Value: "4"}
 	}
 	p, err := Make(cargo(ask("plover"), live(false)))
-	if err != nil || len(p.Steps[0].After) != 2 || p.Steps[0].After[1].Kind != Streams || p.Steps[0].After[1].Other != "wren" {
+	if err != nil || len(p.Steps[0].After) != 2 || p.Steps[0].After[1].Kind != operation.Streams || p.Steps[0].After[1].Other != "wren" {
 		t.Errorf("%v %+v", err, p.Steps)
 	}
 	if p, err = Make(cargo(ask("wren"), live(false))); err != nil || len(p.Steps[0].After) != 1 {
@@ -245,17 +247,6 @@ func TestSetRestartsApplying(t *testing.T) {
 	p, err = Make(cargo(ask("plover"), live(true)))
 	if reason, refused := p.Refused(); err != nil || !refused || !strings.Contains(reason, "applying is stopped on plover") {
 		t.Errorf("%v %q", err, reason)
-	}
-}
-
-func TestSameSetting(t *testing.T) {
-	for _, c := range []struct {
-		have, want string
-		same       bool
-	}{{"5min", "300s", true}, {"1GB", "1024MB", true}, {"30s", "30000", true}, {"on", "on", true}, {"on", "off", false}, {"-1", "-1", true}, {"5s", "5min", false}, {"", "0", false}, {"256MB", "256", false}} {
-		if sameSetting(c.have, c.want) != c.same {
-			t.Errorf("%q and %q: %t", c.have, c.want, !c.same)
-		}
 	}
 }
 
@@ -276,7 +267,7 @@ func TestRepoint(t *testing.T) {
 		"held back for an hour": {"heron", "tern", func(_ *Input, m []view.Member) { m[2].Last.Upstream.DelaySeconds = 3600 }, "", "",
 			"make-slot follow drop-slot mark"},
 	} {
-		p, err := Make(input(Request{Kind: Follow, Server: c.server, To: c.to}, c.change))
+		p, err := Make(input(operation.Request{Kind: operation.Follow, Server: c.server, To: c.to}, c.change))
 		if (err != nil) != (c.wrong != "") || err != nil && !strings.Contains(err.Error(), c.wrong) {
 			t.Errorf("%s: %v, want %q", name, err, c.wrong)
 		}
@@ -293,15 +284,15 @@ func TestRepoint(t *testing.T) {
 	held := func(i int) func(_ *Input, m []view.Member) {
 		return func(_ *Input, m []view.Member) { m[i].Last.Upstream.DelaySeconds = 3600 }
 	}
-	p, err := Make(input(Request{Kind: Switchover}, held(2)))
+	p, err := Make(input(operation.Request{Kind: operation.Switchover}, held(2)))
 	if err != nil || strings.Contains(stepNames(p), "mark-on-heron") || !strings.Contains(stepNames(p), "mark-on-gull") {
 		t.Errorf("%v %s", err, stepNames(p))
 	}
-	p, err = Make(input(Request{Kind: Switchover}, held(1)))
+	p, err = Make(input(operation.Request{Kind: operation.Switchover}, held(1)))
 	if reason, refused := p.Refused(); err != nil || !refused || !strings.Contains(reason, "tern is held back on purpose by 1 h 0 min") {
 		t.Errorf("%v %s", err, reason)
 	}
-	p, err = Make(input(Request{Kind: Compare}, held(2)))
+	p, err = Make(input(operation.Request{Kind: operation.Compare}, held(2)))
 	if err != nil || strings.Contains(stepNames(p), "heron") || !strings.Contains(stepNames(p), "view-tern") {
 		t.Errorf("%v %s", err, stepNames(p))
 	}

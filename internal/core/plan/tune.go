@@ -6,6 +6,7 @@ import (
 	"strconv"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -31,7 +32,7 @@ var Tunables = map[string]map[string]string{
 }
 
 // set plans the change of one setting of one server.
-func (in *Input) set(p *Plan) error {
+func (in *Input) set(p *operation.Plan) error {
 	name, setting, value := in.Request.Server, in.Request.Setting, in.Request.Value
 	what, known := Tunables[in.View.Engine][setting]
 	switch {
@@ -48,25 +49,25 @@ func (in *Input) set(p *Plan) error {
 	in.checkAgents(p, name)
 	m := in.member(name)
 	if !in.seen(name) || !m.Last.Accepting {
-		p.AddCheck(Check{Name: "the server answers", Server: name, Result: Fail, Evidence: name + " does not answer", Mend: "see crosstwin status " + in.View.Cluster})
+		p.AddCheck(operation.Check{Name: "the server answers", Server: name, Result: operation.Fail, Evidence: name + " does not answer", Mend: "see crosstwin status " + in.View.Cluster})
 		return nil
 	}
 	old := m.Last.Live[setting]
-	p.AddCheck(Check{Name: "it changes something", Server: name, Result: verdict(old != value, Fail), Evidence: fmt.Sprintf("%s is %s now", setting, cmp.Or(old, "not set"))})
+	p.AddCheck(operation.Check{Name: "it changes something", Server: name, Result: verdict(old != value, operation.Fail), Evidence: fmt.Sprintf("%s is %s now", setting, cmp.Or(old, "not set"))})
 	if setting == verb.Delay {
 		in.checkDelay(p, m)
 	}
-	after := []Condition{{Kind: HasSetting, Server: name, Values: []string{setting, value}}}
+	after := []operation.Condition{{Kind: operation.HasSetting, Server: name, Values: []string{setting, value}}}
 	if in.restartsApplying(setting, m) {
-		p.AddCheck(Check{Name: "it applies now", Server: name, Result: verdict(!m.Last.ReplayPaused, Fail), Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.ReplayPaused),
+		p.AddCheck(operation.Check{Name: "it applies now", Server: name, Result: verdict(!m.Last.ReplayPaused, operation.Fail), Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.ReplayPaused),
 			Why: "the change stops applying for a moment and starts it again", Mend: mendIf(m.Last.ReplayPaused, "let it go on: "+view.ResumeReplay(in.View.Engine))})
 		if up := in.View.Find(name).Follows; in.member(up) != nil {
 			after = append(after, in.follows(name, up))
 		}
 	}
-	p.AddStep(Step{Name: "set", Action: Action{Title: fmt.Sprintf("set %s to %s on %s", setting, value, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: value}}, Seconds: 0.2,
+	p.AddStep(operation.Step{Name: "set", Action: operation.Action{Title: fmt.Sprintf("set %s to %s on %s", setting, value, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: value}}, Seconds: 0.2,
 		After:   after,
-		Undo:    &Action{Title: fmt.Sprintf("set %s back to %s on %s", setting, old, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: old}},
+		Undo:    &operation.Action{Title: fmt.Sprintf("set %s back to %s on %s", setting, old, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: old}},
 		IfFails: "the old value is set again"})
 	return nil
 }
@@ -79,29 +80,21 @@ func (in *Input) restartsApplying(setting string, m *view.Member) bool {
 
 // checkDelay makes sure that a delay is asked of a replica that follows: the
 // change fetches again what it has not applied.
-func (in *Input) checkDelay(p *Plan, m *view.Member) {
+func (in *Input) checkDelay(p *operation.Plan, m *view.Member) {
 	o := m.Last
 	seconds, err := strconv.Atoi(in.Request.Value)
-	p.AddCheck(Check{Name: "the delay is a number of seconds", Server: m.Name, Result: verdict(err == nil && seconds >= 0, Fail), Evidence: in.Request.Value})
+	p.AddCheck(operation.Check{Name: "the delay is a number of seconds", Server: m.Name, Result: verdict(err == nil && seconds >= 0, operation.Fail), Evidence: in.Request.Value})
 	follows := o.Role == observation.Replica && o.Upstream != nil && o.Upstream.Connected
-	p.AddCheck(Check{Name: "it follows", Server: m.Name, Result: verdict(follows, Fail), Evidence: fmt.Sprintf("%s is %s and connected: %t", m.Name, o.Role, follows),
+	p.AddCheck(operation.Check{Name: "it follows", Server: m.Name, Result: verdict(follows, operation.Fail), Evidence: fmt.Sprintf("%s is %s and connected: %t", m.Name, o.Role, follows),
 		Why: "only a replica is held back; what it has not applied is fetched again", Mend: mendIf(!follows, "crosstwin status "+in.View.Cluster)})
 	if seconds > 0 && m.Rank > 0 {
-		p.AddCheck(Check{Name: "a delayed replica is no candidate", Server: m.Name, Result: Warn, Evidence: fmt.Sprintf("the rank of %s is %d", m.Name, m.Rank),
+		p.AddCheck(operation.Check{Name: "a delayed replica is no candidate", Server: m.Name, Result: operation.Warn, Evidence: fmt.Sprintf("the rank of %s is %d", m.Name, m.Rank),
 			Why: "before it becomes primary it has to apply all that it held back", Mend: fmt.Sprintf("crosstwin server set %s %s --rank never", in.View.Cluster, m.Name)})
 	}
 }
 
-func hasSetting(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-	if len(c.Values) < 2 {
-		return false, "no value was asked for"
-	}
-	have := o.Live[c.Values[0]]
-	return sameSetting(have, c.Values[1]), fmt.Sprintf("%s is %s on %s", c.Values[0], cmp.Or(have, "not set"), c.Server)
-}
-
 // repoint plans that a running replica follows another server of the cluster.
-func (in *Input) repoint(p *Plan) error {
+func (in *Input) repoint(p *operation.Plan) error {
 	name, to := in.Request.Server, in.Request.To
 	if name == "" || to == "" || name == to {
 		return fmt.Errorf("which replica of %s is to follow whom? name two servers", in.View.Cluster)
@@ -115,10 +108,10 @@ func (in *Input) repoint(p *Plan) error {
 	s, up := in.View.Find(name), in.View.Find(to)
 	for _, x := range []*view.Server{s, up} {
 		ok := x.Health == view.InStep || x.Health == view.Behind || x.Health == view.TakesWrites
-		p.AddCheck(Check{Name: "it is well", Server: x.Name, Result: verdict(ok, Fail), Evidence: fmt.Sprintf("%s is %s", x.Name, x.Health), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
+		p.AddCheck(operation.Check{Name: "it is well", Server: x.Name, Result: verdict(ok, operation.Fail), Evidence: fmt.Sprintf("%s is %s", x.Name, x.Health), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
 	}
-	p.AddCheck(Check{Name: "no circle", Server: to, Result: verdict(up.Follows != name, Fail), Evidence: fmt.Sprintf("%s follows %s", to, cmp.Or(up.Follows, "nobody"))})
-	p.AddCheck(Check{Name: "it follows somebody else now", Server: name, Result: verdict(s.Follows != to, Fail), Evidence: fmt.Sprintf("%s follows %s", name, cmp.Or(s.Follows, "nobody"))})
+	p.AddCheck(operation.Check{Name: "no circle", Server: to, Result: verdict(up.Follows != name, operation.Fail), Evidence: fmt.Sprintf("%s follows %s", to, cmp.Or(up.Follows, "nobody"))})
+	p.AddCheck(operation.Check{Name: "it follows somebody else now", Server: name, Result: verdict(s.Follows != to, operation.Fail), Evidence: fmt.Sprintf("%s follows %s", name, cmp.Or(s.Follows, "nobody"))})
 	if !in.seen(name) || !in.seen(to) {
 		return nil
 	}
@@ -127,9 +120,9 @@ func (in *Input) repoint(p *Plan) error {
 	}
 	old := s.Follows
 	in.stepMakeSlots(p, "make-slot", to, []string{name})
-	p.AddStep(Step{Name: "follow", Action: Action{Title: "point " + name + " at " + to, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(to), Slot: in.slotFor(name)}}, Seconds: 0.2, Limit: 60 + in.delayOf(name),
-		After:   []Condition{in.follows(name, to)},
-		Undo:    &Action{Title: "point " + name + " back at " + old, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(name)}},
+	p.AddStep(operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + to, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(to), Slot: in.slotFor(name)}}, Seconds: 0.2, Limit: 60 + in.delayOf(name),
+		After:   []operation.Condition{in.follows(name, to)},
+		Undo:    &operation.Action{Title: "point " + name + " back at " + old, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(name)}},
 		IfFails: name + " follows " + old + " again"})
 	in.dropSlotOn(p, old, name)
 	before := len(p.Steps)
@@ -139,35 +132,11 @@ func (in *Input) repoint(p *Plan) error {
 }
 
 // dropSlotOn drops the slot that a server no longer reads.
-func (in *Input) dropSlotOn(p *Plan, on, of string) {
+func (in *Input) dropSlotOn(p *operation.Plan, on, of string) {
 	if !in.traits().slots || in.member(on) == nil {
 		return
 	}
 	slots := []string{verb.SlotName(of)}
-	p.AddStep(Step{Name: "drop-slot", Action: Action{Title: "drop slot " + slots[0] + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}}, Seconds: 0.1, OnFail: GoOn,
-		After: []Condition{{Kind: LacksSlots, Server: on, Values: slots}}, IfFails: "it keeps log on " + on + " until it is dropped"})
-}
-
-// sameSetting tells whether two texts are one value: servers print sizes and
-// times in the unit that fits best.
-func sameSetting(have, want string) bool {
-	if have == want {
-		return true
-	}
-	a, ok1 := baseUnit(have)
-	b, ok2 := baseUnit(want)
-	return ok1 && ok2 && a == b
-}
-
-// units give the size of a unit in its base: bytes or milliseconds.
-var units = map[string]float64{"": 1, "B": 1, "kB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30, "TB": 1 << 40, "ms": 1, "s": 1e3, "min": 60e3, "h": 3600e3, "d": 86400e3}
-
-func baseUnit(s string) (float64, bool) {
-	i := 0
-	for i < len(s) && (s[i] >= '0' && s[i] <= '9' || s[i] == '.' || s[i] == '-') {
-		i++
-	}
-	n, err := strconv.ParseFloat(s[:i], 64)
-	unit, known := units[s[i:]]
-	return n * unit, err == nil && known
+	p.AddStep(operation.Step{Name: "drop-slot", Action: operation.Action{Title: "drop slot " + slots[0] + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}}, Seconds: 0.1, OnFail: operation.GoOn,
+		After: []operation.Condition{{Kind: operation.LacksSlots, Server: on, Values: slots}}, IfFails: "it keeps log on " + on + " until it is dropped"})
 }

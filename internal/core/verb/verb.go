@@ -4,12 +4,10 @@
 package verb
 
 import (
-	"fmt"
-	"sort"
 	"strings"
-	"time"
 
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 )
 
 // The verbs of an agent.
@@ -226,128 +224,10 @@ type Examination struct {
 	Unfinished string `json:"unfinished,omitempty"`
 	Empty      bool   `json:"empty"`
 	// Rewindable tells whether blocks can be taken back; WhyNot says why not.
-	Rewindable bool   `json:"rewindable"`
-	WhyNot     string `json:"why_not,omitempty"`
-	Tail       *Tail  `json:"tail,omitempty"`
-	System     string `json:"system"`
-}
-
-// Tail is the writes after the fork that only one server has.
-type Tail struct {
-	Timeline     uint32        `json:"timeline"`
-	From         string        `json:"from"`
-	To           string        `json:"to"`
-	Bytes        int64         `json:"bytes"`
-	Transactions []Transaction `json:"transactions"`
-	// Next is the first transaction number that was not yet in use at the fork
-	// (PostgreSQL; 0: not known): a row version of an older one lay there then.
-	Next uint32 `json:"next,omitempty"`
-	// Unnamed is set while tables are given by file number, because the
-	// database was not opened to look up their names.
-	Unnamed bool   `json:"unnamed"`
-	Saved   string `json:"saved,omitempty"` // file of the salvage on the agent's host
-}
-
-// Transaction is one transaction of a tail.
-type Transaction struct {
-	ID      uint32    `json:"id,omitempty"`
-	GTID    string    `json:"gtid,omitempty"` // MariaDB
-	At      time.Time `json:"at"`
-	Outcome string    `json:"outcome"` // committed, aborted or unfinished
-	First   string    `json:"first"`
-	Last    string    `json:"last"`
-	Schema  bool      `json:"schema"` // it changed definitions
-	Changes []Change  `json:"changes"`
-	// Statements were logged instead of rows, or frame a change of definitions.
-	Statements []string `json:"statements,omitempty"`
-	// Rows are the first rows with their values, where the log holds them.
-	Rows []RowChange `json:"rows,omitempty"`
-	// File holds it; Bytes is its size in the log; Origin the server id under
-	// which it was written (MariaDB).
-	File   string `json:"file,omitempty"`
-	Bytes  int64  `json:"bytes,omitempty"`
-	Origin uint32 `json:"origin,omitempty"`
-	// Records counts its log records by kind (PostgreSQL).
-	Records map[string]int `json:"records,omitempty"`
-	// Unsafe tells why its statements may give another result when they are run
-	// again (MariaDB).
-	Unsafe string `json:"unsafe,omitempty"`
-	// WhyNotUndone tells why it cannot be undone from the log (MariaDB).
-	WhyNotUndone string `json:"why_not_undone,omitempty"`
-}
-
-// Unfinished is the outcome of a transaction that has not ended in what was read.
-const Unfinished = "unfinished"
-
-// Name gives the transaction's name: its GTID or its number.
-func (t Transaction) Name() string {
-	if t.GTID != "" {
-		return t.GTID
-	}
-	return fmt.Sprint(t.ID)
-}
-
-// Change counts what a transaction did to one table.
-type Change struct {
-	Table   string `json:"table"`
-	Inserts int    `json:"inserts"`
-	Updates int    `json:"updates"`
-	Deletes int    `json:"deletes"`
-}
-
-// Counts sums up the committed transactions of a tail.
-func (t *Tail) Counts() (committed, inserts, updates, deletes int) {
-	for _, x := range t.Transactions {
-		if x.Outcome != "committed" {
-			continue
-		}
-		committed++
-		for _, c := range x.Changes {
-			inserts, updates, deletes = inserts+c.Inserts, updates+c.Updates, deletes+c.Deletes
-		}
-	}
-	return
-}
-
-// SideTable stands, in place of a table's name, for a file that holds no rows
-// of its own: large values of a table, an index, a sequence.
-const SideTable = "-"
-
-// Files gives the file numbers that the listing of a tail names.
-func (t *Tail) Files() []string {
-	seen := map[string]bool{}
-	out := []string{}
-	for _, x := range t.Transactions {
-		for _, c := range x.Changes {
-			if !seen[c.Table] {
-				seen[c.Table] = true
-				out = append(out, c.Table)
-			}
-		}
-	}
-	return out
-}
-
-// Name puts table names in the place of file numbers and drops side tables.
-func (t *Tail) Name(names map[string]string) {
-	t.Unnamed = false
-	for i := range t.Transactions {
-		out := []Change{}
-		for _, c := range t.Transactions[i].Changes {
-			switch n := names[c.Table]; n {
-			case SideTable:
-				continue
-			case "":
-				c.Table = "file " + c.Table + " (no such table there)"
-			default:
-				c.Table = n
-			}
-			out = append(out, c)
-		}
-		sort.SliceStable(out, func(a, b int) bool { return out[a].Table < out[b].Table })
-		t.Transactions[i].Changes = out
-		t.Transactions[i].nameRows(names)
-	}
+	Rewindable bool       `json:"rewindable"`
+	WhyNot     string     `json:"why_not,omitempty"`
+	Tail       *tail.Tail `json:"tail,omitempty"`
+	System     string     `json:"system"`
 }
 
 // SlotPrefix begins the name of every slot that Cross Twin makes.

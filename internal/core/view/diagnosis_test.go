@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -155,7 +156,7 @@ func TestProblems(t *testing.T) {
 // and not told.
 func TestSettingUp(t *testing.T) {
 	v := Assess(bookings(func(in *Input) { in.Members[2].Enrolled, in.Members[2].Last = false, nil }))
-	if len(v.Problems) != 1 || v.Problems[0].Rule != RuleUnseen || !v.Problems[0].SettingUp {
+	if len(v.Problems) != 1 || v.Problems[0].Rule != cluster.RuleUnseen || !v.Problems[0].SettingUp {
 		t.Errorf("%+v", v.Problems)
 	}
 	v = Assess(bookings(func(in *Input) { in.Members[2].Last, in.Members[2].HeldData = nil, true }))
@@ -163,18 +164,18 @@ func TestSettingUp(t *testing.T) {
 		t.Errorf("a server with data, not seen since the service began: %+v", v.Problems)
 	}
 	v = Assess(bookings(func(in *Input) { in.Owner = "" }))
-	if len(v.Problems) == 0 || v.Problems[0].Rule != RuleNoPrimary || !v.Problems[0].SettingUp {
+	if len(v.Problems) == 0 || v.Problems[0].Rule != cluster.RuleNoPrimary || !v.Problems[0].SettingUp {
 		t.Errorf("%+v", v.Problems)
 	}
 	empty := func(in *Input) {
 		in.Members[2].Last = &observation.Server{At: now, Engine: in.Members[2].Last.Engine, DataEmpty: true}
 	}
 	v = Assess(bookings(empty))
-	if len(v.Problems) != 1 || v.Problems[0].Rule != RuleDown || !v.Problems[0].SettingUp {
+	if len(v.Problems) != 1 || v.Problems[0].Rule != cluster.RuleDown || !v.Problems[0].SettingUp {
 		t.Errorf("a server that is still to be seeded: %+v", v.Problems)
 	}
 	v = Assess(bookings(func(in *Input) { empty(in); in.Members[2].HeldData = true }))
-	if len(v.Problems) != 1 || v.Problems[0].Rule != RuleDown || v.Problems[0].SettingUp {
+	if len(v.Problems) != 1 || v.Problems[0].Rule != cluster.RuleDown || v.Problems[0].SettingUp {
 		t.Errorf("a server that lost its data: %+v", v.Problems)
 	}
 	v = Assess(bookings(func(in *Input) { in.Members[2].SeenAt = now.Add(-time.Hour) }))
@@ -236,7 +237,7 @@ func TestForecast(t *testing.T) {
 		in.WrittenBytesRate, in.Members[0].Last.LogDiskFreeBytes = 1<<20, 3<<30
 		away(in)
 	}))
-	if len(v.Problems) != 1 || v.Problems[0].Rule != RuleLogFilling {
+	if len(v.Problems) != 1 || v.Problems[0].Rule != cluster.RuleLogFilling {
 		t.Errorf("%+v", v.Problems)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -13,7 +14,7 @@ import (
 // cargo is a healthy MariaDB cluster; its positions are transactions, its bytes
 // come from places in log files.
 func cargo(change func(in *Input)) Input {
-	in := Input{Cluster: "cargo", Engine: position.EngineMariaDB, Term: 2, OwnerTerm: 2, Owner: "wren", Policy: DefaultPolicy(), Now: now, Clock: lag.NewClock(10)}
+	in := Input{Cluster: "cargo", Engine: position.EngineMariaDB, Term: 2, OwnerTerm: 2, Owner: "wren", Policy: cluster.DefaultPolicy(), Now: now, Clock: lag.NewClock(10)}
 	line := position.Line{System: "c", Number: 2, Fingerprint: "m"}
 	for i, n := range []string{"wren", "plover", "dunlin"} {
 		o := &observation.Server{Running: true, Accepting: true, Role: observation.Replica, System: "c", ClosedByDefault: true, Line: line, ServerID: uint32(11 + i), GTIDState: "1-11-200", Address: observation.Address{Host: n, Port: 3306},

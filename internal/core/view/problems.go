@@ -6,38 +6,11 @@ import (
 	"sort"
 	"strings"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 )
-
-// Rule names a kind of problem; alerts are raised by it, and can be muted by it.
-type Rule string
-
-// All rules.
-const (
-	RuleNoPrimary    Rule = "no primary"
-	RuleTwoPrimaries Rule = "two primaries"
-	RuleNoWrites     Rule = "takes no writes"
-	RuleAdrift       Rule = "adrift"
-	RuleLinkDown     Rule = "link down"
-	RuleStalled      Rule = "stalled"
-	RuleBehind       Rule = "behind"
-	RuleDown         Rule = "down"
-	RuleUnseen       Rule = "unseen"
-	RuleAtRisk       Rule = "at risk"
-	RuleSlotFilling  Rule = "slot filling"
-	RuleLogFilling   Rule = "log filling"
-	RuleConflicts    Rule = "conflicts"
-	RuleClock        Rule = "clock"
-	RuleCertificate  Rule = "certificate"
-	RuleNeedsYou     Rule = "needs you"
-	RuleOpen         Rule = "open by default"
-)
-
-// Rules lists all rules, worst first: the order in which problems are shown.
-var Rules = []Rule{RuleTwoPrimaries, RuleNoPrimary, RuleNoWrites, RuleNeedsYou, RuleAdrift, RuleLogFilling, RuleLinkDown, RuleStalled, RuleUnseen, RuleDown, RuleAtRisk,
-	RuleSlotFilling, RuleBehind, RuleConflicts, RuleClock, RuleCertificate, RuleOpen}
 
 // problems lists what is wrong, worst first.
 func problems(in Input, v *View) []Problem {
@@ -49,8 +22,8 @@ func problems(in Input, v *View) []Problem {
 		out = append(out, slotProblems(in, v, s)...)
 		out = append(out, slowProblems(in, v, s)...)
 	}
-	place := map[Rule]int{}
-	for i, r := range Rules {
+	place := map[cluster.Rule]int{}
+	for i, r := range cluster.Rules {
 		place[r] = i
 	}
 	sort.SliceStable(out, func(i, j int) bool { return place[out[i].Rule] < place[out[j].Rule] })
@@ -60,7 +33,7 @@ func problems(in Input, v *View) []Problem {
 func clusterProblems(in Input, v *View) []Problem {
 	out := []Problem{}
 	if in.Owner == "" {
-		out = append(out, Problem{Rule: RuleNoPrimary, SettingUp: true, Text: in.Cluster + " has no primary yet", Mend: "add the server that runs as primary: crosstwin server add " + in.Cluster + " NAME --primary"})
+		out = append(out, Problem{Rule: cluster.RuleNoPrimary, SettingUp: true, Text: in.Cluster + " has no primary yet", Mend: "add the server that runs as primary: crosstwin server add " + in.Cluster + " NAME --primary"})
 	}
 	var believe []string
 	for _, s := range v.Servers {
@@ -69,18 +42,18 @@ func clusterProblems(in Input, v *View) []Problem {
 		}
 	}
 	if len(believe) > 1 {
-		out = append(out, Problem{Rule: RuleTwoPrimaries, Text: list(believe) + " each believe to be primary", Mend: "see what only one of them has: crosstwin tail " + in.Cluster + " " + other(believe, in.Owner)})
+		out = append(out, Problem{Rule: cluster.RuleTwoPrimaries, Text: list(believe) + " each believe to be primary", Mend: "see what only one of them has: crosstwin tail " + in.Cluster + " " + other(believe, in.Owner)})
 	}
 	if in.NeedsYou != nil {
-		out = append(out, Problem{Rule: RuleNeedsYou, Text: fmt.Sprintf("operation %d (%s) did not come to its end: it needs you", in.NeedsYou.ID, in.NeedsYou.Kind),
+		out = append(out, Problem{Rule: cluster.RuleNeedsYou, Text: fmt.Sprintf("operation %d (%s) did not come to its end: it needs you", in.NeedsYou.ID, in.NeedsYou.Kind),
 			Mend: fmt.Sprintf("read what was done and what was not: crosstwin operation show %d", in.NeedsYou.ID)})
 	}
 	r := v.AtRisk
 	switch {
 	case r.Known && r.Everything && len(v.Servers) > 1:
-		out = append(out, Problem{Rule: RuleAtRisk, Text: "every write is at risk: no replica may take over", Mend: "bring a replica with a rank back: crosstwin status " + in.Cluster})
+		out = append(out, Problem{Rule: cluster.RuleAtRisk, Text: "every write is at risk: no replica may take over", Mend: "bring a replica with a rank back: crosstwin status " + in.Cluster})
 	case r.Known && !r.Everything && in.Policy.AtRiskBytes > 0 && r.Bytes > in.Policy.AtRiskBytes:
-		out = append(out, Problem{Rule: RuleAtRisk, Text: fmt.Sprintf("at risk: %s, the writes of the last %s", Size(r.Bytes), Span(r.Seconds)), Mend: "see where the bytes wait: crosstwin watch " + in.Cluster})
+		out = append(out, Problem{Rule: cluster.RuleAtRisk, Text: fmt.Sprintf("at risk: %s, the writes of the last %s", Size(r.Bytes), Span(r.Seconds)), Mend: "see where the bytes wait: crosstwin watch " + in.Cluster})
 	}
 	return out
 }
@@ -99,15 +72,15 @@ func healthProblem(in Input, v *View, s Server) (Problem, bool) {
 	if s.Name == v.Primary && s.Health == TakesWrites || s.Health == InStep || s.Health == Seeding {
 		return Problem{}, false
 	}
-	rule := map[Health]Rule{Adrift: RuleAdrift, Stalled: RuleStalled, Behind: RuleBehind, Unseen: RuleUnseen, Fenced: RuleDown, Stopped: RuleDown, TakesNoWrite: RuleNoWrites}[s.Health]
+	rule := map[Health]cluster.Rule{Adrift: cluster.RuleAdrift, Stalled: cluster.RuleStalled, Behind: cluster.RuleBehind, Unseen: cluster.RuleUnseen, Fenced: cluster.RuleDown, Stopped: cluster.RuleDown, TakesNoWrite: cluster.RuleNoWrites}[s.Health]
 	if s.Name == v.Primary {
-		rule = RuleNoWrites
+		rule = cluster.RuleNoWrites
 		if s.Health == Unseen {
-			rule = RuleUnseen // silence of its agent alone does not say that it takes no writes
+			rule = cluster.RuleUnseen // silence of its agent alone does not say that it takes no writes
 		}
 	}
 	if o := s.Observation; s.Health == Stalled && o != nil && o.Upstream != nil && !o.Upstream.Connected {
-		rule = RuleLinkDown
+		rule = cluster.RuleLinkDown
 	}
 	m := findMember(in, s.Name)
 	unmade := s.LastContactSeconds < 0 && !m.HeldData || s.Observation != nil && s.Observation.DataEmpty && !m.HeldData && s.Name != v.Primary
@@ -128,7 +101,7 @@ func slotProblems(in Input, v *View, s Server) (out []Problem) {
 			reader = "" // left over from a server that was removed
 		}
 		drop := fmt.Sprintf("drop it on %s if nothing needs it: select pg_drop_replication_slot('%s')", s.Name, x.Name)
-		p := Problem{Rule: RuleSlotFilling, Server: s.Name}
+		p := Problem{Rule: cluster.RuleSlotFilling, Server: s.Name}
 		switch {
 		case x.State == "lost" && reader != "":
 			p.Text = fmt.Sprintf("slot %s on %s is lost: log that %s needs is gone", x.Name, s.Name, reader)
@@ -163,23 +136,23 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 		return nil
 	}
 	if f := s.LogFull; f != nil && f.Seconds < in.Policy.FullHours*3600 {
-		out = append(out, Problem{Rule: RuleLogFilling, Server: s.Name, Text: f.Text, Mend: f.Mend})
+		out = append(out, Problem{Rule: cluster.RuleLogFilling, Server: s.Name, Text: f.Text, Mend: f.Mend})
 	}
 	if in.Policy.ConflictsPerHour > 0 && s.ConflictsPerHour > in.Policy.ConflictsPerHour {
-		out = append(out, Problem{Rule: RuleConflicts, Server: s.Name, Text: fmt.Sprintf("replay cancels %.0f queries an hour on %s", s.ConflictsPerHour, s.Name), Mend: "see the causes and the trade: crosstwin conflicts " + in.Cluster})
+		out = append(out, Problem{Rule: cluster.RuleConflicts, Server: s.Name, Text: fmt.Sprintf("replay cancels %.0f queries an hour on %s", s.ConflictsPerHour, s.Name), Mend: "see the causes and the trade: crosstwin conflicts " + in.Cluster})
 	}
 	if in.Policy.ClockSeconds > 0 && (s.ClockSkew > in.Policy.ClockSeconds || -s.ClockSkew > in.Policy.ClockSeconds) {
 		way := "ahead of"
 		if s.ClockSkew < 0 {
 			way = "behind"
 		}
-		out = append(out, Problem{Rule: RuleClock, Server: s.Name, Text: fmt.Sprintf("the clock of %s is %s %s the service's", s.Name, Span(max(s.ClockSkew, -s.ClockSkew)), way), Mend: "set it by a time server; lag is measured with the service's clock alone and stays right"})
+		out = append(out, Problem{Rule: cluster.RuleClock, Server: s.Name, Text: fmt.Sprintf("the clock of %s is %s %s the service's", s.Name, Span(max(s.ClockSkew, -s.ClockSkew)), way), Mend: "set it by a time server; lag is measured with the service's clock alone and stays right"})
 	}
 	if left := o.CertificateEnds.Sub(in.Now); !o.CertificateEnds.IsZero() && left.Hours() < certificateDays*24 {
-		out = append(out, Problem{Rule: RuleCertificate, Server: s.Name, Text: fmt.Sprintf("the certificate of %s's agent ends in %s", s.Name, Span(max(0, left.Seconds()))), Mend: fmt.Sprintf("enroll it again: crosstwin server code %s %s, then the command it prints", in.Cluster, s.Name)})
+		out = append(out, Problem{Rule: cluster.RuleCertificate, Server: s.Name, Text: fmt.Sprintf("the certificate of %s's agent ends in %s", s.Name, Span(max(0, left.Seconds()))), Mend: fmt.Sprintf("enroll it again: crosstwin server code %s %s, then the command it prints", in.Cluster, s.Name)})
 	}
 	if s.Name == v.Primary && s.Health == TakesWrites && !o.ClosedByDefault {
-		out = append(out, Problem{Rule: RuleOpen, Server: s.Name, Text: s.Name + " would open for writes if somebody else than its agent started it", Mend: "its agent puts that right by itself; if this stays, read the agent's log"})
+		out = append(out, Problem{Rule: cluster.RuleOpen, Server: s.Name, Text: s.Name + " would open for writes if somebody else than its agent started it", Mend: "its agent puts that right by itself; if this stays, read the agent's log"})
 	}
 	return out
 }

@@ -11,6 +11,7 @@ package view
 import (
 	"time"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -50,31 +51,6 @@ var severity = map[Health]int{
 // Worse tells whether a is worse than b.
 func Worse(a, b Health) bool { return severity[a] > severity[b] }
 
-// Policy is what an administrator sets for a cluster.
-type Policy struct {
-	// BehindSeconds is the lag from which a replica counts as behind.
-	BehindSeconds float64 `json:"behind_seconds"`
-	// UnseenSeconds is the silence after which a server counts as unseen.
-	UnseenSeconds float64 `json:"unseen_seconds"`
-	// StalledSeconds is the time without progress after which a replica that
-	// has something to apply counts as stalled.
-	StalledSeconds float64 `json:"stalled_seconds"`
-	// The limits from which an alert is raised; 0: never.
-	AtRiskBytes      int64   `json:"at_risk_bytes"`
-	SlotBytes        int64   `json:"slot_bytes"`
-	FullHours        float64 `json:"full_hours"` // until the disk is full of log
-	ConflictsPerHour float64 `json:"conflicts_per_hour"`
-	ClockSeconds     float64 `json:"clock_seconds"`
-	// Muted rules raise no alert; the problem is shown all the same.
-	Muted []Rule `json:"muted"`
-}
-
-// DefaultPolicy is used for new clusters.
-func DefaultPolicy() Policy {
-	return Policy{BehindSeconds: 3, UnseenSeconds: 5, StalledSeconds: 15,
-		AtRiskBytes: 64 << 20, SlotBytes: 1 << 30, FullHours: 24, ConflictsPerHour: 20, ClockSeconds: 1, Muted: []Rule{}}
-}
-
 // Member is one server of the cluster as the service knows it.
 type Member struct {
 	Name     string
@@ -113,7 +89,7 @@ type Input struct {
 	Term      int64 // newest opened
 	OwnerTerm int64 // newest decided
 	Owner     string
-	Policy    Policy
+	Policy    cluster.Policy
 	Members   []Member
 	Clock     *lag.Clock // where the owner stood when
 	// WrittenRate is the owner's rate in the same unit over the last half minute.
@@ -144,12 +120,12 @@ type View struct {
 	Primary  string    `json:"primary"` // owner of the newest decided term
 	// CanLose is how many more servers may fail and the cluster can still be
 	// made to take writes.
-	CanLose   int       `json:"can_lose"`
-	AtRisk    AtRisk    `json:"at_risk"`
-	Servers   []Server  `json:"servers"`
-	Problems  []Problem `json:"problems"`
-	Operation *Running  `json:"operation,omitempty"`
-	Policy    Policy    `json:"policy"`
+	CanLose   int            `json:"can_lose"`
+	AtRisk    AtRisk         `json:"at_risk"`
+	Servers   []Server       `json:"servers"`
+	Problems  []Problem      `json:"problems"`
+	Operation *Running       `json:"operation,omitempty"`
+	Policy    cluster.Policy `json:"policy"`
 }
 
 // AtRisk is what is acknowledged on the primary and safe on no replica that
@@ -165,9 +141,9 @@ type AtRisk struct {
 
 // Problem is one thing that is wrong, why, and what to do.
 type Problem struct {
-	Rule   Rule   `json:"rule"`
-	Server string `json:"server,omitempty"`
-	Text   string `json:"text"`
+	Rule   cluster.Rule `json:"rule"`
+	Server string       `json:"server,omitempty"`
+	Text   string       `json:"text"`
 	// SettingUp problems belong to a cluster that is being set up: shown, not told.
 	SettingUp bool   `json:"setting_up,omitempty"`
 	Mend      string `json:"mend,omitempty"`

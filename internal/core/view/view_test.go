@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
@@ -29,7 +30,7 @@ func server(host string, role observation.Role, at string) *observation.Server {
 
 // bookings is a healthy cluster; change makes a case of it.
 func bookings(change func(in *Input)) Input {
-	in := Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull", Policy: DefaultPolicy(), Now: now, Clock: lag.NewClock(10)}
+	in := Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull", Policy: cluster.DefaultPolicy(), Now: now, Clock: lag.NewClock(10)}
 	for i, n := range []string{"gull", "tern", "heron"} {
 		role := observation.Replica
 		if i == 0 {

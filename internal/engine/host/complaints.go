@@ -1,11 +1,10 @@
 package host
 
 import (
+	"crosstwin/internal/core/tail"
 	"fmt"
 	"os"
 	"strings"
-
-	"crosstwin/internal/core/verb"
 )
 
 // complaintBytes is how far back from its end an error log is read.
@@ -13,8 +12,8 @@ const complaintBytes = 256 << 10
 
 // Complaints reads the end of an error log, newest line first; read tells which
 // lines are complaints. A log that is not there has none.
-func Complaints(file string, n int, read func(line string) (verb.Complaint, bool)) ([]verb.Complaint, error) {
-	out := []verb.Complaint{}
+func Complaints(file string, n int, read func(line string) (tail.Complaint, bool)) ([]tail.Complaint, error) {
+	out := []tail.Complaint{}
 	f, err := os.Open(file)
 	if os.IsNotExist(err) {
 		return out, nil

@@ -1,13 +1,12 @@
 package host
 
 import (
+	"crosstwin/internal/core/tail"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
-
-	"crosstwin/internal/core/verb"
 )
 
 func TestBusy(t *testing.T) {
@@ -39,9 +38,9 @@ func TestBusy(t *testing.T) {
 
 func TestComplaints(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "log")
-	read := func(line string) (verb.Complaint, bool) {
+	read := func(line string) (tail.Complaint, bool) {
 		_, text, found := strings.Cut(line, "ERROR: ")
-		return verb.Complaint{Level: "error", Text: text}, found
+		return tail.Complaint{Level: "error", Text: text}, found
 	}
 	if list, err := Complaints(file, 5, read); err != nil || len(list) != 0 {
 		t.Errorf("no log: %v %v", list, err)

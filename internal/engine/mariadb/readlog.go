@@ -11,14 +11,15 @@ import (
 
 	"crosstwin/internal/core/binlog"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
 )
 
 // LogFiles implements engine.LogKeeper.
-func (e *Engine) LogFiles(context.Context) ([]verb.LogFile, error) {
-	out := []verb.LogFile{}
+func (e *Engine) LogFiles(context.Context) ([]tail.LogFile, error) {
+	out := []tail.LogFile{}
 	if e.Empty() {
 		return out, nil
 	}
@@ -35,7 +36,7 @@ func (e *Engine) LogFiles(context.Context) ([]verb.LogFile, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", filepath.Base(f), err)
 		}
-		x := verb.LogFile{Name: filepath.Base(f), Bytes: fi.Size(), ChangedAt: fi.ModTime().UTC(), From: state.Last().String()}
+		x := tail.LogFile{Name: filepath.Base(f), Bytes: fi.Size(), ChangedAt: fi.ModTime().UTC(), From: state.Last().String()}
 		if n := len(out); n > 0 {
 			out[n-1].To = x.From
 		}
@@ -66,7 +67,7 @@ type span struct {
 }
 
 // ReadLog implements engine.LogKeeper.
-func (e *Engine) ReadLog(_ context.Context, a verb.ReadLogArgs) (*verb.LogPage, error) {
+func (e *Engine) ReadLog(_ context.Context, a tail.ReadLogArgs) (*tail.LogPage, error) {
 	s, err := e.spanOf(a)
 	if err != nil {
 		return nil, err
@@ -75,7 +76,7 @@ func (e *Engine) ReadLog(_ context.Context, a verb.ReadLogArgs) (*verb.LogPage, 
 	if limit <= 0 || limit > pageTransactions {
 		limit = pageTransactions
 	}
-	page := &verb.LogPage{Transactions: []verb.Transaction{}, Next: a.From, End: true}
+	page := &tail.LogPage{Transactions: []tail.Transaction{}, Next: a.From, End: true}
 	read := int64(0)
 	err = eachGroupFrom(s.files, s.offset, func(file string, g *binlog.Group) error {
 		if !g.Complete || passed(s.from, g.GTID.GTID) {
@@ -94,7 +95,7 @@ func (e *Engine) ReadLog(_ context.Context, a verb.ReadLogArgs) (*verb.LogPage, 
 		if x.Touches(a.Table) && (a.Since.IsZero() || !g.At.Before(a.Since.Truncate(time.Second))) {
 			page.Transactions = append(page.Transactions, x)
 			if s.newest && len(page.Transactions) > 2*limit {
-				page.Transactions = append([]verb.Transaction{}, page.Transactions[len(page.Transactions)-limit:]...)
+				page.Transactions = append([]tail.Transaction{}, page.Transactions[len(page.Transactions)-limit:]...)
 			}
 		}
 		return nil
@@ -108,7 +109,7 @@ func (e *Engine) ReadLog(_ context.Context, a verb.ReadLogArgs) (*verb.LogPage, 
 
 // spanOf finds where to begin: at a GTID position or a place in a file, at the
 // file of a time, or far enough before the end for the newest transactions.
-func (e *Engine) spanOf(a verb.ReadLogArgs) (s span, err error) {
+func (e *Engine) spanOf(a tail.ReadLogArgs) (s span, err error) {
 	if s.files, err = e.logFiles(); err != nil {
 		return s, err
 	}
@@ -205,7 +206,7 @@ func past(p position.GTIDPosition, g position.GTID) bool {
 }
 
 // readGroup gives a transaction with its statements and rows.
-func readGroup(file string, g *binlog.Group) verb.Transaction {
+func readGroup(file string, g *binlog.Group) tail.Transaction {
 	x := transactionOf(g)
 	x.File, x.Bytes, x.Origin, x.Unsafe, x.WhyNotUndone = filepath.Base(file), int64(g.To-g.From), g.GTID.Server, g.WhyUnsafe(), ""
 	x.First, x.Last = fmt.Sprintf("%s:%d", x.File, g.From), fmt.Sprintf("%s:%d", x.File, g.To)
@@ -232,20 +233,20 @@ func (e *Engine) Trim(ctx context.Context, a verb.TrimArgs) error {
 var levels = map[string]string{"[Warning]": "warning", "[ERROR]": "error"}
 
 // Complaints implements engine.LogKeeper.
-func (e *Engine) Complaints(n int) ([]verb.Complaint, error) {
-	return host.Complaints(e.cfg.LogFile, n, func(line string) (verb.Complaint, bool) {
+func (e *Engine) Complaints(n int) ([]tail.Complaint, error) {
+	return host.Complaints(e.cfg.LogFile, n, func(line string) (tail.Complaint, bool) {
 		for mark, level := range levels {
 			before, text, found := strings.Cut(line, mark)
 			if !found {
 				continue
 			}
-			c := verb.Complaint{Level: level, Text: strings.TrimSpace(text)}
+			c := tail.Complaint{Level: level, Text: strings.TrimSpace(text)}
 			if len(before) > 19 {
 				c.At, _ = time.ParseInLocation("2006-01-02 15:04:05", strings.Replace(before[:19], "  ", " 0", 1), time.Local)
 				c.At = c.At.UTC()
 			}
 			return c, true
 		}
-		return verb.Complaint{}, false
+		return tail.Complaint{}, false
 	})
 }

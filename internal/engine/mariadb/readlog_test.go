@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/binlog"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 )
 
@@ -22,13 +23,13 @@ func TestReadLog(t *testing.T) {
 	middle := primary.Observe(primary.ctx(), false).Written
 	primary.sql("delete from d.t where id = 50; create table d.later (a int primary key)")
 	primary.sql("set session binlog_format = statement; insert into d.later values (length(uuid()))")
-	read := func(a verb.ReadLogArgs) *verb.LogPage {
+	read := func(a tail.ReadLogArgs) *tail.LogPage {
 		t.Helper()
 		p, err := primary.ReadLog(primary.ctx(), a)
 		primary.ok(err)
 		return p
 	}
-	words := func(p *verb.LogPage) string {
+	words := func(p *tail.LogPage) string {
 		var out []string
 		for _, x := range p.Transactions {
 			for _, r := range x.Rows {
@@ -43,7 +44,7 @@ func TestReadLog(t *testing.T) {
 		}
 		return strings.Join(out, "\n")
 	}
-	all := read(verb.ReadLogArgs{From: from})
+	all := read(tail.ReadLogArgs{From: from})
 	for _, want := range []string{"insert id=50, v='new'", "update id=50, v 'new' -> 'changed'", "delete id=50, v='changed'", "create table d.later", "UNSAFE it calls uuid()"} {
 		if !strings.Contains(words(all), want) {
 			t.Errorf("%q is not read:\n%s", want, words(all))
@@ -52,21 +53,21 @@ func TestReadLog(t *testing.T) {
 	if len(all.Transactions) != 5 || !all.End || all.Transactions[0].File == all.Transactions[4].File || all.Transactions[0].Origin != 11 {
 		t.Errorf("%d transactions, end %t", len(all.Transactions), all.End)
 	}
-	if p := read(verb.ReadLogArgs{From: from, To: middle}); len(p.Transactions) != 2 {
+	if p := read(tail.ReadLogArgs{From: from, To: middle}); len(p.Transactions) != 2 {
 		t.Errorf("up to the middle: %s", words(p))
 	}
-	if p := read(verb.ReadLogArgs{From: from, Table: "d.audit"}); len(p.Transactions) != 1 {
+	if p := read(tail.ReadLogArgs{From: from, Table: "d.audit"}); len(p.Transactions) != 1 {
 		t.Errorf("of one table: %s", words(p))
 	}
-	if p := read(verb.ReadLogArgs{Limit: 1}); len(p.Transactions) != 1 || p.Transactions[0].Unsafe == "" {
+	if p := read(tail.ReadLogArgs{Limit: 1}); len(p.Transactions) != 1 || p.Transactions[0].Unsafe == "" {
 		t.Errorf("the newest: %s", words(p))
 	}
-	if p := read(verb.ReadLogArgs{Since: time.Now().Add(time.Hour)}); len(p.Transactions) != 0 {
+	if p := read(tail.ReadLogArgs{Since: time.Now().Add(time.Hour)}); len(p.Transactions) != 0 {
 		t.Errorf("of the time to come: %s", words(p))
 	}
 	n, at := 0, from
 	for range 20 {
-		p := read(verb.ReadLogArgs{From: at, Limit: 2})
+		p := read(tail.ReadLogArgs{From: at, Limit: 2})
 		n += len(p.Transactions)
 		if at = p.Next; p.End {
 			break
@@ -82,10 +83,10 @@ func TestReadLog(t *testing.T) {
 		t.Errorf("%+v", files)
 	}
 	primary.ok(primary.Trim(primary.ctx(), verb.TrimArgs{To: files[1].Name}))
-	if _, err := primary.ReadLog(primary.ctx(), verb.ReadLogArgs{From: "1-11-1"}); err == nil || !strings.Contains(err.Error(), "what was written before is gone") {
+	if _, err := primary.ReadLog(primary.ctx(), tail.ReadLogArgs{From: "1-11-1"}); err == nil || !strings.Contains(err.Error(), "what was written before is gone") {
 		t.Errorf("before the oldest file: %v", err)
 	}
-	if _, err := primary.ReadLog(primary.ctx(), verb.ReadLogArgs{From: "0/16B3748"}); err == nil {
+	if _, err := primary.ReadLog(primary.ctx(), tail.ReadLogArgs{From: "0/16B3748"}); err == nil {
 		t.Error("another engine's position was read")
 	}
 	// What a replica may be told to do differently lasts, and nothing is lost.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/binlog"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 )
@@ -18,8 +19,8 @@ import (
 const shownRows = 500
 
 // listing gives the tail as a person reads it.
-func (c *comparison) listing() *verb.Tail {
-	t := &verb.Tail{From: c.fork.String(), To: c.end.String(), Bytes: c.tailSize}
+func (c *comparison) listing() *tail.Tail {
+	t := &tail.Tail{From: c.fork.String(), To: c.end.String(), Bytes: c.tailSize}
 	rows := 0
 	for _, tg := range c.tail {
 		x := transactionOf(tg.group)
@@ -35,8 +36,8 @@ func (c *comparison) listing() *verb.Tail {
 	return t
 }
 
-func transactionOf(g *binlog.Group) verb.Transaction {
-	x := verb.Transaction{GTID: g.GTID.String(), At: g.At, Outcome: "committed", First: g.GTID.String(), Last: g.GTID.String(), Schema: g.GTID.Flags&binlog.DDL != 0, Changes: []verb.Change{}, WhyNotUndone: g.WhyNotUndone()}
+func transactionOf(g *binlog.Group) tail.Transaction {
+	x := tail.Transaction{GTID: g.GTID.String(), At: g.At, Outcome: "committed", First: g.GTID.String(), Last: g.GTID.String(), Schema: g.GTID.Flags&binlog.DDL != 0, Changes: []tail.Change{}, WhyNotUndone: g.WhyNotUndone()}
 	if g.HasStatements() {
 		for _, q := range g.Statements {
 			x.Statements = append(x.Statements, strings.Join(strings.Fields(q.Text), " "))
@@ -49,7 +50,7 @@ func transactionOf(g *binlog.Group) verb.Transaction {
 		if !ok {
 			i = len(x.Changes)
 			at[table] = i
-			x.Changes = append(x.Changes, verb.Change{Table: table})
+			x.Changes = append(x.Changes, tail.Change{Table: table})
 		}
 		switch r.Kind {
 		case "insert":
@@ -63,8 +64,8 @@ func transactionOf(g *binlog.Group) verb.Transaction {
 	return x
 }
 
-func rowOf(r *binlog.Rows, ch binlog.Change) verb.RowChange {
-	out := verb.RowChange{Table: r.Table.Database + "." + r.Table.Name, Kind: r.Kind, Columns: columnNames(r.Table)}
+func rowOf(r *binlog.Rows, ch binlog.Change) tail.RowChange {
+	out := tail.RowChange{Table: r.Table.Database + "." + r.Table.Name, Kind: r.Kind, Columns: columnNames(r.Table)}
 	out.Before, out.After = texts(ch.Before), texts(ch.After)
 	return out
 }
@@ -96,14 +97,14 @@ func (e *Engine) Names(context.Context, []string) (map[string]string, error) {
 }
 
 // RowsAt implements engine.Salvager: the log holds the values itself.
-func (e *Engine) RowsAt(context.Context, verb.RowsAtArgs) (verb.RowsAt, error) {
-	return verb.RowsAt{}, nil
+func (e *Engine) RowsAt(context.Context, tail.RowsAtArgs) (tail.RowsAt, error) {
+	return tail.RowsAt{}, nil
 }
 
 // Salvage implements engine.Salvager. It writes every transaction of the tail
 // with its rows before and after, as statements that load them into tables of
 // their own, never over live ones.
-func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, progress engine.Progress) (*verb.Tail, error) {
+func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, progress engine.Progress) (*tail.Tail, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	progress("reading the log after the fork", 0, 0)

@@ -12,6 +12,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 )
 
@@ -224,8 +225,8 @@ type place struct {
 // timelines of its own has its tail on all of them. places, when given,
 // collects where rows were written; parents tells under which transaction a
 // subtransaction ended.
-func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN, places func(p place, tx uint32)) (t *verb.Tail, parents map[uint32]uint32, err error) {
-	b := tailBuilder{byID: map[uint32]*verb.Transaction{}, parent: map[uint32]uint32{}, places: places, trail: pgtool.NewRowTrail(verb.ShownRows)}
+func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN, places func(p place, tx uint32)) (t *tail.Tail, parents map[uint32]uint32, err error) {
+	b := tailBuilder{byID: map[uint32]*tail.Transaction{}, parent: map[uint32]uint32{}, places: places, trail: pgtool.NewRowTrail(tail.ShownRows)}
 	h := position.History{Past: o.Past, Current: o.Line.Number}
 	from := fork
 	for _, br := range append(append([]position.Branch{}, h.Past...), position.Branch{Timeline: h.Current, End: end}) {
@@ -241,7 +242,7 @@ func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline u
 		}
 		from = br.End
 	}
-	t = &verb.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true, Transactions: b.list()}
+	t = &tail.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true, Transactions: b.list()}
 	b.showRows(t)
 	if len(t.Places().Places) > 0 { // else nobody asks, and it reads up to two files of log
 		t.Next = e.nextTransaction(ctx, timeline, fork)
@@ -251,7 +252,7 @@ func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline u
 
 // tailBuilder gathers records into transactions.
 type tailBuilder struct {
-	byID   map[uint32]*verb.Transaction
+	byID   map[uint32]*tail.Transaction
 	order  []uint32
 	parent map[uint32]uint32
 	places func(p place, tx uint32)
@@ -269,7 +270,7 @@ func (b *tailBuilder) add(r pgtool.Record) {
 	}
 	t := b.byID[r.Transaction]
 	if t == nil {
-		t = &verb.Transaction{ID: r.Transaction, Outcome: verb.Unfinished, First: r.At.String(), Changes: []verb.Change{}, Records: map[string]int{}}
+		t = &tail.Transaction{ID: r.Transaction, Outcome: tail.Unfinished, First: r.At.String(), Changes: []tail.Change{}, Records: map[string]int{}}
 		b.byID[r.Transaction] = t
 		b.order = append(b.order, r.Transaction)
 	}
@@ -314,19 +315,19 @@ func (b *tailBuilder) add(r pgtool.Record) {
 	}
 }
 
-func changeOf(t *verb.Transaction, table string) *verb.Change {
+func changeOf(t *tail.Transaction, table string) *tail.Change {
 	for i := range t.Changes {
 		if t.Changes[i].Table == table {
 			return &t.Changes[i]
 		}
 	}
-	t.Changes = append(t.Changes, verb.Change{Table: table})
+	t.Changes = append(t.Changes, tail.Change{Table: table})
 	return &t.Changes[len(t.Changes)-1]
 }
 
 // list folds subtransactions into their parents and leaves out transactions
 // that changed nothing.
-func (b *tailBuilder) list() []verb.Transaction {
+func (b *tailBuilder) list() []tail.Transaction {
 	for child, parent := range b.parent {
 		c, p := b.byID[child], b.byID[parent]
 		if c == nil || p == nil {
@@ -346,7 +347,7 @@ func (b *tailBuilder) list() []verb.Transaction {
 		}
 		delete(b.byID, child)
 	}
-	out := []verb.Transaction{}
+	out := []tail.Transaction{}
 	for _, id := range b.order {
 		if t := b.byID[id]; t != nil && (b.all || len(t.Changes) > 0 || t.Schema) {
 			out = append(out, *t)

@@ -13,6 +13,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
@@ -20,12 +21,12 @@ import (
 
 // LogFiles implements engine.LogKeeper. Files past the newest write are those
 // that the server made ready for reuse.
-func (e *Engine) LogFiles(ctx context.Context) ([]verb.LogFile, error) {
+func (e *Engine) LogFiles(ctx context.Context) ([]tail.LogFile, error) {
 	return e.logFiles(e.Observe(ctx, false))
 }
 
-func (e *Engine) logFiles(o *observation.Server) ([]verb.LogFile, error) {
-	out := []verb.LogFile{}
+func (e *Engine) logFiles(o *observation.Server) ([]tail.LogFile, error) {
+	out := []tail.LogFile{}
 	names, err := os.ReadDir(e.Path("pg_wal"))
 	if os.IsNotExist(err) {
 		return out, nil // it holds no database yet
@@ -40,7 +41,7 @@ func (e *Engine) logFiles(o *observation.Server) ([]verb.LogFile, error) {
 		if !ok {
 			continue
 		}
-		f := verb.LogFile{Name: n.Name(), Bytes: int64(e.segmentBytes()), From: begin.String(), To: (begin + position.LSN(e.segmentBytes())).String(), History: timeline}
+		f := tail.LogFile{Name: n.Name(), Bytes: int64(e.segmentBytes()), From: begin.String(), To: (begin + position.LSN(e.segmentBytes())).String(), History: timeline}
 		if fi, err := n.Info(); err == nil {
 			f.ChangedAt = fi.ModTime().UTC()
 		}
@@ -78,7 +79,7 @@ const pageBytes = 16 << 20
 
 // ReadLog implements engine.LogKeeper. The log names relations by file number;
 // their names are looked up on this server while it runs.
-func (e *Engine) ReadLog(ctx context.Context, a verb.ReadLogArgs) (*verb.LogPage, error) {
+func (e *Engine) ReadLog(ctx context.Context, a tail.ReadLogArgs) (*tail.LogPage, error) {
 	o := e.Observe(ctx, false)
 	end, err := position.ParseLSN(cmp.Or(cmp.Or(o.Written, o.Received), o.ShutdownAt))
 	if err != nil {
@@ -105,16 +106,16 @@ func (e *Engine) ReadLog(ctx context.Context, a verb.ReadLogArgs) (*verb.LogPage
 		to = min(to, end)
 	}
 	if max(from, shown) >= to {
-		return &verb.LogPage{Transactions: []verb.Transaction{}, Next: from.String(), Shown: shown.String(), End: true}, nil
+		return &tail.LogPage{Transactions: []tail.Transaction{}, Next: from.String(), Shown: shown.String(), End: true}, nil
 	}
-	b := tailBuilder{byID: map[uint32]*verb.Transaction{}, parent: map[uint32]uint32{}, all: true}
+	b := tailBuilder{byID: map[uint32]*tail.Transaction{}, parent: map[uint32]uint32{}, all: true}
 	for _, part := range e.parts(o, from, to) {
 		stderr, err := e.dump(ctx, part.Timeline, part.from, part.to, b.add)
 		if _, ended := pgtool.ParseEnd(stderr); err != nil && !ended {
 			return nil, fmt.Errorf("read the log of %s from %s: %w", e.cfg.Name, part.from, err)
 		}
 	}
-	t := verb.Tail{Transactions: b.list()}
+	t := tail.Tail{Transactions: b.list()}
 	if o.Accepting {
 		names, err := e.Names(ctx, t.Files())
 		if err != nil {
@@ -143,15 +144,15 @@ const heldBack = 4 * pageBytes
 // order in which they did, so that each is on one page, whole. At the log's end
 // those that have not ended come last; the next page begins early enough to
 // have all of their records.
-func pageOf(all []verb.Transaction, a verb.ReadLogArgs, s span) *verb.LogPage {
+func pageOf(all []tail.Transaction, a tail.ReadLogArgs, s span) *tail.LogPage {
 	sort.SliceStable(all, func(i, j int) bool { return lastRecord(all[i]) < lastRecord(all[j]) })
-	page := &verb.LogPage{Transactions: []verb.Transaction{}, End: s.to >= s.end}
+	page := &tail.LogPage{Transactions: []tail.Transaction{}, End: s.to >= s.end}
 	shown := s.to
-	var open []verb.Transaction
+	var open []tail.Transaction
 	for _, t := range all {
 		switch {
 		case !wanted(t, a):
-		case t.Outcome == verb.Unfinished:
+		case t.Outcome == tail.Unfinished:
 			open = append(open, t)
 		case lastRecord(t) < s.shown:
 		case a.Limit > 0 && !s.newest && len(page.Transactions) == a.Limit:
@@ -165,7 +166,7 @@ func pageOf(all []verb.Transaction, a verb.ReadLogArgs, s span) *verb.LogPage {
 	}
 	next := shown
 	for _, t := range all {
-		if first, err := position.ParseLSN(t.First); err == nil && (lastRecord(t) >= shown || t.Outcome == verb.Unfinished) {
+		if first, err := position.ParseLSN(t.First); err == nil && (lastRecord(t) >= shown || t.Outcome == tail.Unfinished) {
 			next = min(next, first)
 		}
 	}
@@ -179,14 +180,14 @@ func pageOf(all []verb.Transaction, a verb.ReadLogArgs, s span) *verb.LogPage {
 	return page
 }
 
-func lastRecord(t verb.Transaction) position.LSN {
+func lastRecord(t tail.Transaction) position.LSN {
 	at, _ := position.ParseLSN(t.Last)
 	return at
 }
 
 // readFrom gives the position at which to begin: the one asked for, that of a
 // time, or far enough before the end for the newest transactions.
-func (e *Engine) readFrom(o *observation.Server, a verb.ReadLogArgs, end position.LSN) (position.LSN, error) {
+func (e *Engine) readFrom(o *observation.Server, a tail.ReadLogArgs, end position.LSN) (position.LSN, error) {
 	files, err := e.logFiles(o)
 	if err != nil {
 		return 0, err
@@ -242,7 +243,7 @@ func (e *Engine) parts(o *observation.Server, from, to position.LSN) (out []part
 }
 
 // place names the file that holds each transaction's last record.
-func (e *Engine) place(page *verb.LogPage, o *observation.Server) {
+func (e *Engine) place(page *tail.LogPage, o *observation.Server) {
 	for i := range page.Transactions {
 		at, err := position.ParseLSN(page.Transactions[i].Last)
 		if err != nil {
@@ -256,7 +257,7 @@ func (e *Engine) place(page *verb.LogPage, o *observation.Server) {
 	}
 }
 
-func wanted(t verb.Transaction, a verb.ReadLogArgs) bool {
+func wanted(t tail.Transaction, a tail.ReadLogArgs) bool {
 	return t.Touches(a.Table) && (a.Since.IsZero() || t.At.IsZero() || !t.At.Before(a.Since))
 }
 
@@ -269,19 +270,19 @@ func (e *Engine) Trim(ctx context.Context, _ verb.TrimArgs) error { return e.Che
 var levels = map[string]string{"WARNING": "warning", "ERROR": "error", "FATAL": "fatal", "PANIC": "fatal"}
 
 // Complaints implements engine.LogKeeper.
-func (e *Engine) Complaints(n int) ([]verb.Complaint, error) {
-	return host.Complaints(e.cfg.LogFile, n, func(line string) (verb.Complaint, bool) {
+func (e *Engine) Complaints(n int) ([]tail.Complaint, error) {
+	return host.Complaints(e.cfg.LogFile, n, func(line string) (tail.Complaint, bool) {
 		for word, level := range levels {
 			before, text, found := strings.Cut(line, word+":")
 			if !found || strings.Contains(before, `"`) {
 				continue
 			}
-			c := verb.Complaint{Level: level, Text: strings.TrimSpace(text)}
+			c := tail.Complaint{Level: level, Text: strings.TrimSpace(text)}
 			if len(before) > 23 {
 				c.At, _ = time.Parse("2006-01-02 15:04:05.000", before[:23])
 			}
 			return c, true
 		}
-		return verb.Complaint{}, false
+		return tail.Complaint{}, false
 	})
 }

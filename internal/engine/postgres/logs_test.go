@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 )
@@ -21,7 +22,7 @@ func TestReadLog(t *testing.T) {
 	r.sql("insert into boats select n, 'boat' from generate_series(1, 3) n")
 	middle := r.text("select pg_current_wal_insert_lsn()::text")
 	r.sql("begin; insert into boats values (9, 'sunk'); rollback", "update boats set name = 'ship' where id = 2; delete from boats where id = 3", "insert into oars values (1)", "alter table oars add column n int")
-	read := func(a verb.ReadLogArgs) *verb.LogPage {
+	read := func(a tail.ReadLogArgs) *tail.LogPage {
 		t.Helper()
 		p, err := r.ReadLog(r.ctx(), a)
 		if err != nil {
@@ -29,7 +30,7 @@ func TestReadLog(t *testing.T) {
 		}
 		return p
 	}
-	counts := func(p *verb.LogPage, table string) (committed, aborted, inserts, updates, deletes int) {
+	counts := func(p *tail.LogPage, table string) (committed, aborted, inserts, updates, deletes int) {
 		for _, x := range p.Transactions {
 			for _, c := range x.Changes {
 				if !strings.HasSuffix(c.Table, table) {
@@ -45,7 +46,7 @@ func TestReadLog(t *testing.T) {
 		}
 		return
 	}
-	all := read(verb.ReadLogArgs{From: from})
+	all := read(tail.ReadLogArgs{From: from})
 	if c, a, i, u, d := counts(all, ".boats"); c != 2 || a != 1 || i != 4 || u != 1 || d != 1 {
 		t.Errorf("boats: %d committed, %d aborted, %d inserted, %d updated, %d deleted\n%+v", c, a, i, u, d, all.Transactions)
 	}
@@ -61,15 +62,15 @@ func TestReadLog(t *testing.T) {
 	if schema != 1 || !all.End {
 		t.Errorf("%d changed definitions; the end was seen: %t", schema, all.End)
 	}
-	if c, _, i, u, _ := counts(read(verb.ReadLogArgs{From: from, To: middle}), ".boats"); c != 1 || i != 3 || u != 0 {
+	if c, _, i, u, _ := counts(read(tail.ReadLogArgs{From: from, To: middle}), ".boats"); c != 1 || i != 3 || u != 0 {
 		t.Errorf("up to the middle: %d committed, %d inserted, %d updated", c, i, u)
 	}
-	if p := read(verb.ReadLogArgs{From: from, Table: "public.oars"}); len(p.Transactions) != 1 {
+	if p := read(tail.ReadLogArgs{From: from, Table: "public.oars"}); len(p.Transactions) != 1 {
 		t.Errorf("oars: %+v", p.Transactions)
 	}
 	// Page by page it is the same.
-	paged := func(from string) (list []verb.Transaction) {
-		a := verb.ReadLogArgs{From: from, Limit: 1}
+	paged := func(from string) (list []tail.Transaction) {
+		a := tail.ReadLogArgs{From: from, Limit: 1}
 		for range 20 {
 			p := read(a)
 			list = append(list, p.Transactions...)
@@ -101,7 +102,7 @@ func TestReadLog(t *testing.T) {
 		slow("insert into slow values (1)")
 		r.sql(fmt.Sprintf("insert into oars values (%d)", 100+n))
 	}
-	if p := read(verb.ReadLogArgs{From: from}); len(p.Transactions) != 4 || p.Transactions[3].Outcome != verb.Unfinished || p.Transactions[3].Changes[0].Inserts != 3 {
+	if p := read(tail.ReadLogArgs{From: from}); len(p.Transactions) != 4 || p.Transactions[3].Outcome != tail.Unfinished || p.Transactions[3].Changes[0].Inserts != 3 {
 		t.Errorf("while it is open: %+v", p.Transactions)
 	}
 	slow("commit")
@@ -109,13 +110,13 @@ func TestReadLog(t *testing.T) {
 	if len(pages) != 4 || pages[3].Outcome != "committed" || pages[3].Changes[0].Inserts != 3 || !strings.HasSuffix(pages[3].Changes[0].Table, ".slow") {
 		t.Errorf("page by page: %+v", pages)
 	}
-	if p := read(verb.ReadLogArgs{Since: time.Now().Add(time.Hour)}); len(p.Transactions) != 0 || !p.End {
+	if p := read(tail.ReadLogArgs{Since: time.Now().Add(time.Hour)}); len(p.Transactions) != 0 || !p.End {
 		t.Errorf("of the time to come: %+v", p.Transactions)
 	}
-	if p := read(verb.ReadLogArgs{Limit: 2}); len(p.Transactions) != 2 {
+	if p := read(tail.ReadLogArgs{Limit: 2}); len(p.Transactions) != 2 {
 		t.Errorf("the newest two: %+v", p.Transactions)
 	}
-	for _, bad := range []verb.ReadLogArgs{{From: "nonsense"}, {From: "0/100"}, {From: from, To: "x"}} {
+	for _, bad := range []tail.ReadLogArgs{{From: "nonsense"}, {From: "0/100"}, {From: from, To: "x"}} {
 		var input engine.InputError
 		if _, err := r.ReadLog(r.ctx(), bad); !errors.As(err, &input) {
 			t.Errorf("%+v: %v", bad, err)

@@ -17,6 +17,7 @@ import (
 
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
@@ -83,11 +84,11 @@ func (e *Engine) namesIn(ctx context.Context, db string, rels []pgtool.Relation,
 		case err != nil:
 			return err
 		case kind == "t":
-			out[r.String()] = verb.SideTable
+			out[r.String()] = tail.SideTable
 		case kind == "r":
 			out[r.String()] = db + "." + name
 		default:
-			out[r.String()] = verb.SideTable // sequences and indexes hold no rows of their own
+			out[r.String()] = tail.SideTable // sequences and indexes hold no rows of their own
 		}
 	}
 	return nil
@@ -100,7 +101,7 @@ const defaultSpace = 1663
 // looks up the tables, reads the rows that the tail's committed transactions
 // left, and writes a file that a person can read and psql can load: into
 // tables of their own, never over live ones.
-func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, progress engine.Progress) (*verb.Tail, error) {
+func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, progress engine.Progress) (*tail.Tail, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	fork, err := position.ParseLSN(a.Fork)
@@ -172,12 +173,12 @@ func (r *tailRows) list() []string {
 // salvageSchema is where a salvage is loaded.
 const salvageSchema = "crosstwin_salvage"
 
-func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArgs, tail *verb.Tail, committed map[uint32]origin, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
-	names, err := e.names(ctx, tail.Files(), func(db string) (*pgx.Conn, error) { return p.connect(ctx, db) })
+func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArgs, t *tail.Tail, committed map[uint32]origin, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
+	names, err := e.names(ctx, t.Files(), func(db string) (*pgx.Conn, error) { return p.connect(ctx, db) })
 	if err != nil {
 		return fmt.Errorf("look up the tables of the tail: %w", err)
 	}
-	tail.Name(names)
+	t.Name(names)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
@@ -187,15 +188,15 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArg
 		return err
 	}
 	w := bufio.NewWriter(f)
-	writeSalvageHead(w, e.cfg.Name, tail)
+	writeSalvageHead(w, e.cfg.Name, t)
 	byDB := map[string][]pgtool.Relation{}
 	for r := range rows {
-		if n := names[r.String()]; n != "" && n != verb.SideTable {
+		if n := names[r.String()]; n != "" && n != tail.SideTable {
 			db, _, _ := strings.Cut(n, ".")
 			byDB[db] = append(byDB[db], r)
 		}
 	}
-	shown := newShownRows(tail, rows)
+	shown := newShownRows(t, rows)
 	for db, rels := range byDB {
 		sort.Slice(rels, func(i, j int) bool { return rels[i].File < rels[j].File })
 		c, err2 := p.connect(ctx, db)
@@ -219,11 +220,11 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArg
 	if err = errors.Join(err, w.Flush(), f.Sync(), f.Close()); err != nil {
 		return fmt.Errorf("save the tail: %w", err)
 	}
-	tail.FillAfter(shown.found)
+	t.FillAfter(shown.found)
 	if err := os.Rename(path+".new", path); err != nil {
 		return err
 	}
-	tail.Saved = path
+	t.Saved = path
 	return host.SyncDir(dir)
 }
 
@@ -235,7 +236,7 @@ type origin struct {
 
 // tailTimes gives the origin for each transaction number that stands in rows,
 // those of subtransactions included.
-func tailTimes(t *verb.Tail, parents map[uint32]uint32) map[uint32]origin {
+func tailTimes(t *tail.Tail, parents map[uint32]uint32) map[uint32]origin {
 	out := map[uint32]origin{}
 	for _, x := range t.Transactions {
 		if x.Outcome == "committed" {
@@ -250,7 +251,7 @@ func tailTimes(t *verb.Tail, parents map[uint32]uint32) map[uint32]origin {
 	return out
 }
 
-func writeSalvageHead(w *bufio.Writer, name string, t *verb.Tail) {
+func writeSalvageHead(w *bufio.Writer, name string, t *tail.Tail) {
 	n, i, u, d := t.Counts()
 	fmt.Fprintf(w, "-- What %s wrote after %s on timeline %d, up to %s, and no other server has:\n", name, t.From, t.Timeline, t.To)
 	fmt.Fprintf(w, "-- %d committed transactions with %d inserts, %d updates and %d deletes.\n", n, i, u, d)

@@ -12,12 +12,12 @@ import (
 
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
-	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/tail"
 )
 
 // showRows puts the rows that were followed under their transactions. Rows of
 // what was rolled back, or never ended, are not part of what the tail left.
-func (b *tailBuilder) showRows(t *verb.Tail) {
+func (b *tailBuilder) showRows(t *tail.Tail) {
 	at := map[uint32]int{}
 	for i, x := range t.Transactions {
 		if x.Outcome == "committed" {
@@ -29,7 +29,7 @@ func (b *tailBuilder) showRows(t *verb.Tail) {
 		if !ok {
 			continue
 		}
-		trail := verb.RowTrail{Relation: s.Relation.String(), Made: s.Made, Bulk: s.Bulk, Again: b.top(s.Again)}
+		trail := tail.RowTrail{Relation: s.Relation.String(), Made: s.Made, Bulk: s.Bulk, Again: b.top(s.Again)}
 		if s.Old != nil {
 			trail.Old = s.Old.Spot()
 		}
@@ -37,7 +37,7 @@ func (b *tailBuilder) showRows(t *verb.Tail) {
 			trail.New = s.New.Spot()
 		}
 		x := &t.Transactions[i]
-		x.Rows = append(x.Rows, verb.RowChange{Table: trail.Relation, Kind: s.Kind, Columns: []string{}, Trail: &trail})
+		x.Rows = append(x.Rows, tail.RowChange{Table: trail.Relation, Kind: s.Kind, Columns: []string{}, Trail: &trail})
 	}
 }
 
@@ -72,14 +72,14 @@ func (e *Engine) nextTransaction(ctx context.Context, timeline uint32, fork posi
 // shownRows collects the last versions of the rows in a listing, while a tail
 // is saved.
 type shownRows struct {
-	tail  *verb.Tail
+	tail  *tail.Tail
 	rows  map[pgtool.Relation]*tailRows
-	found verb.RowsAt
+	found tail.RowsAt
 	free  int // how many rows may still be listed that the trail does not name
 }
 
-func newShownRows(t *verb.Tail, rows map[pgtool.Relation]*tailRows) *shownRows {
-	s := &shownRows{tail: t, rows: rows, found: verb.RowsAt{}, free: verb.ShownRows}
+func newShownRows(t *tail.Tail, rows map[pgtool.Relation]*tailRows) *shownRows {
+	s := &shownRows{tail: t, rows: rows, found: tail.RowsAt{}, free: tail.ShownRows}
 	for _, x := range t.Transactions {
 		s.free -= len(x.Rows)
 		for _, r := range x.Rows {
@@ -106,7 +106,7 @@ func (s *shownRows) left(rel pgtool.Relation, table, spot string, from origin, r
 	}
 	for i := range s.tail.Transactions {
 		if x := &s.tail.Transactions[i]; x.ID == from.id {
-			r := verb.RowChange{Table: table, Kind: "insert"}
+			r := tail.RowChange{Table: table, Kind: "insert"}
 			r.SetAfter(row)
 			x.Rows = append(x.Rows, r)
 			s.free--
@@ -118,8 +118,8 @@ func (s *shownRows) left(rel pgtool.Relation, table, spot string, from origin, r
 // pages were the same at the fork, so a version that lay at a place then and was
 // not replaced since is still there. Places are used again: versions written
 // since the fork are left out by their transaction's number.
-func (e *Engine) RowsAt(ctx context.Context, a verb.RowsAtArgs) (verb.RowsAt, error) {
-	out := verb.RowsAt{}
+func (e *Engine) RowsAt(ctx context.Context, a tail.RowsAtArgs) (tail.RowsAt, error) {
+	out := tail.RowsAt{}
 	if a.Next == 0 {
 		return nil, errors.New("no log of before the fork is left, so which row versions are older is not known")
 	}
@@ -133,7 +133,7 @@ func (e *Engine) RowsAt(ctx context.Context, a verb.RowsAtArgs) (verb.RowsAt, er
 	}
 	for f, spots := range a.Places {
 		db, table, ok := strings.Cut(names[f], ".")
-		if !ok || names[f] == verb.SideTable {
+		if !ok || names[f] == tail.SideTable {
 			continue
 		}
 		if out[f], err = e.rowsIn(ctx, db, table, spots, a.Next); err != nil {

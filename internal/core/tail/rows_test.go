@@ -1,4 +1,4 @@
-package verb
+package tail
 
 import (
 	"encoding/json"

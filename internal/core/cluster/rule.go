@@ -1,0 +1,29 @@
+package cluster
+
+// Rule names a kind of problem; alerts are raised by it, and can be muted by it.
+type Rule string
+
+// All rules.
+const (
+	RuleNoPrimary    Rule = "no primary"
+	RuleTwoPrimaries Rule = "two primaries"
+	RuleNoWrites     Rule = "takes no writes"
+	RuleAdrift       Rule = "adrift"
+	RuleLinkDown     Rule = "link down"
+	RuleStalled      Rule = "stalled"
+	RuleBehind       Rule = "behind"
+	RuleDown         Rule = "down"
+	RuleUnseen       Rule = "unseen"
+	RuleAtRisk       Rule = "at risk"
+	RuleSlotFilling  Rule = "slot filling"
+	RuleLogFilling   Rule = "log filling"
+	RuleConflicts    Rule = "conflicts"
+	RuleClock        Rule = "clock"
+	RuleCertificate  Rule = "certificate"
+	RuleNeedsYou     Rule = "needs you"
+	RuleOpen         Rule = "open by default"
+)
+
+// Rules lists all rules, worst first: the order in which problems are shown.
+var Rules = []Rule{RuleTwoPrimaries, RuleNoPrimary, RuleNoWrites, RuleNeedsYou, RuleAdrift, RuleLogFilling, RuleLinkDown, RuleStalled, RuleUnseen, RuleDown, RuleAtRisk,
+	RuleSlotFilling, RuleBehind, RuleConflicts, RuleClock, RuleCertificate, RuleOpen}

@@ -1,0 +1,231 @@
+package operation
+
+import (
+	"cmp"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"fmt"
+	"strconv"
+)
+
+func logBegins(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+	if len(o.LogFiles) == 0 || len(c.Values) == 0 {
+		return false, c.Server + " names no log files"
+	}
+	return o.LogFiles[0].Name == c.Values[0], c.Server + "'s log begins with " + o.LogFiles[0].Name
+}
+
+// Condition is something that must be true after a step, told from a fresh
+// observation and never from the verb's own answer.
+type Condition struct {
+	Kind   string   `json:"kind"`
+	Server string   `json:"server"`
+	Other  string   `json:"other,omitempty"`
+	Values []string `json:"values,omitempty"`
+	// Within is how much may be missing, in the unit of position.Order.
+	Within int64 `json:"within,omitempty"`
+	Term   int64 `json:"term,omitempty"`
+	// Fact names a mark that an earlier step kept; the runner puts its id and
+	// position into Values before the condition is tested.
+	Fact string `json:"fact,omitempty"`
+}
+
+// The kinds of condition.
+const (
+	IsStopped     = "stopped"        // no database process, or one that can write no more
+	HoldsAll      = "holds all"      // Server applied all that Other wrote before its orderly stop
+	IsPrimary     = "is primary"     // runs, writable, owner of Term
+	IsReplica     = "is replica"     // runs read-only
+	Streams       = "streams"        // runs read-only, connected to Other, on Other's history
+	PointsAt      = "points at"      // its settings name Other as upstream
+	IsDetached    = "detached"       // follows nobody, no connection left
+	HasSlots      = "has slots"      // Values exist
+	LacksSlots    = "lacks slots"    // Values do not exist
+	IsClosed      = "closed"         // an unsupervised start would open read-only
+	IsCaughtUp    = "caught up"      // at most Within behind Other
+	HasNoted      = "noted"          // Term was noted
+	IsUnbroken    = "whole"          // no unfinished copy or rewind
+	HasPassed     = "passed"         // applied the mark's position
+	HasMark       = "has mark"       // the mark was found in its own log
+	HoldsMost     = "holds most"     // received at least what Other received
+	LogBegins     = "log begins"     // the oldest file of its log is Values[0]
+	HasCheckpoint = "has checkpoint" // a recovery would begin at Values[0] or after
+	HasSetting    = "has setting"    // setting Values[0] is Values[1]
+	StoppedClean  = "stopped clean"  // data says: shut down, with everything written out
+)
+
+// Holds tests a condition against observations by server name. seen is what
+// was found, in words, for the journal and for the error.
+func (c Condition) Holds(engine string, obs map[string]*observation.Server) (ok bool, seen string) {
+	o := obs[c.Server]
+	if o == nil {
+		return false, c.Server + " was not observed"
+	}
+	other := obs[c.Other]
+	if c.Other != "" && other == nil {
+		return false, c.Other + " was not observed"
+	}
+	test, known := conditionTests[c.Kind]
+	if !known {
+		return false, "unknown condition " + c.Kind
+	}
+	return test(c, engine, o, other)
+}
+
+// Known reports whether there is a test for the condition's kind.
+func (c Condition) Known() bool { _, ok := conditionTests[c.Kind]; return ok }
+
+var conditionTests = map[string]func(c Condition, engine string, o, other *observation.Server) (bool, string){
+	IsStopped: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return !o.Running || o.ShutdownAt != "", c.Server + runs(o)
+	},
+	StoppedClean: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return !o.Running && (o.ShutdownAt != "" || o.DataState == "shut down in recovery"), c.Server + runs(o) + ", data: " + o.DataState
+	},
+	HoldsAll: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
+		return position.HoldsStop(engine, o.Applied, other.ShutdownAt), fmt.Sprintf("%s applied %s, %s stopped taking writes at %s", c.Server, o.Applied, c.Other, cmp.Or(other.ShutdownAt, "no known position"))
+	},
+	IsPrimary: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		ok := o.Accepting && o.Role == observation.Primary && o.Writable && o.Guard.Owner && o.Guard.Accepted == c.Term
+		return ok, fmt.Sprintf("%s%s, owner of term %d: %t", c.Server, runs(o), o.Guard.Accepted, o.Guard.Owner)
+	},
+	IsReplica: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return o.Accepting && o.Role == observation.Replica, c.Server + runs(o)
+	},
+	Streams:    streams,
+	LogBegins:  logBegins,
+	HasSetting: hasSetting,
+	HasCheckpoint: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
+		ok, _ := position.Reaches(engine, o.Redo, c.Values[0])
+		return ok, fmt.Sprintf("%s's last checkpoint is at %s", c.Server, cmp.Or(o.Redo, "no known position"))
+	},
+	PointsAt: func(c Condition, _ string, o, other *observation.Server) (bool, string) {
+		return pointsAt(o, other), c.Server + " points at " + upstream(o)
+	},
+	IsDetached: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		ok := o.Upstream == nil || o.Upstream.Host == "" && !o.Upstream.Connected
+		return ok, c.Server + " points at " + upstream(o)
+	},
+	HasSlots: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		for _, n := range c.Values {
+			if _, ok := o.SlotNamed(n); !ok {
+				return false, c.Server + " has no slot " + n
+			}
+		}
+		return true, c.Server + " has them"
+	},
+	LacksSlots: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		for _, n := range c.Values {
+			if _, ok := o.SlotNamed(n); ok {
+				return false, c.Server + " still has slot " + n
+			}
+		}
+		return true, "none left on " + c.Server
+	},
+	IsClosed: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return o.ClosedByDefault, fmt.Sprintf("%s closed by default: %t", c.Server, o.ClosedByDefault)
+	},
+	IsCaughtUp: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
+		lacks, known := position.Lacks(engine, o.Applied, other.Written)
+		return known && lacks <= c.Within, fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Applied, c.Other, other.Written)
+	},
+	HasPassed: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
+		if len(c.Values) < 2 {
+			return false, "no mark was kept"
+		}
+		ok, _ := position.Reaches(engine, o.Applied, c.Values[1])
+		return ok, fmt.Sprintf("%s applied %s, the mark stands at %s", c.Server, o.Applied, c.Values[1])
+	},
+	HasMark: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		if len(c.Values) < 1 {
+			return false, "no mark was kept"
+		}
+		return o.Kin == c.Values[0], fmt.Sprintf("the newest mark found on %s is %q, looked for %q", c.Server, o.Kin, c.Values[0])
+	},
+	HoldsMost: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
+		lacks, known := position.Lacks(engine, o.Received, other.Received)
+		return o.Received != "" && (!known || lacks == 0), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Received, c.Other, other.Received)
+	},
+	HasNoted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return o.Guard.Noted == c.Term, fmt.Sprintf("%s noted term %d", c.Server, o.Guard.Noted)
+	},
+	IsUnbroken: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		switch {
+		case o.DataEmpty:
+			return false, c.Server + " holds no database"
+		case o.Unfinished != "":
+			return false, "a " + o.Unfinished + " broke off on " + c.Server
+		}
+		return true, c.Server + " holds a whole database"
+	},
+}
+
+func streams(c Condition, engine string, o, other *observation.Server) (bool, string) {
+	kin := o.Line.Compare(other.Line)
+	ok := o.Accepting && o.Role == observation.Replica && pointsAt(o, other) && o.Upstream.Connected && o.Upstream.ApplierProblem == "" && kin != position.Stranger
+	text := c.Server + runs(o) + ", points at " + upstream(o)
+	if o.Upstream != nil {
+		text += fmt.Sprintf(", connected: %t", o.Upstream.Connected)
+		for _, problem := range []string{o.Upstream.Problem, o.Upstream.ApplierProblem} {
+			if problem != "" {
+				text += " (" + problem + ")"
+			}
+		}
+	}
+	return ok, fmt.Sprintf("%s, history: %s (%s, %s has %s)", text, kin, cmp.Or(position.HistoryName(engine, o.Line), "none"), c.Other, cmp.Or(position.HistoryName(engine, other.Line), "none"))
+}
+
+func pointsAt(o, other *observation.Server) bool {
+	return o.Upstream != nil && o.Upstream.Host == other.Address.Host && o.Upstream.Port == other.Address.Port
+}
+
+func upstream(o *observation.Server) string {
+	if o.Upstream == nil || o.Upstream.Host == "" {
+		return "nobody"
+	}
+	return fmt.Sprintf("%s:%d", o.Upstream.Host, o.Upstream.Port)
+}
+
+func runs(o *observation.Server) string {
+	switch {
+	case !o.Running:
+		return " does not run"
+	case !o.Accepting:
+		return " runs and does not answer"
+	case o.Writable:
+		return " runs as " + string(o.Role) + ", writable"
+	}
+	return " runs as " + string(o.Role) + ", read-only"
+}
+
+func hasSetting(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+	if len(c.Values) < 2 {
+		return false, "no value was asked for"
+	}
+	have := o.Live[c.Values[0]]
+	return sameSetting(have, c.Values[1]), fmt.Sprintf("%s is %s on %s", c.Values[0], cmp.Or(have, "not set"), c.Server)
+}
+
+// sameSetting tells whether two texts are one value: servers print sizes and
+// times in the unit that fits best.
+func sameSetting(have, want string) bool {
+	if have == want {
+		return true
+	}
+	a, ok1 := baseUnit(have)
+	b, ok2 := baseUnit(want)
+	return ok1 && ok2 && a == b
+}
+
+// units give the size of a unit in its base: bytes or milliseconds.
+var units = map[string]float64{"": 1, "B": 1, "kB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30, "TB": 1 << 40, "ms": 1, "s": 1e3, "min": 60e3, "h": 3600e3, "d": 86400e3}
+
+func baseUnit(s string) (float64, bool) {
+	i := 0
+	for i < len(s) && (s[i] >= '0' && s[i] <= '9' || s[i] == '.' || s[i] == '-') {
+		i++
+	}
+	n, err := strconv.ParseFloat(s[:i], 64)
+	unit, known := units[s[i:]]
+	return n * unit, err == nil && known
+}
