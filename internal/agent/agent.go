@@ -20,6 +20,7 @@ import (
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 )
 
@@ -29,6 +30,7 @@ type Agent struct {
 	dir    string
 	engine engine.Engine
 	memory *memory
+	verbs  map[verb.Name]handler
 	jobs   jobs
 	log    *slog.Logger
 	roots  *x509.CertPool
@@ -69,6 +71,7 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 	if a.engine, err = cfg.open(dir, a.memory, peers{a}); err != nil {
 		return nil, err
 	}
+	a.verbs = a.table()
 	if acc, err := a.account(); err == nil {
 		if x, ok := a.engine.(engine.Accounter); ok {
 			if err := x.Remember(acc); err != nil {
@@ -172,6 +175,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 		s.Fenced = false
 	}
 	o.Guard, o.Fenced, o.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
+	o.Abilities = a.abilities()
 	o.CertificateEnds = a.cert.Leaf.NotAfter
 	a.lastMu.Lock()
 	a.lastAt = time.Now()

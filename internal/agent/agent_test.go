@@ -30,7 +30,7 @@ type fakeEngine struct {
 	writable bool
 	fenced   int
 	promoted int
-	started  []string
+	started  []observation.Role
 	hold     chan struct{} // a seed waits for it
 	slow     chan struct{} // a checkpoint closes it and goes on until it is ended
 	fail     error
@@ -45,10 +45,10 @@ func (f *fakeEngine) Observe(ctx context.Context, _ bool) *observation.Server {
 	}
 	return &observation.Server{Running: true, Accepting: ctx.Err() == nil, Role: role, Writable: f.writable}
 }
-func (f *fakeEngine) Start(_ context.Context, as string) error {
+func (f *fakeEngine) Start(_ context.Context, as observation.Role) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.started, f.writable = append(f.started, as), as == "primary"
+	f.started, f.writable = append(f.started, as), as == observation.Primary
 	return f.fail
 }
 func (f *fakeEngine) Stop(context.Context) error { return f.fail }
@@ -79,17 +79,17 @@ func (f *fakeEngine) Checkpoint(ctx context.Context) error {
 	}
 	return nil
 }
-func (f *fakeEngine) Close() error                                    { return nil }
-func (f *fakeEngine) Follow(context.Context, verb.FollowArgs) error   { return f.fail }
-func (f *fakeEngine) Slots(context.Context, verb.SlotsArgs) error     { return nil }
-func (f *fakeEngine) FindMark(context.Context, verb.MarkResult) error { return f.fail }
-func (f *fakeEngine) Examine(context.Context, verb.ExamineArgs) (*verb.Examination, error) {
+func (f *fakeEngine) Close() error                                { return nil }
+func (f *fakeEngine) Follow(context.Context, verb.Follow) error   { return f.fail }
+func (f *fakeEngine) Slots(context.Context, verb.Slots) error     { return nil }
+func (f *fakeEngine) FindMark(context.Context, verb.Marked) error { return f.fail }
+func (f *fakeEngine) Examine(context.Context, verb.Examine) (*verb.Examination, error) {
 	return &verb.Examination{}, nil
 }
-func (f *fakeEngine) Mark(_ context.Context, id string, _ int64, _ string) (verb.MarkResult, error) {
-	return verb.MarkResult{ID: id, At: "0/1"}, nil
+func (f *fakeEngine) Mark(_ context.Context, id string, _ int64, _ string) (verb.Marked, error) {
+	return verb.Marked{ID: id, At: "0/1"}, nil
 }
-func (f *fakeEngine) Seed(ctx context.Context, _ verb.SeedArgs, p engine.Progress) error {
+func (f *fakeEngine) Seed(ctx context.Context, _ verb.Seed, p engine.Progress) error {
 	p("copying", 50, 100)
 	select {
 	case <-f.hold:
@@ -126,6 +126,7 @@ func newRig(t *testing.T) *rig {
 	if r.cert, err = authority.Pair(pki.AgentName("bookings", "gull")); err != nil {
 		t.Fatal(err)
 	}
+	r.verbs = r.table()
 	r.server = httptest.NewUnstartedServer(r.handler())
 	r.server.TLS = &tls.Config{Certificates: []tls.Certificate{r.cert}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: authority.Pool()}
 	r.server.Config.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)
@@ -146,9 +147,9 @@ func (r *rig) as(t *testing.T, name string) *agentapi.Caller {
 	return agentapi.NewCaller(pair, r.authority.Pool())
 }
 
-func (r *rig) do(t *testing.T, name string, term int64, args any) (agentapi.Answer, error) {
+func (r *rig) do(t *testing.T, term int64, call verb.Call) (agentapi.Answer, error) {
 	t.Helper()
-	return r.caller.Do(t.Context(), r.target, name, verb.Request{Operation: 1, Step: "s", Term: term, Args: args})
+	return r.caller.Do(t.Context(), r.target, agentapi.Request{Operation: 1, Step: "s", Term: term, Call: call})
 }
 
 func code(err error) string {
@@ -168,7 +169,7 @@ func TestWhoMayAsk(t *testing.T) {
 		if _, err := c.Observe(t.Context(), r.target, agentapi.ObserveRequest{}); code(err) != agentapi.CodeForbidden {
 			t.Errorf("%s may observe: %v", name, err)
 		}
-		if _, err := c.Do(t.Context(), r.target, verb.Promote, verb.Request{Term: 9}); code(err) != agentapi.CodeForbidden {
+		if _, err := c.Do(t.Context(), r.target, agentapi.Request{Term: 9, Call: verb.Promote{}}); code(err) != agentapi.CodeForbidden {
 			t.Errorf("%s may promote: %v", name, err)
 		}
 	}
@@ -206,12 +207,12 @@ func TestWhoMayAsk(t *testing.T) {
 // Invariant: an act of an older term has no effect, over restarts too.
 func TestOlderTermsAreRefused(t *testing.T) {
 	r := newRig(t)
-	if _, err := r.do(t, verb.Note, 5, nil); err != nil {
+	if _, err := r.do(t, 5, verb.Note{}); err != nil {
 		t.Fatal(err)
 	}
-	for _, v := range []string{verb.Note, verb.Start, verb.Stop, verb.Fence, verb.Promote, verb.Follow, verb.Slots, verb.Checkpoint, verb.Mark, verb.AwaitMark, verb.Seed, verb.Verify} {
-		if _, err := r.do(t, v, 4, nil); code(err) != agentapi.CodeStaleTerm {
-			t.Errorf("%s of term 4 after 5 was noted: %v", v, err)
+	for _, v := range []verb.Call{verb.Note{}, verb.Start{}, verb.Stop{}, verb.Fence{}, verb.Promote{}, verb.Follow{}, verb.Slots{}, verb.Checkpoint{}, verb.Mark{}, verb.AwaitMark{}, verb.Seed{}, verb.Verify{}} {
+		if _, err := r.do(t, 4, v); code(err) != agentapi.CodeStaleTerm {
+			t.Errorf("%s of term 4 after 5 was noted: %v", v.Verb(), err)
 		}
 	}
 	if r.f.promoted+r.f.fenced+len(r.f.started) != 0 {
@@ -225,28 +226,28 @@ func TestOlderTermsAreRefused(t *testing.T) {
 
 func TestPromote(t *testing.T) {
 	r := newRig(t)
-	if _, err := r.do(t, verb.Promote, 2, verb.PromoteArgs{Server: "tern"}); err == nil || r.f.promoted != 0 {
+	if _, err := r.do(t, 2, verb.Promote{Server: "tern"}); err == nil || r.f.promoted != 0 {
 		t.Errorf("a promotion meant for another server: %v", err)
 	}
-	if _, err := r.do(t, verb.Mark, 2, nil); err == nil {
+	if _, err := r.do(t, 2, verb.Mark{}); err == nil {
 		t.Error("a server that owns no term wrote a mark")
 	}
-	if _, err := r.do(t, verb.Promote, 2, verb.PromoteArgs{Server: "gull"}); err != nil {
+	if _, err := r.do(t, 2, verb.Promote{Server: "gull"}); err != nil {
 		t.Fatal(err)
 	}
 	if g := r.memory.get().Guard; g != (guard.State{Noted: 2, Accepted: 2, Owner: true}) || r.f.promoted != 1 {
 		t.Errorf("%+v", g)
 	}
-	a, err := r.do(t, verb.Mark, 2, nil)
-	var m verb.MarkResult
+	a, err := r.do(t, 2, verb.Mark{})
+	var m verb.Marked
 	if err != nil || json.Unmarshal(a.Result, &m) != nil || m.ID == "" || r.memory.get().Kin != m.ID {
 		t.Errorf("%v %s", err, a.Result)
 	}
 	r.memory.SetUnfinished("rewind")
-	if _, err := r.do(t, verb.Promote, 3, verb.PromoteArgs{Server: "gull"}); err == nil || !strings.Contains(err.Error(), "broke off") {
+	if _, err := r.do(t, 3, verb.Promote{Server: "gull"}); err == nil || !strings.Contains(err.Error(), "was interrupted") {
 		t.Errorf("a half rewound server was promoted: %v", err)
 	}
-	if _, err := r.do(t, verb.Start, 2, verb.StartArgs{As: "primary"}); err != nil {
+	if _, err := r.do(t, 2, verb.Start{As: "primary"}); err != nil {
 		t.Errorf("the owner may open its data: %v", err)
 	}
 }
@@ -263,7 +264,7 @@ func TestFencesItself(t *testing.T) {
 	if o, err = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); err != nil || r.f.fenced != 0 || !o.Guard.Owner {
 		t.Fatalf("the owner: %+v %v", o, err)
 	}
-	if _, err := r.do(t, verb.Note, 4, nil); err != nil {
+	if _, err := r.do(t, 4, verb.Note{}); err != nil {
 		t.Fatal(err)
 	}
 	if o, _ = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); r.f.fenced != 0 || !o.Writable {
@@ -330,20 +331,20 @@ func TestNewerTermEndsWhatRuns(t *testing.T) {
 	if err := r.note(4); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.do(t, verb.Verify, 4, nil); err != nil { // ended before: not touched
+	if _, err := r.do(t, 4, verb.Verify{}); err != nil { // ended before: not touched
 		t.Fatal(err)
 	}
 	stubborn := func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return "rewound", nil }
-	if _, busy, err := r.jobs.start("9/rewind", verb.Rewind, 4, r.mayAct, stubborn); busy || err != nil {
+	if _, busy, err := r.jobs.start("9/rewind", "rewind", 4, r.mayAct, stubborn); busy || err != nil {
 		t.Fatal(busy, err)
 	}
 	r.f.mu.Lock()
 	r.f.slow = make(chan struct{})
 	r.f.mu.Unlock()
 	checkpoint := make(chan error, 1)
-	go func() { _, err := r.do(t, verb.Checkpoint, 4, nil); checkpoint <- err }()
+	go func() { _, err := r.do(t, 4, verb.Checkpoint{}); checkpoint <- err }()
 	<-r.f.slow
-	if _, err := r.do(t, verb.Note, 5, nil); err != nil {
+	if _, err := r.do(t, 5, verb.Note{}); err != nil {
 		t.Fatal(err)
 	}
 	// Note has answered: nothing of the older term runs any more.
@@ -353,11 +354,11 @@ func TestNewerTermEndsWhatRuns(t *testing.T) {
 	if err := <-checkpoint; code(err) != agentapi.CodeStaleTerm {
 		t.Errorf("the act of the older term gave %v", err)
 	}
-	if _, _, err := r.jobs.start("9/rewind", verb.Rewind, 4, r.mayAct, stubborn); err == nil {
+	if _, _, err := r.jobs.start("9/rewind", "rewind", 4, r.mayAct, stubborn); err == nil {
 		t.Error("a job of an older term was begun")
 	}
 	// A decision that comes with an observation is a newer term too.
-	if _, _, err := r.jobs.start("10/rewind", verb.Rewind, 5, r.mayAct, stubborn); err != nil {
+	if _, _, err := r.jobs.start("10/rewind", "rewind", 5, r.mayAct, stubborn); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 6}); err != nil {
@@ -374,7 +375,7 @@ func TestVoid(t *testing.T) {
 	var j jobs
 	n := 0
 	count := func(context.Context, engine.Progress) (any, error) { n++; return n, nil }
-	result := func(key, kind string, do func(context.Context, engine.Progress) (any, error)) any {
+	result := func(key string, kind verb.Name, do func(context.Context, engine.Progress) (any, error)) any {
 		t.Helper()
 		j.start(key, kind, 1, anyTerm, do)
 		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(time.Millisecond) {
@@ -385,28 +386,28 @@ func TestVoid(t *testing.T) {
 		t.Fatal("the job does not end")
 		return nil
 	}
-	result("1/sums", verb.Sums, count)
-	if got := result("1/sums", verb.Sums, count); got != 1 {
+	result("1/sums", "sums", count)
+	if got := result("1/sums", "sums", count); got != 1 {
 		t.Errorf("the same key gave %v", got)
 	}
-	if err := j.void(t.Context(), verb.Seed); err != nil || j.current() == nil {
+	if err := j.void(t.Context(), "seed"); err != nil || j.current() == nil {
 		t.Errorf("%v: a job of another kind was forgotten", err)
 	}
-	if err := j.void(t.Context(), verb.Sums); err != nil {
+	if err := j.void(t.Context(), "sums"); err != nil {
 		t.Fatal(err)
 	}
-	if got := result("1/sums", verb.Sums, count); got != 2 {
+	if got := result("1/sums", "sums", count); got != 2 {
 		t.Errorf("after new views it gave %v", got)
 	}
-	j.start("2/sums", verb.Sums, 1, anyTerm, func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return nil, ctx.Err() })
-	if err := j.void(t.Context(), verb.Sums); err != nil || j.current() != nil {
+	j.start("2/sums", "sums", 1, anyTerm, func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return nil, ctx.Err() })
+	if err := j.void(t.Context(), "sums"); err != nil || j.current() != nil {
 		t.Errorf("%v: it was not ended: %+v", err, j.current())
 	}
 	stubborn := make(chan bool)
-	j.start("3/sums", verb.Sums, 1, anyTerm, func(context.Context, engine.Progress) (any, error) { <-stubborn; return nil, nil })
+	j.start("3/sums", "sums", 1, anyTerm, func(context.Context, engine.Progress) (any, error) { <-stubborn; return nil, nil })
 	soon, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
-	if err := j.void(soon, verb.Sums); err == nil {
+	if err := j.void(soon, "sums"); err == nil {
 		t.Error("a job that goes on was forgotten")
 	}
 	close(stubborn)
@@ -418,7 +419,7 @@ func TestJobs(t *testing.T) {
 	r := newRig(t)
 	var j jobs
 	work := func(ctx context.Context, p engine.Progress) (any, error) {
-		return "done", r.f.Seed(ctx, verb.SeedArgs{}, p)
+		return "done", r.f.Seed(ctx, verb.Seed{}, p)
 	}
 	first, busy, _ := j.start("1/copy", "seed", 1, anyTerm, work)
 	if busy || first.State != observation.JobRunning {

@@ -9,6 +9,7 @@ import (
 
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 )
 
@@ -29,7 +30,7 @@ type jobs struct {
 // that failed is begun anew. busy is set when another job runs. mayAct is asked
 // under the lock that endOlder takes, so a term noted meanwhile either refuses
 // the job here or ends it.
-func (j *jobs) start(key, kind string, term int64, mayAct func(int64) error, do func(context.Context, engine.Progress) (any, error)) (job observation.Job, busy bool, err error) {
+func (j *jobs) start(key string, kind verb.Name, term int64, mayAct func(int64) error, do func(context.Context, engine.Progress) (any, error)) (job observation.Job, busy bool, err error) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if err := mayAct(term); err != nil {
@@ -42,7 +43,7 @@ func (j *jobs) start(key, kind string, term int64, mayAct func(int64) error, do 
 		return *j.job, false, nil
 	}
 	ctx, cancel := context.WithCancelCause(context.Background())
-	mine := &observation.Job{Key: key, Kind: kind, State: observation.JobRunning, StartedAt: time.Now().UTC(), SecondsLeft: -1}
+	mine := &observation.Job{Key: key, Kind: string(kind), State: observation.JobRunning, StartedAt: time.Now().UTC(), SecondsLeft: -1}
 	j.job, j.term, j.ended, j.cancel, j.rateAt, j.rateOf = mine, term, false, cancel, time.Now(), 0
 	go func() {
 		result, err := do(ctx, func(note string, done, total int64) { j.progress(mine, note, done, total) })
@@ -92,11 +93,11 @@ func (j *jobs) settled(ctx context.Context) error {
 // One that runs is ended first. A comparison that is taken up again opens new
 // views, and sums of the old ones, asked for under the same key, would not be
 // of the same moment on all servers.
-func (j *jobs) void(ctx context.Context, kind string) error {
+func (j *jobs) void(ctx context.Context, kind verb.Name) error {
 	for {
 		j.mu.Lock()
 		running := false
-		if j.job != nil && j.job.Kind == kind {
+		if j.job != nil && j.job.Kind == string(kind) {
 			if running = j.job.State == observation.JobRunning; running {
 				j.cancel(nil)
 			} else {

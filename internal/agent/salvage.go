@@ -14,8 +14,8 @@ import (
 	"crosstwin/internal/engine"
 )
 
-// handleTail serves what a tail's listing and its saved form need.
-func (a *Agent) handleTail(m *http.ServeMux, x engine.Salvager) {
+// handleTail serves what a tail's listing needs.
+func (a *Agent) handleTail(m *http.ServeMux, x engine.TailReader) {
 	m.HandleFunc("POST /agent/v1/names", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
 		var files []string
 		if err := decode(r.Body, &files); err != nil {
@@ -38,6 +38,10 @@ func (a *Agent) handleTail(m *http.ServeMux, x engine.Salvager) {
 		}
 		return answer(w, rows)
 	}))
+}
+
+// handleSalvage serves saved tails.
+func (a *Agent) handleSalvage(m *http.ServeMux) {
 	m.HandleFunc("GET /agent/v1/salvage/{file}", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
 		name := filepath.Base(r.PathValue("file"))
 		f, err := os.Open(filepath.Join(a.salvageDir(), name))
@@ -55,16 +59,16 @@ func (a *Agent) salvageDir() string { return filepath.Join(a.dir, "salvage") }
 
 // salvage saves the tail, and beside it the listing with its values, so that
 // they are shown from then on without opening the data again.
-func (a *Agent) salvage(ctx context.Context, x engine.Salvager, v verb.SalvageArgs, p engine.Progress) (*tail.Tail, error) {
+func (a *Agent) salvage(ctx context.Context, x engine.Salvager, v verb.Salvage, p engine.Progress) (tail.Tail, error) {
 	t, err := x.Salvage(ctx, v, a.salvageDir(), p)
 	if err != nil {
-		return nil, err
+		return tail.Tail{}, err
 	}
 	b, err := json.Marshal(t)
 	if err != nil {
-		return nil, err
+		return tail.Tail{}, err
 	}
-	return t, writeSynced(t.Saved+listingSuffix, b, 0o600)
+	return *t, writeSynced(t.Saved+listingSuffix, b, 0o600)
 }
 
 const listingSuffix = ".listing.json"

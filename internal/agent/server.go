@@ -33,7 +33,7 @@ func (a *Agent) handler() http.Handler {
 		return answer(w, a.observe(r.Context(), req.Thorough))
 	}))
 	m.HandleFunc("POST /agent/v1/examine", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
-		var req verb.ExamineArgs
+		var req verb.Examine
 		if err := decode(r.Body, &req); err != nil {
 			return err
 		}
@@ -44,9 +44,10 @@ func (a *Agent) handler() http.Handler {
 		a.recallTail(x.Tail)
 		return answer(w, x)
 	}))
-	if x, ok := a.engine.(engine.Salvager); ok {
+	if x, ok := a.engine.(engine.TailReader); ok {
 		a.handleTail(m, x)
 	}
+	a.handleSalvage(m)
 	if x, ok := a.engine.(engine.LogKeeper); ok {
 		a.handleLog(m, x)
 	}

@@ -6,62 +6,183 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 )
 
-// request is a verb as it arrives.
+// request is a call as it arrives, its arguments read.
 type request struct {
-	Operation int64           `json:"operation"`
-	Step      string          `json:"step"`
-	Term      int64           `json:"term"`
-	Args      json.RawMessage `json:"args"`
+	agentapi.Envelope
+	call verb.Call
 }
 
 func (r request) key() string { return fmt.Sprintf("%d/%s", r.Operation, r.Step) }
 
-// args decodes a verb's arguments.
-func args[T any](r request) (T, error) {
-	var v T
-	if len(r.Args) == 0 || string(r.Args) == "null" {
-		return v, nil
+// handler carries out one verb. Progress is for long ones.
+type handler func(ctx context.Context, r request, p engine.Progress) (any, error)
+
+// act makes a handler of a call without a result.
+func act[C verb.Call](do func(context.Context, C) error) (verb.Name, handler) {
+	var zero C
+	return zero.Verb(), func(ctx context.Context, r request, _ engine.Progress) (any, error) {
+		return nil, do(ctx, r.call.(C))
 	}
-	if err := json.Unmarshal(r.Args, &v); err != nil {
-		return v, agentapi.Problem{Title: "Unreadable", Detail: "the arguments cannot be read: " + err.Error(), Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
-	}
-	return v, nil
 }
+
+// ask makes a handler of a call with a result.
+func ask[C verb.Asks[R], R any](do func(context.Context, C) (R, error)) (verb.Name, handler) {
+	var zero C
+	return zero.Verb(), func(ctx context.Context, r request, _ engine.Progress) (any, error) { return do(ctx, r.call.(C)) }
+}
+
+// actLong makes a handler of a long call without a result.
+func actLong[C verb.Call](do func(context.Context, C, engine.Progress) error) (verb.Name, handler) {
+	var zero C
+	return zero.Verb(), func(ctx context.Context, r request, p engine.Progress) (any, error) {
+		return nil, do(ctx, r.call.(C), p)
+	}
+}
+
+// askLong makes a handler of a long call with a result.
+func askLong[C verb.Asks[R], R any](do func(context.Context, C, engine.Progress) (R, error)) (verb.Name, handler) {
+	var zero C
+	return zero.Verb(), func(ctx context.Context, r request, p engine.Progress) (any, error) { return do(ctx, r.call.(C), p) }
+}
+
+// underTerm makes a handler of a call that changes who may write: it needs the
+// term of its request.
+func underTerm[C verb.Call](do func(ctx context.Context, c C, term int64) (any, error)) (verb.Name, handler) {
+	var zero C
+	return zero.Verb(), func(ctx context.Context, r request, _ engine.Progress) (any, error) {
+		return do(ctx, r.call.(C), r.Term)
+	}
+}
+
+// without drops the arguments of a call that has none.
+func without[C verb.Call](do func(context.Context) error) (verb.Name, handler) {
+	return act(func(ctx context.Context, _ C) error { return do(ctx) })
+}
+
+// table lists what this agent can do: what every engine offers, and the further
+// abilities of its own.
+func (a *Agent) table() map[verb.Name]handler {
+	m := map[verb.Name]handler{}
+	add := func(n verb.Name, h handler) { m[n] = h }
+	add(without[verb.Note](a.jobs.settled)) // serveVerb noted the term
+	add(underTerm(a.start))
+	add(underTerm(a.promote))
+	add(underTerm(a.mark))
+	add(act(a.awaitMark))
+	add(without[verb.Stop](a.engine.Stop))
+	add(act(func(ctx context.Context, c verb.Fence) error { return a.fence(ctx, c.Gently) }))
+	add(act(a.engine.Follow))
+	if x, ok := a.engine.(engine.Reserver); ok {
+		add(act(x.Slots))
+	}
+	if x, ok := a.engine.(engine.Checkpointer); ok {
+		add(without[verb.Checkpoint](x.Checkpoint))
+	}
+	if x, ok := a.engine.(engine.Accounter); ok {
+		add(act(func(ctx context.Context, c verb.Prepare) error { return a.prepare(ctx, x, c) }))
+		add(act(func(ctx context.Context, c verb.Account) error { return a.learnAccount(ctx, c.From) }))
+		add(ask(func(ctx context.Context, c verb.Probe) (verb.Probed, error) { return a.probe(ctx, x, c), nil }))
+	}
+	if x, ok := a.engine.(engine.LogKeeper); ok {
+		add(act(x.Trim))
+	}
+	if x, ok := a.engine.(engine.Tuner); ok {
+		add(act(x.Set))
+	}
+	if x, ok := a.engine.(engine.Scheduler); ok {
+		add(without[verb.Events](x.Events))
+	}
+	if x, ok := a.engine.(engine.Seeder); ok {
+		add(actLong(func(ctx context.Context, c verb.Seed, p engine.Progress) error {
+			if err := a.learnAccount(ctx, c.Source); err != nil {
+				return err
+			}
+			return x.Seed(ctx, c, p)
+		}))
+		add(actLong(func(ctx context.Context, _ verb.Verify, p engine.Progress) error { return x.Verify(ctx, p) }))
+	}
+	if x, ok := a.engine.(engine.Settler); ok {
+		add(without[verb.Settle](x.Settle))
+	}
+	if x, ok := a.engine.(engine.Rewinder); ok {
+		add(actLong(func(ctx context.Context, c verb.Rewind, p engine.Progress) error {
+			if err := a.learnAccount(ctx, c.Source); err != nil {
+				return err
+			}
+			return x.Rewind(ctx, c, p)
+		}))
+	}
+	if x, ok := a.engine.(engine.Salvager); ok {
+		add(askLong(func(ctx context.Context, c verb.Salvage, p engine.Progress) (tail.Tail, error) {
+			return a.salvage(ctx, x, c, p)
+		}))
+	}
+	if x, ok := a.engine.(engine.Comparer); ok {
+		a.addComparer(add, x)
+	}
+	return m
+}
+
+func (a *Agent) addComparer(add func(verb.Name, handler), x engine.Comparer) {
+	add(ask(func(ctx context.Context, c verb.Hold) (verb.Held, error) {
+		if err := a.jobs.void(ctx, verb.Sums{}.Verb()); err != nil {
+			return verb.Held{}, err
+		}
+		return x.Hold(ctx, c.Seconds)
+	}))
+	add(act(func(ctx context.Context, c verb.Snapshot) error {
+		if err := a.jobs.void(ctx, verb.Sums{}.Verb()); err != nil {
+			return err
+		}
+		return x.Snapshot(ctx, c)
+	}))
+	add(without[verb.Release](x.Release))
+	add(without[verb.Forget](x.Forget))
+	add(ask(x.Rows))
+	add(askLong(func(ctx context.Context, _ verb.Sums, p engine.Progress) ([]verb.TableSum, error) {
+		return x.Sums(ctx, p)
+	}))
+}
+
+// abilities lists the verbs of the table; the agent reports them with each
+// observation, so nobody asks twice.
+func (a *Agent) abilities() []string {
+	var out []string
+	for n := range a.verbs {
+		out = append(out, string(n))
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (a *Agent) mayAct(term int64) error { return a.memory.get().Guard.MayAct(term) }
 
 // serveVerb refuses acts of an older term before anything else (invariant I3:
 // a command of an older term has no effect), then carries out one at a time.
 func (a *Agent) serveVerb(w http.ResponseWriter, r *http.Request) error {
-	var req request
-	if err := decode(r.Body, &req); err != nil {
+	req, do, err := a.readRequest(r)
+	if err != nil {
 		return err
 	}
-	name := r.PathValue("verb")
 	if err := a.mayAct(req.Term); err != nil {
 		return err
 	}
+	name := req.call.Verb()
 	a.log.Info("verb", "verb", name, "operation", req.Operation, "step", req.Step, "term", req.Term)
-	if kind, long := a.longVerbs()[name]; long {
-		job, busy, err := a.jobs.start(req.key(), name, req.Term, a.mayAct, func(ctx context.Context, p engine.Progress) (any, error) { return kind(ctx, req, p) })
-		if err != nil {
-			return err
-		}
-		if busy {
-			return agentapi.Problem{Title: "The agent is busy", Detail: fmt.Sprintf("%s's agent is still at work on %s for operation step %s", a.cfg.Server, job.Kind, job.Key), Status: http.StatusConflict, Code: agentapi.CodeBusy}
-		}
-		return answer(w, agentapi.Answer{Job: &job})
+	if verb.Long(name) {
+		return a.serveLong(w, req, do)
 	}
-	do, ok := a.shortVerbs()[name]
-	if !ok {
-		return agentapi.Problem{Title: "Unknown verb", Detail: "this agent does not know the verb " + name, Status: http.StatusNotFound, Code: agentapi.CodeBadInput}
-	}
-	if name == verb.Note {
+	if _, note := req.call.(verb.Note); note {
 		// Noted before its turn comes: what runs under an older term ends by it.
 		if err := a.note(req.Term); err != nil {
 			return err
@@ -76,7 +197,7 @@ func (a *Agent) serveVerb(w http.ResponseWriter, r *http.Request) error {
 	if err := a.mayAct(req.Term); err != nil {
 		return err
 	}
-	result, err := do(ctx, req)
+	result, err := do(ctx, req, nil)
 	var stale guard.StaleTermError
 	if errors.As(context.Cause(ctx), &stale) {
 		return stale // whatever came of it counts for nothing
@@ -92,177 +213,59 @@ func (a *Agent) serveVerb(w http.ResponseWriter, r *http.Request) error {
 	return answer(w, agentapi.Answer{Result: raw})
 }
 
-func (a *Agent) mayAct(term int64) error { return a.memory.get().Guard.MayAct(term) }
-
-type shortVerb func(ctx context.Context, r request) (any, error)
-
-// withArgs adapts a typed verb without a result.
-func withArgs[T any](do func(ctx context.Context, v T) error) shortVerb {
-	return func(ctx context.Context, r request) (any, error) {
-		v, err := args[T](r)
-		if err != nil {
-			return nil, err
-		}
-		return nil, do(ctx, v)
+func (a *Agent) readRequest(r *http.Request) (req request, do handler, err error) {
+	if err := decode(r.Body, &req.Envelope); err != nil {
+		return req, nil, err
 	}
+	name := verb.Name(r.PathValue("verb"))
+	do, ok := a.verbs[name]
+	if !ok {
+		return req, nil, agentapi.Problem{Title: "Unknown verb", Detail: fmt.Sprintf("%s's agent cannot do %q", a.cfg.Server, name), Status: http.StatusNotFound, Code: agentapi.CodeBadInput}
+	}
+	if req.call, err = verb.Read(name, req.Args); err != nil {
+		return req, nil, agentapi.Problem{Title: "Unreadable", Detail: err.Error(), Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
+	}
+	return req, do, nil
 }
 
-func (a *Agent) shortVerbs() map[string]shortVerb {
-	none := func(do func(context.Context) error) shortVerb {
-		return func(ctx context.Context, _ request) (any, error) { return nil, do(ctx) }
+func (a *Agent) serveLong(w http.ResponseWriter, req request, do handler) error {
+	job, busy, err := a.jobs.start(req.key(), req.call.Verb(), req.Term, a.mayAct, func(ctx context.Context, p engine.Progress) (any, error) { return do(ctx, req, p) })
+	if err != nil {
+		return err
 	}
-	m := map[string]shortVerb{
-		verb.Note:       none(a.jobs.settled), // serveVerb noted the term
-		verb.Start:      a.start,
-		verb.Stop:       none(a.engine.Stop),
-		verb.Fence:      withArgs(func(ctx context.Context, v verb.FenceArgs) error { return a.fence(ctx, v.Gently) }),
-		verb.Promote:    a.promote,
-		verb.Follow:     withArgs(a.engine.Follow),
-		verb.Slots:      withArgs(a.engine.Slots),
-		verb.Checkpoint: none(a.engine.Checkpoint),
-		verb.Mark:       a.mark,
-		verb.AwaitMark:  withArgs(a.awaitMark),
+	if busy {
+		return agentapi.Problem{Title: "Busy agent", Detail: fmt.Sprintf("%s's agent is still at work on %s for operation step %s", a.cfg.Server, job.Kind, job.Key), Status: http.StatusConflict, Code: agentapi.CodeBusy}
 	}
-	if x, ok := a.engine.(engine.Accounter); ok {
-		m[verb.Prepare] = withArgs(func(ctx context.Context, v verb.PrepareArgs) error { return a.prepare(ctx, x, v) })
-		m[verb.Account] = withArgs(func(ctx context.Context, v verb.PrepareArgs) error { return a.learnAccount(ctx, v.From) })
-		m[verb.Probe] = func(ctx context.Context, r request) (any, error) {
-			v, err := args[verb.ProbeArgs](r)
-			if err != nil {
-				return nil, err
-			}
-			acc, err := a.account()
-			if err != nil {
-				return verb.ProbeResult{Problem: err.Error()}, nil
-			}
-			return x.Probe(ctx, v.Peer, acc), nil
-		}
-	}
-	if x, ok := a.engine.(engine.LogKeeper); ok {
-		m[verb.Trim] = withArgs(x.Trim)
-	}
-	if x, ok := a.engine.(engine.Tuner); ok {
-		m[verb.Set] = withArgs(x.Set)
-	}
-	if x, ok := a.engine.(engine.Scheduler); ok {
-		m[verb.Events] = none(x.Events)
-	}
-	if x, ok := a.engine.(engine.Rewinder); ok {
-		m[verb.Settle] = none(x.Settle)
-	}
-	if x, ok := a.engine.(engine.Comparer); ok {
-		m[verb.Hold] = func(ctx context.Context, r request) (any, error) {
-			v, err := args[verb.HoldArgs](r)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.jobs.void(ctx, verb.Sums); err != nil {
-				return nil, err
-			}
-			return x.Hold(ctx, v.Seconds)
-		}
-		m[verb.Snapshot] = func(ctx context.Context, r request) (any, error) {
-			v, err := args[verb.SnapshotArgs](r)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.jobs.void(ctx, verb.Sums); err != nil {
-				return nil, err
-			}
-			return nil, x.Snapshot(ctx, v)
-		}
-		m[verb.Release] = none(x.Release)
-		m[verb.Forget] = none(x.Forget)
-		m[verb.Rows] = func(ctx context.Context, r request) (any, error) {
-			v, err := args[verb.RowsArgs](r)
-			if err != nil {
-				return nil, err
-			}
-			return x.Rows(ctx, v)
-		}
-	}
-	return m
-}
-
-type longVerb func(ctx context.Context, r request, p engine.Progress) (any, error)
-
-func (a *Agent) longVerbs() map[string]longVerb {
-	m := map[string]longVerb{}
-	if x, ok := a.engine.(engine.Seeder); ok {
-		m[verb.Seed] = func(ctx context.Context, r request, p engine.Progress) (any, error) {
-			v, err := args[verb.SeedArgs](r)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.learnAccount(ctx, v.Source); err != nil {
-				return nil, err
-			}
-			return nil, x.Seed(ctx, v, p)
-		}
-		m[verb.Verify] = func(ctx context.Context, _ request, p engine.Progress) (any, error) { return nil, x.Verify(ctx, p) }
-	}
-	if x, ok := a.engine.(engine.Rewinder); ok {
-		m[verb.Rewind] = func(ctx context.Context, r request, p engine.Progress) (any, error) {
-			v, err := args[verb.RewindArgs](r)
-			if err != nil {
-				return nil, err
-			}
-			if err := a.learnAccount(ctx, v.Source); err != nil {
-				return nil, err
-			}
-			return nil, x.Rewind(ctx, v, p)
-		}
-	}
-	if x, ok := a.engine.(engine.Salvager); ok {
-		m[verb.Salvage] = func(ctx context.Context, r request, p engine.Progress) (any, error) {
-			v, err := args[verb.SalvageArgs](r)
-			if err != nil {
-				return nil, err
-			}
-			return a.salvage(ctx, x, v, p)
-		}
-	}
-	if x, ok := a.engine.(engine.Comparer); ok {
-		m[verb.Sums] = func(ctx context.Context, _ request, p engine.Progress) (any, error) { return x.Sums(ctx, p) }
-	}
-	return m
+	return answer(w, agentapi.Answer{Job: &job})
 }
 
 // start opens a database. For writes only with a term that this server owns:
 // the decision is on disk before the data is opened.
-func (a *Agent) start(ctx context.Context, r request) (any, error) {
-	v, err := args[verb.StartArgs](r)
-	if err != nil {
+func (a *Agent) start(ctx context.Context, c verb.Start, term int64) (any, error) {
+	if c.As != observation.Primary {
+		return nil, a.engine.Start(ctx, observation.Replica)
+	}
+	if err := a.accept(term, true); err != nil {
 		return nil, err
 	}
-	if v.As != "primary" {
-		return nil, a.engine.Start(ctx, "replica")
-	}
-	if err := a.accept(r.Term, true); err != nil {
-		return nil, err
-	}
-	if err := a.memory.get().Guard.MayOpen(r.Term); err != nil {
+	if err := a.memory.get().Guard.MayOpen(term); err != nil {
 		return nil, err
 	}
 	a.setOpening(true)
 	defer a.setOpening(false)
-	return nil, a.engine.Start(ctx, "primary")
+	return nil, a.engine.Start(ctx, observation.Primary)
 }
 
 // promote accepts the term on disk first. A server that has an unfinished copy
 // or rewind is never promoted.
-func (a *Agent) promote(ctx context.Context, r request) (any, error) {
+func (a *Agent) promote(ctx context.Context, c verb.Promote, term int64) (any, error) {
 	if u := a.memory.Unfinished(); u != "" {
-		return nil, fmt.Errorf("%s may not be promoted: a %s broke off on it", a.cfg.Server, u)
+		return nil, fmt.Errorf("%s may not be promoted: a %s was interrupted on it", a.cfg.Server, u)
 	}
-	v, err := args[verb.PromoteArgs](r)
-	if err != nil {
-		return nil, err
+	if c.Server != a.cfg.Server {
+		return nil, agentapi.Problem{Title: "Another server", Detail: fmt.Sprintf("the promotion is for %q and this is the agent of %q", c.Server, a.cfg.Server), Status: http.StatusConflict, Code: agentapi.CodeBadInput}
 	}
-	if v.Server != a.cfg.Server {
-		return nil, agentapi.Problem{Title: "Another server", Detail: fmt.Sprintf("the promotion is for %q and this is the agent of %q", v.Server, a.cfg.Server), Status: http.StatusConflict, Code: agentapi.CodeBadInput}
-	}
-	if err := a.accept(r.Term, true); err != nil {
+	if err := a.accept(term, true); err != nil {
 		return nil, err
 	}
 	a.setOpening(true)
@@ -272,11 +275,11 @@ func (a *Agent) promote(ctx context.Context, r request) (any, error) {
 
 // mark writes a mark for the term. Only the owner may: a mark says whose
 // history this is.
-func (a *Agent) mark(ctx context.Context, r request) (any, error) {
+func (a *Agent) mark(ctx context.Context, _ verb.Mark, term int64) (any, error) {
 	if g := a.memory.get().Guard; !g.Owner {
 		return nil, fmt.Errorf("%s does not own term %d: it writes no mark", a.cfg.Server, g.Accepted)
 	}
-	m, err := a.engine.Mark(ctx, nonce(), r.Term, fmt.Sprintf("term %d, %s", r.Term, a.cfg.Server))
+	m, err := a.engine.Mark(ctx, nonce(), term, fmt.Sprintf("term %d, %s", term, a.cfg.Server))
 	if err != nil {
 		return nil, err
 	}
@@ -286,7 +289,7 @@ func (a *Agent) mark(ctx context.Context, r request) (any, error) {
 	return m, a.memory.change(func(s *state) error { s.Kin = m.ID; return nil })
 }
 
-func (a *Agent) awaitMark(ctx context.Context, v verb.AwaitMarkArgs) error {
+func (a *Agent) awaitMark(ctx context.Context, v verb.AwaitMark) error {
 	if err := a.engine.FindMark(ctx, v.Mark); err != nil {
 		return err
 	}
@@ -295,7 +298,7 @@ func (a *Agent) awaitMark(ctx context.Context, v verb.AwaitMarkArgs) error {
 
 // prepare makes sure of the replication account. The primary's agent makes it
 // once; every other agent asks the primary's for it.
-func (a *Agent) prepare(ctx context.Context, x engine.Accounter, v verb.PrepareArgs) error {
+func (a *Agent) prepare(ctx context.Context, x engine.Accounter, v verb.Prepare) error {
 	acc, err := a.account()
 	switch {
 	case err != nil && v.Account:
@@ -328,4 +331,12 @@ func (a *Agent) learnAccount(ctx context.Context, from verb.Peer) error {
 		return x.Remember(acc)
 	}
 	return nil
+}
+
+func (a *Agent) probe(ctx context.Context, x engine.Accounter, c verb.Probe) verb.Probed {
+	acc, err := a.account()
+	if err != nil {
+		return verb.Probed{Problem: err.Error()}
+	}
+	return x.Probe(ctx, c.Peer, acc)
 }

@@ -35,6 +35,22 @@ type ObserveRequest struct {
 	Thorough bool  `json:"thorough"`
 }
 
+// Request is the envelope of a call.
+type Request struct {
+	Operation int64
+	Step      string
+	Term      int64
+	Call      verb.Call
+}
+
+// Envelope is a Request as it goes over the wire; the verb's name is in the path.
+type Envelope struct {
+	Operation int64           `json:"operation"`
+	Step      string          `json:"step"`
+	Term      int64           `json:"term"`
+	Args      json.RawMessage `json:"args,omitempty"`
+}
+
 // Answer is what a verb gives back: its result, or a job that goes on.
 type Answer struct {
 	Result json.RawMessage  `json:"result,omitempty"`
@@ -182,14 +198,33 @@ func (c *Caller) Observe(ctx context.Context, t Target, r ObserveRequest) (*obse
 	return &o, nil
 }
 
-// Do has a verb carried out.
-func (c *Caller) Do(ctx context.Context, t Target, name string, r verb.Request) (Answer, error) {
-	var a Answer
-	return a, c.post(ctx, t, "/agent/v1/verbs/"+name, r, &a)
+// Do has a call carried out.
+func (c *Caller) Do(ctx context.Context, t Target, r Request) (a Answer, err error) {
+	e := Envelope{Operation: r.Operation, Step: r.Step, Term: r.Term}
+	if e.Args, err = json.Marshal(r.Call); err != nil {
+		return a, err
+	}
+	return a, c.post(ctx, t, "/agent/v1/verbs/"+string(r.Call.Verb()), e, &a)
+}
+
+// Doer carries out calls: a Caller on a target, or whatever wraps one.
+type Doer func(ctx context.Context, r Request) (Answer, error)
+
+// Ask makes a call that yields a result and returns that result.
+func Ask[R any](ctx context.Context, do Doer, r Request, call verb.Asks[R]) (result R, err error) {
+	r.Call = call
+	a, err := do(ctx, r)
+	if err != nil {
+		return result, err
+	}
+	if len(a.Result) == 0 {
+		return result, fmt.Errorf("%s yielded no result", call.Verb())
+	}
+	return result, json.Unmarshal(a.Result, &result)
 }
 
 // Examine has a server's data examined.
-func (c *Caller) Examine(ctx context.Context, t Target, a verb.ExamineArgs) (*verb.Examination, error) {
+func (c *Caller) Examine(ctx context.Context, t Target, a verb.Examine) (*verb.Examination, error) {
 	var x verb.Examination
 	if err := c.post(ctx, t, "/agent/v1/examine", a, &x); err != nil {
 		return nil, err

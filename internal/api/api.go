@@ -18,6 +18,7 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/service"
 	"crosstwin/internal/store"
 )
@@ -82,9 +83,7 @@ func (a *API) authorized(next echo.HandlerFunc) echo.HandlerFunc {
 			return err
 		}
 		c.Set("who", name)
-		if err := a.service.Store.TouchToken(c.Request().Context(), name); err != nil {
-			a.log.Warn("cannot record the use of a token", "error", err)
-		}
+		a.service.NoteUse(c.Request().Context(), name)
 		return next(c)
 	}
 }
@@ -116,6 +115,7 @@ func problemOf(err error) apitype.Problem {
 		many    service.TooManyError
 		input   service.InputError
 		refused service.RefusedError
+		changed service.ChangedError
 		confirm service.ConfirmError
 		far     agentapi.Unreachable
 		agent   agentapi.Problem
@@ -139,11 +139,15 @@ func problemOf(err error) apitype.Problem {
 		return make(http.StatusBadRequest, apitype.CodeBadInput, "This request makes no sense")
 	case errors.As(err, &refused):
 		p := make(http.StatusConflict, apitype.CodeRefused, "Refused: nothing was changed")
-		p.Plan, p.Operation = refused.Plan, refused.Operation
+		p.Plan, p.Operation = shown(refused.Plan), refused.Operation
+		return p
+	case errors.As(err, &changed):
+		p := make(http.StatusConflict, apitype.CodeChanged, "Plan changed")
+		p.Plan = shown(changed.Plan)
 		return p
 	case errors.As(err, &confirm):
 		p := make(http.StatusPreconditionRequired, apitype.CodeConfirm, "To be confirmed")
-		p.Plan = confirm.Plan
+		p.Plan = shown(confirm.Plan)
 		return p
 	case errors.Is(err, store.ErrTaken):
 		return make(http.StatusConflict, apitype.CodeTaken, "Taken already")
@@ -165,6 +169,9 @@ func problemOf(err error) apitype.Problem {
 	}
 	return make(http.StatusInternalServerError, apitype.CodeInternal, "It could not be done")
 }
+
+// shown puts the digest beside a plan.
+func shown(p *operation.Plan) *apitype.Plan { return &apitype.Plan{Digest: p.Digest(), Plan: *p} }
 
 // body decodes a request's body and refuses fields that it does not know: a
 // misspelt field must not pass for an absent one.

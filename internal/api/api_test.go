@@ -122,6 +122,7 @@ func TestProblems(t *testing.T) {
 		{"GET", "/api/v1/operations/7", "", 404, apitype.CodeNotFound, "7"},
 		{"POST", "/api/v1/clusters/bookings/plan", `{"kind":"force"}`, 400, apitype.CodeBadInput, `no operation "force"`},
 		{"POST", "/api/v1/clusters/bookings/operations", `{"kind":"compare"}`, 409, apitype.CodeRefused, "has no primary"},
+		{"POST", "/api/v1/clusters/bookings/operations", `{"kind":"compare","plan":"of yesterday"}`, 409, apitype.CodeRefused, "has no primary"},
 		{"DELETE", "/api/v1/tokens/none", "", 404, apitype.CodeNotFound, "none"},
 	} {
 		status, text, _ := f.ask(c.method, c.path, c.body, with)

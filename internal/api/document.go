@@ -13,6 +13,7 @@ import (
 	"github.com/labstack/echo/v4"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/verb"
 )
 
 var document struct {
@@ -91,10 +92,24 @@ func schemaOf(v any, schemas openapi3.Schemas) (*openapi3.SchemaRef, error) {
 	return openapi3gen.NewSchemaRefForValue(v, schemas,
 		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
 		openapi3gen.CreateTypeNameGenerator(func(t reflect.Type) string {
+			if written[t] != nil {
+				return "" // described in place
+			}
 			pkg := t.PkgPath()
 			return strings.ReplaceAll(strings.ToUpper(pkg[strings.LastIndex(pkg, "/")+1:][:1])+pkg[strings.LastIndex(pkg, "/")+2:]+t.Name(), "-", "")
 		}),
 		openapi3gen.SchemaCustomizer(customize))
+}
+
+// written are types that write themselves as JSON, and how.
+var written = map[reflect.Type]func(*openapi3.Schema){
+	reflect.TypeFor[verb.Fact](): func(s *openapi3.Schema) { *s = *openapi3.NewStringSchema() },
+	reflect.TypeFor[verb.Sealed](): func(s *openapi3.Schema) {
+		name := openapi3.NewStringSchema()
+		name.Enum = enums[reflect.TypeFor[verb.Name]()]
+		*s = *openapi3.NewObjectSchema().WithProperty("verb", name).WithProperty("args", openapi3.NewObjectSchema().WithAnyAdditionalProperties())
+		s.Required = []string{"verb"}
+	},
 }
 
 // customize says what reflection does not: texts that a type writes itself,
@@ -104,16 +119,35 @@ func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema
 		*s = openapi3.Schema{}
 		return nil
 	}
+	if write := written[t]; write != nil {
+		write(s)
+		return nil
+	}
+	if values := enums[t]; values != nil {
+		s.Enum = values
+	}
 	if t.Kind() == reflect.Struct && len(s.Properties) > 0 {
-		for i := range t.NumField() {
-			name, opts, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
-			if name != "" && name != "-" && !strings.Contains(opts, "omitempty") {
-				s.Required = append(s.Required, name)
-			}
-		}
+		s.Required = append(s.Required, always(t)...)
 	}
 	if _, ok := reflect.New(t).Interface().(interface{ UnmarshalText([]byte) error }); ok && t.Name() == "LSN" {
 		*s = openapi3.Schema{Type: &openapi3.Types{"string"}}
 	}
 	return nil
+}
+
+// always lists the fields that a struct always has in JSON, those of embedded
+// ones too.
+func always(t reflect.Type) (names []string) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if f.Anonymous && f.Tag.Get("json") == "" && f.Type.Kind() == reflect.Struct {
+			names = append(names, always(f.Type)...)
+			continue
+		}
+		name, opts, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if name != "" && name != "-" && !strings.Contains(opts, "omitempty") && !strings.Contains(opts, "omitzero") {
+			names = append(names, name)
+		}
+	}
+	return names
 }

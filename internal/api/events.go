@@ -1,6 +1,7 @@
 package api
 
 import (
+	"crosstwin/internal/service"
 	"fmt"
 	"strconv"
 	"time"
@@ -25,11 +26,11 @@ func (a *API) events(c echo.Context) error {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(200)
-	wanted := func(kind, key string) bool {
+	wanted := func(kind service.EventKind, key string) bool {
 		switch {
 		case cluster == "" && operation == "":
 			return true
-		case kind == "operation":
+		case kind == service.EventOperation:
 			return operation == key || operation == "" && cluster != ""
 		}
 		return cluster == key

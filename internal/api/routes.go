@@ -11,12 +11,12 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/metrics"
 	"crosstwin/internal/service"
-	"crosstwin/internal/store"
 )
 
 // allRoutes is the whole API.
@@ -41,8 +41,8 @@ func (a *API) routes() []route {
 		{method: "GET", path: cluster, id: "showCluster", summary: "One cluster as judged now, with its servers' observations", status: 200, out: view.View{}, handle: a.showCluster},
 		{method: "PATCH", path: cluster, id: "setCluster", summary: "Change a cluster", status: 200, in: apitype.ClusterChange{}, out: view.View{}, handle: a.setCluster},
 		{method: "DELETE", path: cluster, id: "removeCluster", summary: "Forget a cluster; its databases go on", status: 204, handle: a.removeCluster},
-		{method: "GET", path: cluster + "/check", id: "check", summary: "The checks for a purpose", query: []string{"for", "server", "to"}, status: 200, out: operation.Plan{}, handle: a.check},
-		{method: "POST", path: cluster + "/plan", id: "previewOperation", summary: "The plan of an operation; nothing is changed", status: 200, in: apitype.NewOperation{}, out: operation.Plan{}, handle: a.preview},
+		{method: "GET", path: cluster + "/check", id: "check", summary: "The checks for a purpose", query: []string{"for", "server", "to"}, status: 200, out: apitype.Plan{}, handle: a.check},
+		{method: "POST", path: cluster + "/plan", id: "previewOperation", summary: "The plan of an operation; nothing is changed", status: 200, in: apitype.NewOperation{}, out: apitype.Plan{}, handle: a.preview},
 		{method: "POST", path: cluster + "/operations", id: "beginOperation", summary: "Begin an operation", status: 201, in: apitype.NewOperation{}, out: operation.Operation{}, handle: a.begin},
 
 		{method: "POST", path: cluster + "/servers", id: "addServer", summary: "Add a server; gives its agent's one-time code", status: 201, in: apitype.NewServer{}, out: apitype.EnrolmentCode{}, handle: a.addServer},
@@ -92,9 +92,7 @@ func (a *API) enroll(c echo.Context) error {
 func (a *API) listClusters(c echo.Context) error {
 	views := a.service.Views()
 	for i := range views {
-		for j := range views[i].Servers {
-			views[i].Servers[j].Observation = nil
-		}
+		views[i] = views[i].WithoutObservations()
 	}
 	// Worst first; equals by name.
 	sort.Slice(views, func(i, j int) bool {
@@ -157,7 +155,7 @@ func (a *API) removeCluster(c echo.Context) error {
 }
 
 func (a *API) check(c echo.Context) error {
-	purpose := c.QueryParam("for")
+	purpose := operation.Kind(c.QueryParam("for"))
 	if purpose == "" {
 		purpose = operation.Switchover
 	}
@@ -165,7 +163,7 @@ func (a *API) check(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(200, p)
+	return c.JSON(200, shown(p))
 }
 
 func (a *API) preview(c echo.Context) error {
@@ -177,7 +175,7 @@ func (a *API) preview(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(200, p)
+	return c.JSON(200, shown(p))
 }
 
 func (a *API) begin(c echo.Context) error {
@@ -186,7 +184,7 @@ func (a *API) begin(c echo.Context) error {
 		return err
 	}
 	name, from := who(c)
-	op, err := a.service.Begin(c.Request().Context(), c.Param("cluster"), r.Request, name, from)
+	op, err := a.service.Begin(c.Request().Context(), c.Param("cluster"), r.Request, r.Plan, name, from)
 	if err != nil {
 		return err
 	}
@@ -199,7 +197,7 @@ func (a *API) addServer(c echo.Context) error {
 		return err
 	}
 	name, from := who(c)
-	code, err := a.service.AddServer(c.Request().Context(), c.Param("cluster"), store.Server{Name: r.Name, Rank: r.Rank, Site: r.Site, Hidden: r.Hidden, FirstPrimary: r.Primary}, name, from)
+	code, err := a.service.AddServer(c.Request().Context(), c.Param("cluster"), cluster.Member{Name: r.Name, Placement: r.Placement, FirstPrimary: r.Primary}, name, from)
 	if err != nil {
 		return err
 	}
@@ -279,7 +277,7 @@ func (a *API) listOperations(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	ops, err := a.service.Store.Operations(c.Request().Context(), c.QueryParam("cluster"), c.QueryParam("state"), c.QueryParam("kind"), n)
+	ops, err := a.service.Operations(c.Request().Context(), c.QueryParam("cluster"), c.QueryParam("state"), c.QueryParam("kind"), n)
 	if err != nil {
 		return err
 	}
@@ -299,10 +297,7 @@ func (a *API) showOperation(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	op, err := a.service.Store.Operation(c.Request().Context(), id)
-	if err == store.ErrNotFound {
-		return service.NotFound("operation", c.Param("id"))
-	}
+	op, err := a.service.Operation(c.Request().Context(), id)
 	if err != nil {
 		return err
 	}
@@ -326,7 +321,7 @@ func (a *API) audit(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	ev, err := a.service.Store.Events(c.Request().Context(), n)
+	ev, err := a.service.Audit(c.Request().Context(), n)
 	if err != nil {
 		return err
 	}
@@ -334,7 +329,7 @@ func (a *API) audit(c echo.Context) error {
 }
 
 func (a *API) listTokens(c echo.Context) error {
-	t, err := a.service.Store.Tokens(c.Request().Context())
+	t, err := a.service.Tokens(c.Request().Context())
 	if err != nil {
 		return err
 	}

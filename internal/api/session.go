@@ -1,15 +1,12 @@
 package api
 
 import (
-	"errors"
 	"net/http"
 	"net/url"
 
 	"github.com/labstack/echo/v4"
 
 	"crosstwin/internal/apitype"
-	"crosstwin/internal/service"
-	"crosstwin/internal/store"
 )
 
 // sessionCookie holds a session's secret. Scripts cannot read it and other
@@ -45,14 +42,14 @@ func (a *API) showSession(c echo.Context) error {
 	// Open to everybody: a page asks it before anybody has logged in.
 	var name string
 	if k, err := c.Cookie(sessionCookie); err == nil {
-		name, _ = a.service.Store.SessionToken(c.Request().Context(), service.Hash(k.Value))
+		name, _ = a.service.SessionName(c.Request().Context(), k.Value)
 	}
 	return c.JSON(http.StatusOK, apitype.Session{Name: name})
 }
 
 func (a *API) closeSession(c echo.Context) error {
 	if k, err := c.Cookie(sessionCookie); err == nil {
-		if err := a.service.Store.RemoveSession(c.Request().Context(), service.Hash(k.Value)); err != nil {
+		if err := a.service.CloseSession(c.Request().Context(), k.Value); err != nil {
 			return err
 		}
 	}
@@ -93,11 +90,11 @@ func (a *API) identify(c echo.Context, header string) (string, error) {
 	if err != nil {
 		return "", apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "No token", Detail: "this needs a token: crosstwin login, or the header Authorization: Bearer TOKEN"}
 	}
-	name, err := a.service.Store.SessionToken(ctx, service.Hash(k.Value))
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
+	name, err := a.service.SessionName(ctx, k.Value)
+	if err != nil {
 		return "", err // the records cannot be read, at the service's end perhaps: that ends no session
 	}
-	if err != nil {
+	if name == "" {
 		return "", apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "The session has ended", Detail: "log in again with a token"}
 	}
 	return name, sameSite(c)

@@ -15,7 +15,6 @@ import (
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/service"
-	"crosstwin/internal/store"
 )
 
 // watchRoutes are those of what was seen over time, and of alerts.
@@ -32,7 +31,7 @@ func (a *API) watchRoutes() []route {
 		{method: "GET", path: v1 + "/lag-lines", id: "lagLines", summary: "Time behind of the last ten minutes, by cluster and server, ten seconds apart", status: 200, out: map[string]map[string][]*float64{}, handle: func(c echo.Context) error {
 			return c.JSON(200, a.service.LagLines())
 		}},
-		{method: "GET", path: v1 + "/records", id: "records", summary: "How large the records are and how they grow", status: 200, out: store.Size{}, handle: a.records},
+		{method: "GET", path: v1 + "/records", id: "records", summary: "How large the records are and how they grow", status: 200, out: history.RecordsSize{}, handle: a.records},
 
 		{method: "GET", path: v1 + "/alerts", id: "listAlerts", summary: "Alerts, open ones first, newest first", query: []string{"cluster", "open", "limit"}, status: 200, out: apitype.Alerts{}, handle: a.listAlerts},
 		{method: "POST", path: v1 + "/alerts/:id/acknowledge", id: "acknowledgeAlert", summary: "Say that somebody has taken an alert on", status: 200, in: apitype.Acknowledgement{}, out: alert.Alert{}, handle: a.acknowledge},
@@ -115,7 +114,7 @@ func (a *API) historyTable(c echo.Context) error {
 }
 
 func (a *API) records(c echo.Context) error {
-	size, err := a.service.Store.Measure(c.Request().Context(), a.service.Keep, time.Now())
+	size, err := a.service.RecordsSize(c.Request().Context())
 	if err != nil {
 		return err
 	}
@@ -127,7 +126,7 @@ func (a *API) listAlerts(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	list, err := a.service.Store.Alerts(c.Request().Context(), c.QueryParam("cluster"), c.QueryParam("open") == "true", n)
+	list, err := a.service.Alerts(c.Request().Context(), c.QueryParam("cluster"), c.QueryParam("open") == "true", n)
 	if err != nil {
 		return err
 	}
@@ -152,7 +151,7 @@ func (a *API) acknowledge(c echo.Context) error {
 }
 
 func (a *API) listChannels(c echo.Context) error {
-	list, err := a.service.Store.Channels(c.Request().Context())
+	list, err := a.service.Channels(c.Request().Context())
 	if err != nil {
 		return err
 	}

@@ -22,7 +22,7 @@ type Problem struct {
 	Detail string `json:"detail"`
 	Code   string `json:"code"`
 	// Plan is given when a plan was refused or has to be confirmed.
-	Plan *operation.Plan `json:"plan,omitempty"`
+	Plan *Plan `json:"plan,omitempty"`
 	// Operation is the record of a refused operation.
 	Operation int64 `json:"operation,omitempty"`
 }
@@ -36,6 +36,7 @@ const (
 	CodeTaken        = "taken"
 	CodeRefused      = "refused"
 	CodeConfirm      = "confirmation-needed"
+	CodeChanged      = "plan-changed"
 	CodeUnauthorized = "unauthorized"
 	CodeForeign      = "foreign-request"
 	CodeTooMany      = "too-many-failures"
@@ -56,11 +57,9 @@ type ClusterChange struct {
 
 // NewServer is the body for adding a server. Rank 0 is never.
 type NewServer struct {
-	Name    string `json:"name"`
-	Rank    int    `json:"rank"`
-	Site    string `json:"site,omitempty"`
-	Hidden  bool   `json:"hidden,omitempty"`
-	Primary bool   `json:"primary,omitempty"`
+	Name string `json:"name"`
+	cluster.Placement
+	Primary bool `json:"primary,omitempty"`
 }
 
 // ServerChange changes a server; what is absent stays.
@@ -77,9 +76,17 @@ type EnrolmentCode struct {
 	Server  string `json:"server"`
 }
 
-// NewOperation asks for an operation.
+// NewOperation asks for an operation. Plan is the digest of the plan that was
+// shown; to begin an operation it is needed, for a preview it is not.
 type NewOperation struct {
 	operation.Request
+	Plan string `json:"plan,omitempty"`
+}
+
+// Plan is a plan with the digest by which it is begun.
+type Plan struct {
+	Digest string `json:"digest"`
+	operation.Plan
 }
 
 // NewToken names a token to be made.

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/client"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
 )
@@ -20,7 +21,7 @@ import (
 // operation to the end.
 func (a *app) actCommands() []*cobra.Command {
 	var req operation.Request
-	act := func(kind, use, short string, nargs int, fill func(args []string)) *cobra.Command {
+	act := func(kind operation.Kind, use, short string, nargs int, fill func(args []string)) *cobra.Command {
 		return a.actCommand(use, short, nargs, func(args []string) (operation.Request, error) {
 			req.Kind = kind
 			if fill != nil {
@@ -57,7 +58,8 @@ func (a *app) actCommand(use, short string, nargs int, request func(args []strin
 		return a.act(cmd, args[0], req)
 	}}
 	c.Flags().Bool("preview", false, "show the plan and change nothing")
-	c.Flags().BoolP("yes", "y", false, "do not ask")
+	c.Flags().BoolP("yes", "y", false, "do not ask; what discards data still needs --accept-loss")
+	c.Flags().String("accept-loss", "", "name of the cluster or server that the plan asks for: accept the loss or removal of data that the plan names")
 	c.Flags().Bool("detach", false, "return at once with the operation's number")
 	return c
 }
@@ -72,77 +74,135 @@ func exactly(n int) cobra.PositionalArgs {
 	}
 }
 
+// actFlags are the flags that every act has.
+type actFlags struct {
+	preview, yes, detach bool
+	acceptLoss           string
+}
+
+func flagsOf(cmd *cobra.Command) (f actFlags) {
+	f.preview, _ = cmd.Flags().GetBool("preview")
+	f.yes, _ = cmd.Flags().GetBool("yes")
+	f.detach, _ = cmd.Flags().GetBool("detach")
+	f.acceptLoss, _ = cmd.Flags().GetString("accept-loss")
+	return f
+}
+
+// planChanges bounds how often a plan may change between being shown and being
+// started before the command gives up.
+const planChanges = 5
+
 func (a *app) act(cmd *cobra.Command, cluster string, req operation.Request) error {
 	c, err := a.client()
 	if err != nil {
 		return err
 	}
-	preview, _ := cmd.Flags().GetBool("preview")
-	yes, _ := cmd.Flags().GetBool("yes")
-	detach, _ := cmd.Flags().GetBool("detach")
-	tty := isTerminal(os.Stdin)
+	f := flagsOf(cmd)
 	p, err := c.Preview(cmd.Context(), cluster, req)
 	if err != nil {
 		return err
 	}
-	machine := a.v.GetString("output") != "table"
-	if preview {
-		if err := a.showPlan(&p); err != nil {
-			return err
-		}
-		if _, refused := p.Refused(); refused {
-			return exitWith(exitRefused, "as things stand it would be refused")
-		}
-		return nil
+	if f.preview {
+		return a.preview(&p)
 	}
 	if _, refused := p.Refused(); refused {
-		// Sent all the same: the refusal belongs into the records.
-		_, err := c.Begin(cmd.Context(), cluster, req)
+		return a.refusedAct(cmd, c, cluster, req, &p)
+	}
+	if !f.yes && !isTerminal(os.Stdin) {
+		return exitWith(exitUsage, "no terminal for confirmation: check the plan with --preview, then add --yes")
+	}
+	a.showForAct(&p, f.yes)
+	for range planChanges {
+		if err := a.confirm(&p, f); err != nil {
+			return err
+		}
+		req.ConfirmName = p.ConfirmName
+		op, err := c.Begin(cmd.Context(), cluster, req, p.Digest)
 		var problem apitype.Problem
-		if errors.As(err, &problem) && problem.Code == apitype.CodeRefused {
-			if problem.Plan != nil && !machine {
-				a.printPlan(a.err, &operation.Plan{Summary: problem.Plan.Summary, Checks: problem.Plan.Checks, Choices: problem.Plan.Choices, Ways: problem.Plan.Ways}, false)
-				fmt.Fprintln(a.err)
-			}
-			return exitWith(exitRefused, "refused, nothing was changed: %s", problem.Detail)
-		}
-		if err == nil {
-			return exitWith(exitNeedsYou, "things changed between the plan and its start: see crosstwin operation list")
-		}
-		return err
-	}
-	if !yes && !tty {
-		return exitWith(exitUsage, "this asks before it acts, and there is no terminal: look at the plan with --preview, then give --yes")
-	}
-	if !machine && !a.v.GetBool("quiet") {
-		shown := p
-		if yes {
-			shown.Steps = nil // they are shown as they happen
-		}
-		a.printPlan(a.out, &shown, false)
-		fmt.Fprintln(a.out)
-	}
-	if !yes {
-		if err := a.ask(&p); err != nil {
+		switch {
+		case err == nil && f.detach:
+			return a.show(op, func(w io.Writer) { fmt.Fprintf(w, "operation %d began: crosstwin operation follow %d\n", op.ID, op.ID) })
+		case err == nil:
+			return a.follow(cmd, op.ID)
+		case errors.As(err, &problem) && problem.Code == apitype.CodeChanged && problem.Plan != nil:
+			a.showChanges(&p, problem.Plan)
+			p = *problem.Plan
+		default:
 			return err
 		}
 	}
-	req.ConfirmName = p.ConfirmName
-	op, err := c.Begin(cmd.Context(), cluster, req)
-	if err != nil {
+	return exitWith(exitRefused, "the plan keeps changing: nothing was changed; look at the cluster: crosstwin status %s", cluster)
+}
+
+func (a *app) preview(p *apitype.Plan) error {
+	if err := a.show(p, func(w io.Writer) { a.printPlan(w, &p.Plan, true) }); err != nil {
 		return err
 	}
-	if detach {
-		return a.show(op, func(w io.Writer) { fmt.Fprintf(w, "operation %d began: crosstwin operation follow %d\n", op.ID, op.ID) })
+	if _, refused := p.Refused(); refused {
+		return exitWith(exitRefused, "as things are it would be refused")
 	}
-	return a.follow(cmd, op.ID)
+	return nil
 }
 
-func (a *app) showPlan(p *operation.Plan) error {
-	return a.show(p, func(w io.Writer) { a.printPlan(w, p, true) })
+// refusedAct sends a request whose plan is refused all the same: the refusal
+// belongs into the records.
+func (a *app) refusedAct(cmd *cobra.Command, c *client.Client, cluster string, req operation.Request, p *apitype.Plan) error {
+	_, err := c.Begin(cmd.Context(), cluster, req, p.Digest)
+	var problem apitype.Problem
+	switch {
+	case errors.As(err, &problem) && problem.Code == apitype.CodeRefused:
+		if problem.Plan != nil && a.v.GetString("output") == "table" {
+			a.printPlan(a.err, &operation.Plan{Summary: problem.Plan.Summary, Checks: problem.Plan.Checks, Choices: problem.Plan.Choices, Ways: problem.Plan.Ways}, false)
+			fmt.Fprintln(a.err)
+		}
+		return exitWith(exitRefused, "refused, nothing was changed: %s", problem.Detail)
+	case errors.As(err, &problem) && problem.Code == apitype.CodeChanged:
+		reason, _ := p.Refused()
+		return exitWith(exitRefused, "refused, nothing was changed: %s; the cluster has changed meanwhile, so ask again", reason)
+	case err == nil:
+		return exitWith(exitNeedsYou, "the cluster changed between the plan and its start: see crosstwin operation list")
+	}
+	return err
 }
 
-// ask asks before an act; for one that throws data away the name is typed.
+func (a *app) showForAct(p *apitype.Plan, yes bool) {
+	if a.v.GetString("output") != "table" || a.v.GetBool("quiet") {
+		return
+	}
+	shown := p.Plan
+	if yes {
+		shown.Steps = nil // they are shown as they happen
+	}
+	a.printPlan(a.out, &shown, false)
+	fmt.Fprintln(a.out)
+}
+
+// showChanges says what differs between the plan that was shown and the one
+// that stands now.
+func (a *app) showChanges(shown, now *apitype.Plan) {
+	fmt.Fprintln(a.err, "The plan has changed since it was shown; nothing was changed yet:")
+	for _, c := range operation.Changes(&shown.Plan, &now.Plan) {
+		fmt.Fprintf(a.err, "  - %s\n", wrap(c, checkWidth, "    "))
+	}
+}
+
+// confirm asks before an act. One that discards data takes the typed name, or
+// --accept-loss with that name: --yes alone never accepts a loss.
+func (a *app) confirm(p *apitype.Plan, f actFlags) error {
+	switch {
+	case p.ConfirmName != "" && f.acceptLoss == p.ConfirmName:
+		return nil
+	case p.ConfirmName != "" && f.acceptLoss != "":
+		return exitWith(exitRefused, "--accept-loss %s does not name what this plan discards: it takes --accept-loss %s; nothing was changed", f.acceptLoss, p.ConfirmName)
+	case p.ConfirmName != "" && (f.yes || !isTerminal(os.Stdin)):
+		return exitWith(exitRefused, "this discards %s: --yes does not accept that; to accept it add --accept-loss %s; nothing was changed", p.Destroys, p.ConfirmName)
+	case p.ConfirmName == "" && f.yes:
+		return nil
+	}
+	return a.ask(&p.Plan)
+}
+
+// ask asks before an act; for one that discards data the name is typed.
 func (a *app) ask(p *operation.Plan) error {
 	in := bufio.NewReader(os.Stdin)
 	if p.ConfirmName != "" {
@@ -225,10 +285,13 @@ func (f *follower) report(op operation.Operation) {
 		f.printed++
 	}
 	for i, s := range op.Steps {
-		if s.State == operation.StepUndone && !f.undone[i] && op.Plan.Steps[i].Undo != nil {
-			f.undone[i] = true
-			f.clear()
-			fmt.Fprintf(f.a.out, "     put back: %s\n", op.Plan.Steps[i].Undo.Title)
+		if s.State != operation.StepUndone || f.undone[i] {
+			continue
+		}
+		f.undone[i] = true
+		f.clear()
+		for _, u := range op.Plan.Steps[i].Undo {
+			fmt.Fprintf(f.a.out, "     undone: %s\n", u.Title)
 		}
 	}
 	if f.live && op.State != operation.Ended {

@@ -12,6 +12,7 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/tail"
@@ -60,8 +61,8 @@ func TestExitCodes(t *testing.T) {
 func TestPrintView(t *testing.T) {
 	a, b := newApp()
 	a.printView(b, view.View{Cluster: "bookings", Primary: "gull", Sentence: "bookings takes writes on gull.", Servers: []view.Server{
-		{Name: "gull", Role: "primary", Believes: "primary", Health: view.TakesWrites, Position: "0/7", History: "timeline 2", Rank: 1},
-		{Name: "tern", Role: "replica", Believes: "primary", Health: view.Adrift, Rank: 2, LastContactSeconds: 90},
+		{Name: "gull", Role: "primary", Believes: "primary", Health: view.TakesWrites, Position: "0/7", History: "timeline 2", Placement: cluster.Placement{Rank: 1}},
+		{Name: "tern", Role: "replica", Believes: "primary", Health: view.Adrift, Placement: cluster.Placement{Rank: 2}, LastContactSeconds: 90},
 		{Name: "heron", Role: "replica", Believes: "replica", Health: view.Behind, Lag: lag.Reading{Known: true, Seconds: 65, AtLeast: true}, LagBytes: 3 << 20, Follows: "gull", LastContactSeconds: 1},
 	}, Problems: []view.Problem{{Server: "tern", Text: "tern is adrift", Mend: "crosstwin rejoin bookings tern"}}, Operation: &view.Running{ID: 7, Kind: "seed"}})
 	out := b.String()
@@ -106,7 +107,7 @@ func TestFollower(t *testing.T) {
 	a, b := newApp()
 	now := time.Now()
 	op := operation.Operation{ID: 4, Term: 2, State: operation.Running, Plan: operation.Plan{Steps: []operation.Step{
-		{Action: operation.Action{Title: "one"}, Undo: &operation.Action{Title: "un-one"}}, {Action: operation.Action{Title: "two"}}, {Action: operation.Action{Title: "three"}}}},
+		{Action: operation.Action{Title: "one"}, Undo: []operation.Step{{Action: operation.Action{Title: "un-one"}}}}, {Action: operation.Action{Title: "two"}}, {Action: operation.Action{Title: "three"}}}},
 		Steps: []operation.StepRecord{{Seq: 0, State: operation.StepWaiting}, {Seq: 1, State: operation.StepWaiting}, {Seq: 2, State: operation.StepWaiting}}}
 	f := follower{a: a}
 	f.report(op)
@@ -118,7 +119,7 @@ func TestFollower(t *testing.T) {
 	op.State = operation.Ended
 	f.report(op)
 	out := b.String()
-	for want, n := range map[string]int{"operation 4, term 2": 1, "  one": 1, "  two": 1, "the disk is full": 1, "put back: un-one": 1, "three": 0} {
+	for want, n := range map[string]int{"operation 4, term 2": 1, "  one": 1, "  two": 1, "the disk is full": 1, "undone: un-one": 1, "three": 0} {
 		if got := strings.Count(out, want); got != n {
 			t.Errorf("%q stands %d times, not %d, in\n%s", want, got, n, out)
 		}

@@ -3,16 +3,12 @@ package cli
 import (
 	"bufio"
 	"context"
-	"crypto/tls"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
-	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -26,19 +22,19 @@ import (
 	"crosstwin/internal/agent"
 	"crosstwin/internal/api"
 	"crosstwin/internal/client"
-	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/operation"
-	"crosstwin/internal/pki"
-	"crosstwin/internal/service"
-	"crosstwin/internal/store"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/daemon"
 )
 
-func unmarshalFact(op operation.Operation, name string, into any) error {
-	if len(op.Facts[name]) == 0 {
-		return fmt.Errorf("operation %d kept no %s", op.ID, name)
+// readFact reads a result that an operation kept.
+func readFact(op operation.Operation, kind verb.FactKind, into any) error {
+	kept, err := op.ReadFact(verb.Fact{Kind: kind}, into)
+	if err == nil && !kept {
+		return fmt.Errorf("operation %d kept no %s", op.ID, kind)
 	}
-	return json.Unmarshal(op.Facts[name], into)
+	return err
 }
 
 func logger(level string, asJSON bool) (*slog.Logger, error) {
@@ -118,77 +114,17 @@ func serve(ctx context.Context, v *viper.Viper) error {
 	if err != nil {
 		return err
 	}
-	dir := v.GetString("dir")
-	st, err := store.Open(ctx, dir)
-	if err != nil {
+	o := daemon.Options{Dir: v.GetString("dir"), Listen: v.GetString("listen"), TLS: v.GetBool("tls"), TLSHosts: v.GetStringSlice("tls-host"), Cert: v.GetString("tls-cert"), Key: v.GetString("tls-key"),
+		AlertCommand: v.GetString("alert-command"), Version: Version, Killpoint: killpoint()}
+	if o.Keep, err = keepOf(v); err != nil {
 		return err
 	}
-	defer st.Close()
-	authority, err := pki.Open(dir)
-	if err != nil {
-		return err
+	err = daemon.Serve(ctx, o, log)
+	var usage daemon.UsageError
+	if errors.As(err, &usage) {
+		return exitError{exitUsage, err}
 	}
-	tlsConfig, err := serveTLS(v, authority)
-	if err != nil {
-		return err
-	}
-	if err := firstToken(ctx, st, dir, log); err != nil {
-		return err
-	}
-	listen := v.GetString("listen")
-	if err := mayListen(ctx, st, listen, tlsConfig != nil); err != nil {
-		return err
-	}
-	s, err := service.New(st, authority, log, killpoint())
-	if err != nil {
-		return err
-	}
-	if s.Keep, err = keepOf(v); err != nil {
-		return err
-	}
-	if s.AlertCommand = v.GetString("alert-command"); s.AlertCommand != "" {
-		if _, err := exec.LookPath(s.AlertCommand); err != nil {
-			return exitWith(exitUsage, "the command for alerts cannot be run: %v", err)
-		}
-	}
-	ln, err := net.Listen("tcp", listen)
-	if err != nil {
-		hint := "choose another with --listen"
-		if errors.Is(err, syscall.EADDRINUSE) {
-			hint = "something else listens there, another service perhaps; " + hint
-		}
-		return fmt.Errorf("cannot listen on %s: %w; %s", listen, err, hint)
-	}
-	base, cancel := context.WithCancel(ctx) // ends event streams before the shutdown waits for them
-	defer cancel()
-	h := &http.Server{Handler: api.New(s, Version, log), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
-		BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
-	failed := make(chan error, 1)
-	go func() {
-		if tlsConfig != nil {
-			failed <- h.ServeTLS(ln, "", "")
-		} else {
-			failed <- h.Serve(ln)
-		}
-	}()
-	log.Info("service listens", "address", ln.Addr().String(), "dir", dir, "tls", tlsConfig != nil, "version", Version)
-	run := make(chan error, 1)
-	go func() { run <- s.Run(ctx) }()
-	select {
-	case err := <-failed:
-		return err
-	case err := <-run:
-		if err != nil {
-			return err
-		}
-	}
-	stop, done := context.WithTimeout(context.Background(), 5*time.Second)
-	defer done()
-	if err := h.Shutdown(stop); err != nil {
-		h.Close()
-	}
-	log.Info("service stopped; operations under way go on at the next start")
-	return nil
+	return err
 }
 
 // keepOf reads for how long samples are kept; each step longer than the finer.
@@ -208,87 +144,17 @@ func keepOf(v *viper.Viper) (history.Keep, error) {
 
 // killpoint ends the process at a boundary that a test names, as a crash
 // would: CROSSTWIN_TEST_KILL=KIND/STEP/before or …/after.
-func killpoint() func(kind, step, where string) {
+func killpoint() func(kind operation.Kind, step, where string) {
 	want := os.Getenv("CROSSTWIN_TEST_KILL")
 	if want == "" {
 		return nil
 	}
-	return func(kind, step, where string) {
-		if kind+"/"+step+"/"+where == want {
+	return func(kind operation.Kind, step, where string) {
+		if string(kind)+"/"+step+"/"+where == want {
 			syscall.Kill(os.Getpid(), syscall.SIGKILL)
 			select {}
 		}
 	}
-}
-
-func serveTLS(v *viper.Viper, authority *pki.Authority) (*tls.Config, error) {
-	cert, key := v.GetString("tls-cert"), v.GetString("tls-key")
-	switch {
-	case cert != "" && key != "":
-		pair, err := tls.LoadX509KeyPair(cert, key)
-		if err != nil {
-			return nil, fmt.Errorf("the certificate for HTTPS: %w", err)
-		}
-		return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, nil
-	case cert != "" || key != "":
-		return nil, exitWith(exitUsage, "--tls-cert and --tls-key go together")
-	case v.GetBool("tls"):
-		host, _, _ := net.SplitHostPort(v.GetString("listen"))
-		name, _ := os.Hostname()
-		pair, err := authority.Pair(pki.ServiceName, append(v.GetStringSlice("tls-host"), host, name, "localhost", "127.0.0.1")...)
-		if err != nil {
-			return nil, err
-		}
-		return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, nil
-	}
-	return nil, nil
-}
-
-// mayListen refuses an address that others can reach without TLS and a token.
-func mayListen(ctx context.Context, st *store.Store, listen string, hasTLS bool) error {
-	host, _, err := net.SplitHostPort(listen)
-	if err != nil {
-		return exitWith(exitUsage, "--listen %s: %v", listen, err)
-	}
-	ip := net.ParseIP(host)
-	if host == "localhost" || ip != nil && ip.IsLoopback() {
-		return nil
-	}
-	if !hasTLS {
-		return exitWith(exitUsage, "%s can be reached from other hosts: that needs TLS. Give --tls, or --tls-cert and --tls-key", listen)
-	}
-	tokens, err := st.Tokens(ctx)
-	if err != nil {
-		return err
-	}
-	if len(tokens) == 0 {
-		return exitWith(exitUsage, "%s can be reached from other hosts: that needs an access token, and there is none. Start on 127.0.0.1 once and make one", listen)
-	}
-	return nil
-}
-
-// tokenFile is where the first token is left for whoever started the service.
-const tokenFile = "first-token"
-
-// firstToken makes a token when the records are new.
-func firstToken(ctx context.Context, st *store.Store, dir string, log *slog.Logger) error {
-	path := filepath.Join(dir, tokenFile)
-	tokens, err := st.Tokens(ctx)
-	if err != nil || len(tokens) > 0 {
-		return err
-	}
-	if ev, err := st.Events(ctx, 1); err != nil || len(ev) > 0 {
-		return err // all were removed on purpose
-	}
-	token := service.NewToken()
-	if err := os.WriteFile(path, []byte(token+"\n"), 0o600); err != nil {
-		return err
-	}
-	if err := st.AddToken(ctx, "first", service.Hash(token)); err != nil {
-		return err
-	}
-	log.Info("an access token was made", "file", path, "use", "crosstwin login --token-file "+path)
-	return st.AddEvent(ctx, access.Event{Who: "crosstwin", Action: "token added", Target: "first"})
 }
 
 func (a *app) agentCommand() *cobra.Command {

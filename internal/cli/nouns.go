@@ -15,6 +15,7 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/tail"
@@ -133,7 +134,7 @@ func (a *app) serverCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		code, err := c.AddServer(cmd.Context(), args[0], apitype.NewServer{Name: args[1], Rank: n, Site: site, Hidden: hidden, Primary: primary})
+		code, err := c.AddServer(cmd.Context(), args[0], apitype.NewServer{Name: args[1], Placement: cluster.Placement{Rank: n, Site: site, Hidden: hidden}, Primary: primary})
 		if err != nil {
 			return err
 		}
@@ -286,7 +287,7 @@ func (a *app) checkCommand() *cobra.Command {
 		}
 		return nil
 	})}
-	c.Flags().StringVar(&purpose, "for", operation.Switchover, "seed, switchover, failover or rejoin")
+	c.Flags().StringVar(&purpose, "for", string(operation.Switchover), "seed, switchover, failover or rejoin")
 	c.Flags().StringVar(&server, "server", "", "server to seed or to rejoin")
 	c.Flags().StringVar(&to, "to", "", "candidate of a role change")
 	return c
@@ -386,7 +387,7 @@ func (a *app) saveTail(cmd *cobra.Command, c *client.Client, cluster, server, fi
 	if _, err := os.Stat(file); err == nil {
 		return exitWith(exitUsage, "%s exists already: name another file", file)
 	}
-	op, err := c.Begin(cmd.Context(), cluster, operation.Request{Kind: operation.Salvage, Server: server})
+	op, err := c.BeginUnseen(cmd.Context(), cluster, operation.Request{Kind: operation.Salvage, Server: server})
 	if err != nil {
 		return err
 	}
@@ -398,7 +399,7 @@ func (a *app) saveTail(cmd *cobra.Command, c *client.Client, cluster, server, fi
 		return err
 	}
 	var t tail.Tail
-	if err := unmarshalFact(op, "tail", &t); err != nil {
+	if err := readFact(op, verb.FactTail, &t); err != nil {
 		return err
 	}
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
@@ -425,11 +426,11 @@ func (a *app) operationCommand() *cobra.Command {
 		return a.show(apitype.Operations{Operations: ops}, func(w io.Writer) {
 			t := a.table(w, "operation", "began", "cluster", "kind", "outcome", "took", "asked by", "what came of it")
 			for _, op := range ops {
-				took, out := "-", op.Outcome
+				took, out := "-", string(op.Outcome)
 				if op.EndedAt != nil {
 					took = view.Span(max(0, op.EndedAt.Sub(op.CreatedAt).Seconds()))
 				} else {
-					out = op.State
+					out = string(op.State)
 				}
 				t.AppendRow(table.Row{op.ID, op.CreatedAt.Local().Format("2006-01-02 15:04:05"), op.Cluster, op.Kind, out, took, op.AskedBy, wrap(dash(op.Message), 70, "")})
 			}
@@ -480,7 +481,7 @@ func operationNumber(s string) (int64, error) {
 }
 
 func (a *app) printOperation(w io.Writer, op operation.Operation) {
-	fmt.Fprintln(w, a.bold(fmt.Sprintf("operation %d: %s of %s, %s", op.ID, op.Kind, op.Cluster, dash(op.Outcome))))
+	fmt.Fprintln(w, a.bold(fmt.Sprintf("operation %d: %s of %s, %s", op.ID, op.Kind, op.Cluster, dash(string(op.Outcome)))))
 	if op.Message != "" {
 		fmt.Fprintln(w, wrap(op.Message, lineWidth, ""))
 	}

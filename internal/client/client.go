@@ -192,19 +192,41 @@ func (c *Client) Enroll(ctx context.Context, r agentapi.EnrollRequest) (ans agen
 }
 
 // Check gives the checks for a purpose.
-func (c *Client) Check(ctx context.Context, cluster, purpose, server, to string) (p operation.Plan, err error) {
+func (c *Client) Check(ctx context.Context, cluster, purpose, server, to string) (p apitype.Plan, err error) {
 	q := url.Values{"for": {purpose}, "server": {server}, "to": {to}}
 	return p, c.call(ctx, "GET", at("clusters", cluster, "check")+"?"+q.Encode(), nil, &p)
 }
 
-// Preview gives the plan of an operation.
-func (c *Client) Preview(ctx context.Context, cluster string, r operation.Request) (p operation.Plan, err error) {
+// Preview returns the plan of an operation, with the digest by which it is begun.
+func (c *Client) Preview(ctx context.Context, cluster string, r operation.Request) (p apitype.Plan, err error) {
 	return p, c.call(ctx, "POST", at("clusters", cluster, "plan"), apitype.NewOperation{Request: r}, &p)
 }
 
-// Begin begins an operation.
-func (c *Client) Begin(ctx context.Context, cluster string, r operation.Request) (op operation.Operation, err error) {
-	return op, c.call(ctx, "POST", at("clusters", cluster, "operations"), apitype.NewOperation{Request: r}, &op)
+// Begin begins an operation whose plan was shown: digest is that plan's. When
+// the plan differs by now, the error is a Problem with the code "plan-changed"
+// and the new plan.
+func (c *Client) Begin(ctx context.Context, cluster string, r operation.Request, digest string) (op operation.Operation, err error) {
+	return op, c.call(ctx, "POST", at("clusters", cluster, "operations"), apitype.NewOperation{Request: r, Plan: digest}, &op)
+}
+
+// BeginUnseen begins an operation whose plan no person looks at, and accepts
+// what the plan discards: for programs that have decided beforehand. A plan that
+// changes meanwhile is taken as it is then, a few times.
+func (c *Client) BeginUnseen(ctx context.Context, cluster string, r operation.Request) (op operation.Operation, err error) {
+	p, err := c.Preview(ctx, cluster, r)
+	if err != nil {
+		return op, err
+	}
+	for range 5 {
+		r.ConfirmName = p.ConfirmName
+		op, err = c.Begin(ctx, cluster, r, p.Digest)
+		var problem apitype.Problem
+		if !errors.As(err, &problem) || problem.Code != apitype.CodeChanged || problem.Plan == nil {
+			return op, err
+		}
+		p = *problem.Plan
+	}
+	return op, err
 }
 
 // Tail gives what only a server has.

@@ -12,7 +12,6 @@ import (
 	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 func span(from, to time.Time, points int) string {
@@ -41,7 +40,7 @@ func (c *Client) HistoryTable(ctx context.Context, cluster string, from, to time
 }
 
 // Records says how large the service's records are.
-func (c *Client) Records(ctx context.Context) (s store.Size, err error) {
+func (c *Client) Records(ctx context.Context) (s history.RecordsSize, err error) {
 	return s, c.call(ctx, "GET", at("records"), nil, &s)
 }
 

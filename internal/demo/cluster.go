@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
@@ -244,7 +245,7 @@ func (c *Cluster) addMembers(ctx context.Context) error {
 		return err
 	}
 	for _, s := range c.Servers {
-		code, err := c.Client.AddServer(ctx, c.Name, apitype.NewServer{Name: s.Name, Rank: s.Rank, Site: s.Site, Primary: s.primary})
+		code, err := c.Client.AddServer(ctx, c.Name, apitype.NewServer{Name: s.Name, Placement: cluster.Placement{Rank: s.Rank, Site: s.Site}, Primary: s.primary})
 		if err != nil {
 			return err
 		}
@@ -325,12 +326,7 @@ func (c *Cluster) Await(ctx context.Context, ok func(view.View) bool) error {
 
 // Operate carries out an operation and waits for its end.
 func (c *Cluster) Operate(ctx context.Context, r operation.Request, each func(operation.Operation)) (operation.Operation, error) {
-	p, err := c.Client.Preview(ctx, c.Name, r)
-	if err != nil {
-		return operation.Operation{}, err
-	}
-	r.ConfirmName = p.ConfirmName
-	op, err := c.Client.Begin(ctx, c.Name, r)
+	op, err := c.Client.BeginUnseen(ctx, c.Name, r)
 	if err != nil {
 		return op, err
 	}

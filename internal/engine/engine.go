@@ -36,7 +36,7 @@ type Engine interface {
 	Observe(ctx context.Context, thorough bool) *observation.Server
 	// Start starts the server, "replica" read-only, "primary" for writes, and
 	// returns once it answers. A server that runs so already is left alone.
-	Start(ctx context.Context, as string) error
+	Start(ctx context.Context, as observation.Role) error
 	// Stop has a running primary take no further write in an orderly way, and
 	// returns as soon as that is so: with everything acknowledged in its log and
 	// the position in ShutdownAt of the next observation. The process may leave
@@ -50,14 +50,12 @@ type Engine interface {
 	// Close makes the server's data open read-only for whoever starts it next.
 	Close() error
 	// Follow sets the upstream; the zero Upstream means nobody.
-	Follow(ctx context.Context, a verb.FollowArgs) error
-	Slots(ctx context.Context, a verb.SlotsArgs) error
-	Checkpoint(ctx context.Context) error
+	Follow(ctx context.Context, a verb.Follow) error
 	// Examine finds out what stands in the data, changing nothing.
-	Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examination, error)
+	Examine(ctx context.Context, a verb.Examine) (*verb.Examination, error)
 	// Mark writes a mark into the log; FindMark looks for one.
-	Mark(ctx context.Context, id string, term int64, text string) (verb.MarkResult, error)
-	FindMark(ctx context.Context, m verb.MarkResult) error
+	Mark(ctx context.Context, id string, term int64, text string) (verb.Marked, error)
+	FindMark(ctx context.Context, m verb.Marked) error
 }
 
 // Account is the replication account of a cluster. It stays with the agents:
@@ -71,8 +69,8 @@ type Account struct {
 type Accounter interface {
 	// Prepare makes sure of the account (on the primary), its rights, and the
 	// rules that let the peers in. Without account only the rules.
-	Prepare(ctx context.Context, a verb.PrepareArgs, acc Account) error
-	Probe(ctx context.Context, peer verb.Peer, acc Account) verb.ProbeResult
+	Prepare(ctx context.Context, a verb.Prepare, acc Account) error
+	Probe(ctx context.Context, peer verb.Peer, acc Account) verb.Probed
 	// Remember writes the account where the server reads it when it follows.
 	Remember(acc Account) error
 }
@@ -82,19 +80,38 @@ type Progress func(note string, done, total int64)
 
 // Seeder copies a running server.
 type Seeder interface {
-	Seed(ctx context.Context, a verb.SeedArgs, p Progress) error
+	Seed(ctx context.Context, a verb.Seed, p Progress) error
 	Verify(ctx context.Context, p Progress) error
 }
 
-// Rewinder takes out a tail by copying changed blocks back.
-type Rewinder interface {
+// Reserver keeps log for each replica by a reservation.
+type Reserver interface {
+	Slots(ctx context.Context, a verb.Slots) error
+}
+
+// Checkpointer can write dirty pages out ahead of a stop.
+type Checkpointer interface {
+	Checkpoint(ctx context.Context) error
+}
+
+// Settler brings a crashed server's data to a clean stop, without opening it
+// for writes.
+type Settler interface {
 	Settle(ctx context.Context) error
-	Rewind(ctx context.Context, a verb.RewindArgs, p Progress) error
+}
+
+// Rewinder removes a tail.
+type Rewinder interface {
+	Rewind(ctx context.Context, a verb.Rewind, p Progress) error
 }
 
 // Salvager reads and saves a tail.
 type Salvager interface {
-	Salvage(ctx context.Context, a verb.SalvageArgs, dir string, p Progress) (*tail.Tail, error)
+	Salvage(ctx context.Context, a verb.Salvage, dir string, p Progress) (*tail.Tail, error)
+}
+
+// TailReader completes the listing of a tail whose log names places, not values.
+type TailReader interface {
 	// Names gives table names for the file numbers in a tail's listing.
 	Names(ctx context.Context, files []string) (map[string]string, error)
 	// RowsAt gives, on the primary, the row versions of before the fork that
@@ -104,11 +121,11 @@ type Salvager interface {
 
 // Comparer sums up the data in a view that stands still.
 type Comparer interface {
-	Hold(ctx context.Context, seconds float64) (verb.HoldResult, error)
-	Snapshot(ctx context.Context, a verb.SnapshotArgs) error
+	Hold(ctx context.Context, seconds float64) (verb.Held, error)
+	Snapshot(ctx context.Context, a verb.Snapshot) error
 	Release(ctx context.Context) error
 	Sums(ctx context.Context, p Progress) ([]verb.TableSum, error)
-	Rows(ctx context.Context, a verb.RowsArgs) (verb.RowsResult, error)
+	Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error)
 	Forget(ctx context.Context) error
 }
 
@@ -122,7 +139,7 @@ type Scheduler interface {
 type LogKeeper interface {
 	LogFiles(ctx context.Context) ([]tail.LogFile, error)
 	ReadLog(ctx context.Context, a tail.ReadLogArgs) (*tail.LogPage, error)
-	Trim(ctx context.Context, a verb.TrimArgs) error
+	Trim(ctx context.Context, a verb.Trim) error
 	// Complaints gives the newest warnings and errors of the server's own error
 	// log, newest first.
 	Complaints(n int) ([]tail.Complaint, error)
@@ -131,7 +148,7 @@ type LogKeeper interface {
 // Tuner changes settings of a running server, so that they last. The setting
 // delay, in seconds, is how long a replica holds writes back on purpose.
 type Tuner interface {
-	Set(ctx context.Context, a verb.SetArgs) error
+	Set(ctx context.Context, a verb.Set) error
 }
 
 // Sharer hands something of its server to the agent of a peer. An error in the

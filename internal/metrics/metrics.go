@@ -125,7 +125,7 @@ func collectCluster(to sink, v *view.View) {
 		to.put(riskSeconds, seconds, v.Cluster)
 	}
 	if v.Operation != nil {
-		to.put(running, 1, v.Cluster, v.Operation.Kind)
+		to.put(running, 1, v.Cluster, string(v.Operation.Kind))
 	}
 	byRule := map[cluster.Rule]int{}
 	for _, x := range v.Problems {

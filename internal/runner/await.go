@@ -34,7 +34,7 @@ func (e *execution) await(ctx context.Context, i int, s *operation.Step) (string
 	began := time.Now()
 	last := ""
 	for {
-		seen, missing := e.look(ctx, s)
+		seen, missing := e.look(ctx, i, s, s.After)
 		if ctx.Err() != nil && last != "" {
 			missing = last // a look that the limit cut short says nothing
 		}
@@ -53,13 +53,13 @@ func (e *execution) await(ctx context.Context, i int, s *operation.Step) (string
 	}
 }
 
-// look tests all conditions on fresh observations.
-func (e *execution) look(ctx context.Context, s *operation.Step) (seen, missing string) {
+// look tests conditions on fresh observations.
+func (e *execution) look(ctx context.Context, i int, s *operation.Step, conditions []operation.Condition) (seen, missing string) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	obs := map[string]*observation.Server{}
 	var problems []string
-	for _, c := range s.After {
+	for _, c := range conditions {
 		// The other one first: what a server holds of it is then never less
 		// than what the condition compares with.
 		for _, n := range []string{c.Other, c.Server} {
@@ -75,7 +75,7 @@ func (e *execution) look(ctx context.Context, s *operation.Step) (seen, missing 
 		}
 	}
 	var words []string
-	for _, c := range s.After {
+	for _, c := range conditions {
 		c, err := e.resolve(c)
 		if err != nil {
 			return "", err.Error()
@@ -85,41 +85,33 @@ func (e *execution) look(ctx context.Context, s *operation.Step) (seen, missing 
 			return strings.Join(words, "; "), strings.Join(append(problems, text), "; ")
 		}
 		words = append(words, text)
-		e.reportCatchUp(s, c, obs)
+		e.reportDistance(i, s, c, obs)
 	}
 	return strings.Join(words, "; "), ""
 }
 
-// resolve puts a kept mark into a condition that asks for one, and the newest
-// term into one that asks for a term.
+// resolve puts a kept mark into a condition that asks for one.
 func (e *execution) resolve(c operation.Condition) (operation.Condition, error) {
-	if c.Term != 0 {
-		c.Term = e.op.Term
-	}
-	if c.Fact == "" {
+	if c.Fact.IsZero() {
 		return c, nil
 	}
-	var m verb.MarkResult
-	if err := json.Unmarshal(e.op.Facts[c.Fact], &m); err != nil {
+	var m verb.Marked
+	if err := json.Unmarshal(e.op.Facts[c.Fact.String()], &m); err != nil {
 		return c, fmt.Errorf("the mark that was kept cannot be read: %w", err)
 	}
 	c.Values = []string{m.ID, m.At}
 	return c, nil
 }
 
-// reportCatchUp shows the bytes that a replica still has to apply as progress.
-func (e *execution) reportCatchUp(s *operation.Step, c operation.Condition, obs map[string]*observation.Server) {
-	if s.Name != "catch-up" || c.Kind != operation.Streams {
+// reportDistance shows what a replica still has to apply as progress.
+func (e *execution) reportDistance(i int, s *operation.Step, c operation.Condition, obs map[string]*observation.Server) {
+	if !s.ShowsDistance || obs[c.Other] == nil {
 		return
 	}
 	lacks, known := position.Lacks(e.op.Plan.Engine, obs[c.Server].Applied, obs[c.Other].Written)
-	if !known || lacks == 0 {
+	if !known || lacks.IsZero() {
 		return
 	}
-	for i := range e.op.Plan.Steps {
-		if &e.op.Plan.Steps[i] == s {
-			e.Journal.SetProgress(context.Background(), e.op.ID, i, operation.Progress{Note: view.Amount(e.op.Plan.Engine, lacks) + " behind", SecondsLeft: -1})
-			e.changed()
-		}
-	}
+	e.Journal.SetProgress(context.Background(), e.op.ID, i, operation.Progress{Note: view.Amount(lacks) + " behind", SecondsLeft: -1})
+	e.changed()
 }

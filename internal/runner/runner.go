@@ -27,17 +27,18 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
 )
 
 // Journal is what the runner needs of the records.
 type Journal interface {
 	Operation(ctx context.Context, id int64) (operation.Operation, error)
 	StartStep(ctx context.Context, id int64, seq int, title string) error
-	EndStep(ctx context.Context, id int64, seq int, state, seen, problem, text string, facts map[string]json.RawMessage) error
+	EndStep(ctx context.Context, id int64, seq int, state operation.StepState, seen, problem, text string, facts map[string]json.RawMessage) error
 	SetProgress(ctx context.Context, id int64, seq int, p operation.Progress) error
 	SetUndoing(ctx context.Context, id int64, why string) error
 	SetTerm(ctx context.Context, id, term int64) error
-	EndOperation(ctx context.Context, id int64, outcome, message string, pause float64) error
+	EndOperation(ctx context.Context, id int64, outcome operation.Outcome, message string, pause float64) error
 	Cancelled(ctx context.Context, id int64) bool
 	Note(ctx context.Context, id int64, seq *int, level, text string) error
 }
@@ -45,25 +46,25 @@ type Journal interface {
 // Servers reaches the agents.
 type Servers interface {
 	Observe(ctx context.Context, cluster, server string) (*observation.Server, error)
-	Do(ctx context.Context, cluster, server, name string, r verb.Request) (agentapi.Answer, error)
+	Do(ctx context.Context, cluster, server string, r agentapi.Request) (agentapi.Answer, error)
 	StopJob(ctx context.Context, cluster, server, key string) error
 }
 
-// Local carries out the verbs of the service itself. It gives the result and,
-// for a verb that opened a newer term, that term.
-type Local func(ctx context.Context, op *operation.Operation, a operation.Action, args map[string]any) (result any, term int64, err error)
+// Local carries out the calls of the service itself. It returns the result and,
+// for a call that opened a newer term, that term; 0 otherwise.
+type Local func(ctx context.Context, op *operation.Operation, c verb.Call) (result any, term int64, err error)
 
 // Runner carries out operations.
 type Runner struct {
 	Journal Journal
 	Servers Servers
-	Local   map[string]Local
+	Local   map[verb.Name]Local
 	Log     *slog.Logger
 	// Changed is told whenever the records of an operation have changed.
 	Changed func(op int64)
 	// Killpoint, when set, is told of every boundary that a crash could hit;
 	// tests end the process there.
-	Killpoint func(kind, step, where string)
+	Killpoint func(kind operation.Kind, step, where string)
 }
 
 // reachPatience is how long a step before the point of no return tries to
@@ -84,8 +85,7 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 		return e.undo(ctx, at, errors.New(op.Message))
 	}
 	if resumed {
-		back := at < op.Plan.NoReturnStep() && (op.Kind == operation.Switchover || op.Kind == operation.Compare)
-		if back && at < len(op.Steps) {
+		if op.Plan.UndoOnRestart && at < op.Plan.NoReturnStep() && at < len(op.Steps) {
 			why := fmt.Errorf("the service was restarted before the point of no return, at step %d (%s)", at+1, op.Plan.Steps[at].Title)
 			e.note(nil, "warn", why.Error())
 			return e.undo(ctx, at, why)
@@ -187,24 +187,9 @@ func sep(seen string) string {
 	return " (" + seen + ")"
 }
 
-// closing is what a finished operation says in one sentence.
+// closing is what a finished operation says, with the measured pause.
 func (e *execution) closing() string {
-	p := e.op.Plan
-	switch p.Kind {
-	case operation.Switchover:
-		return fmt.Sprintf("%s is primary of %s in term %d, %s follows it; writes paused for %.0f ms", p.Candidate, p.Cluster, e.op.Term, p.Primary, 1000*e.pause())
-	case operation.Failover:
-		text := fmt.Sprintf("%s is primary of %s in term %d", p.Candidate, p.Cluster, e.op.Term)
-		if p.Candidate != p.Primary {
-			text += fmt.Sprintf("; %s is left stopped: bring it back with crosstwin rejoin %s %s", p.Primary, p.Cluster, p.Primary)
-		}
-		return text
-	case operation.Seed, operation.Rejoin:
-		return fmt.Sprintf("%s follows %s; a mark written there was found in its own log", p.Target, p.Primary)
-	case operation.Compare:
-		return "all tables are the same on all servers"
-	}
-	return "done"
+	return strings.ReplaceAll(e.op.Plan.Closing, operation.PausePlace, view.Span(e.pause()))
 }
 
 // pause is how long writes paused as the journal saw it: from the beginning of
@@ -229,7 +214,7 @@ func (e *execution) pause() float64 {
 	return ended.Sub(*began).Seconds()
 }
 
-func (e *execution) end(ctx context.Context, outcome, message string) error {
+func (e *execution) end(ctx context.Context, outcome operation.Outcome, message string) error {
 	e.Log.Info("operation ended", "operation", e.op.ID, "outcome", outcome, "message", message)
 	err := e.Journal.EndOperation(ctx, e.op.ID, outcome, message, e.pause())
 	e.changed()
@@ -247,16 +232,15 @@ func (e *execution) undo(ctx context.Context, at int, why error) error {
 	e.changed()
 	steps := e.op.Plan.Steps
 	for i := min(at, len(steps)-1); i >= 0; i-- {
-		a := steps[i].Undo
-		if a == nil {
+		if len(steps[i].Undo) == 0 {
 			continue
 		}
 		e.killpoint("undo-"+steps[i].Name, "before")
-		if err := e.undoStep(ctx, i, a); err != nil {
+		if title, err := e.undoStep(ctx, i); err != nil {
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
-			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("%v. Putting it back failed at %q: %v", why, a.Title, err))
+			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("%v. Undoing it failed at %q: %v", why, title, err))
 		}
 	}
 	for i := 0; i <= min(at, len(steps)-1); i++ {
@@ -267,38 +251,50 @@ func (e *execution) undo(ctx context.Context, at int, why error) error {
 	return e.end(ctx, operation.OutcomeUndone, why.Error())
 }
 
-// undoPatience bounds the time for putting back one step.
+// undoPatience bounds the time for undoing one step.
 const undoPatience = 2 * time.Minute
 
-func (e *execution) undoStep(ctx context.Context, i int, a *operation.Action) error {
+// undoStep carries out what undoes one step: steps of their own, in order. An
+// agent that cannot be reached is tried again.
+func (e *execution) undoStep(ctx context.Context, i int) (title string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, undoPatience)
 	defer cancel()
-	e.note(&i, "info", "putting back: "+a.Title)
-	var err error
-	for {
-		if _, err = e.act(ctx, "undo-"+e.op.Plan.Steps[i].Name, *a, nil); err == nil {
-			return e.Journal.EndStep(ctx, e.op.ID, i, operation.StepUndone, "", "", "put back: "+a.Title, nil)
-		}
-		var far agentapi.Unreachable
-		if !errors.As(err, &far) {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return err
-		case <-time.After(time.Second):
+	for j := range e.op.Plan.Steps[i].Undo {
+		u := &e.op.Plan.Steps[i].Undo[j]
+		e.note(&i, "info", "undoing: "+u.Title)
+		for {
+			if _, err = e.step(ctx, i, u); err == nil {
+				break
+			}
+			var far agentapi.Unreachable
+			if !errors.As(err, &far) {
+				return u.Title, err
+			}
+			select {
+			case <-ctx.Done():
+				return u.Title, err
+			case <-time.After(time.Second):
+			}
 		}
 	}
+	title = e.op.Plan.Steps[i].Undo[0].Title
+	return title, e.Journal.EndStep(ctx, e.op.ID, i, operation.StepUndone, "", "", "undone: "+e.op.Plan.Steps[i].Title, nil)
 }
 
-// step carries out one step and waits until its conditions hold.
+// step carries out one step and waits until its conditions hold. One whose Skip
+// holds already has nothing to do.
 func (e *execution) step(ctx context.Context, i int, s *operation.Step) (seen string, err error) {
 	limit, cancel := context.WithTimeout(ctx, time.Duration(s.Limit*float64(time.Second)))
 	defer cancel()
-	if s.Verb == verb.Start {
-		return e.start(limit, i, s)
+	if len(s.Skip) > 0 {
+		if seen, missing := e.look(limit, i, s, s.Skip); missing == "" {
+			return "nothing to do: " + seen, nil
+		}
 	}
-	if s.Verb != "" {
+	if s.Tries > 1 {
+		return e.stepTried(limit, i, s)
+	}
+	if !s.Call.IsZero() {
 		if err := e.actUntil(limit, i, s); err != nil {
 			return "", err
 		}
@@ -306,24 +302,21 @@ func (e *execution) step(ctx context.Context, i int, s *operation.Step) (seen st
 	return e.await(limit, i, s)
 }
 
-// A start returns once the server answers, so what is not so soon afterwards
-// will not come by waiting: it stopped again. It is asked for again, and then
-// given up instead of waiting for a server that is gone.
-const startTries, startPatience = 3, 20.0 // seconds; of a short limit a quarter
-
-func (e *execution) start(ctx context.Context, i int, s *operation.Step) (seen string, err error) {
+// stepTried makes a call again whose effect did not last.
+func (e *execution) stepTried(ctx context.Context, i int, s *operation.Step) (seen string, err error) {
+	patience := min(s.PatienceSeconds, s.Limit/float64(s.Tries+1))
 	for try := 1; ; try++ {
 		if err := e.actUntil(ctx, i, s); err != nil {
 			return "", err
 		}
-		soon, cancel := context.WithTimeout(ctx, time.Duration(min(startPatience, s.Limit/(startTries+1))*float64(time.Second)))
+		soon, cancel := context.WithTimeout(ctx, time.Duration(patience*float64(time.Second)))
 		seen, err = e.await(soon, i, s)
 		waited := soon.Err() != nil // else it was given up for another reason, such as a cancellation
 		cancel()
-		if err == nil || !waited || ctx.Err() != nil || try == startTries {
+		if err == nil || !waited || ctx.Err() != nil || try == s.Tries {
 			return seen, err
 		}
-		e.note(&i, "warn", fmt.Sprintf("it answered and is gone again (%v): starting it once more", err))
+		e.note(&i, "warn", fmt.Sprintf("it did not last (%v): trying once more", err))
 	}
 }
 
@@ -336,11 +329,11 @@ const triesPastReturn = 4
 func (e *execution) actUntil(ctx context.Context, i int, s *operation.Step) error {
 	began, tries := time.Now(), 0
 	for {
-		args, err := e.arguments(s)
+		call, err := e.filled(s)
 		if err != nil {
 			return err
 		}
-		answer, err := e.act(ctx, s.Name, s.Action, args)
+		answer, err := e.act(ctx, s.Name, s.Server, call)
 		if err == nil && answer.Job != nil {
 			err = e.follow(ctx, i, s, answer.Job.Key)
 			if err == errJobLost {
@@ -372,65 +365,51 @@ func (e *execution) actUntil(ctx context.Context, i int, s *operation.Step) erro
 	}
 }
 
-// arguments adds what earlier steps kept to a step's own arguments.
-func (e *execution) arguments(s *operation.Step) (map[string]any, error) {
-	args := map[string]any{}
-	if s.Args != nil {
-		b, err := json.Marshal(s.Args)
-		if err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(b, &args); err != nil {
-			return nil, err
-		}
-	}
-	for _, n := range s.Needs {
-		v, ok := e.op.Facts[n]
+// filled returns a step's call with the facts that earlier steps kept for it.
+func (e *execution) filled(s *operation.Step) (verb.Call, error) {
+	call := s.Call.Call
+	for _, f := range s.Needs {
+		value, ok := e.op.Facts[f.String()]
 		if !ok {
-			return nil, fmt.Errorf("%q was not kept by an earlier step", n)
+			return nil, fmt.Errorf("%q was not kept by an earlier step", f)
 		}
-		args[n] = v
+		var err error
+		if call, err = call.(verb.Taker).Take(f, value); err != nil {
+			return nil, err
+		}
 	}
-	return args, nil
+	return call, nil
 }
 
 func (e *execution) keep(s *operation.Step, result json.RawMessage) error {
-	if s.Keep == "" {
+	if s.Keep.IsZero() {
 		return nil
 	}
 	if len(result) == 0 || string(result) == "null" {
-		return fmt.Errorf("%s gave no result", s.Title)
+		return fmt.Errorf("%s yielded no result", s.Title)
 	}
-	e.op.Facts[s.Keep] = result
+	e.op.Facts[s.Keep.String()] = result
 	return nil
 }
 
-// act calls one verb, of the service or of an agent.
-func (e *execution) act(ctx context.Context, step string, a operation.Action, args map[string]any) (agentapi.Answer, error) {
-	if args == nil && a.Args != nil {
-		b, err := json.Marshal(a.Args)
-		if err != nil {
-			return agentapi.Answer{}, err
-		}
-		if err := json.Unmarshal(b, &args); err != nil {
-			return agentapi.Answer{}, err
-		}
+// act makes one call, to the service itself or to an agent.
+func (e *execution) act(ctx context.Context, step, server string, call verb.Call) (agentapi.Answer, error) {
+	local, ok := e.Local[call.Verb()]
+	if !ok {
+		return e.Servers.Do(ctx, e.op.Cluster, server, agentapi.Request{Operation: e.op.ID, Step: step, Term: e.op.Term, Call: call})
 	}
-	if local, ok := e.Local[a.Verb]; ok {
-		result, term, err := local(ctx, e.op, a, args)
-		if err != nil {
+	result, term, err := local(ctx, e.op, call)
+	if err != nil {
+		return agentapi.Answer{}, err
+	}
+	if term > e.op.Term {
+		if err := e.Journal.SetTerm(ctx, e.op.ID, term); err != nil {
 			return agentapi.Answer{}, err
 		}
-		if term > e.op.Term {
-			if err := e.Journal.SetTerm(ctx, e.op.ID, term); err != nil {
-				return agentapi.Answer{}, err
-			}
-			e.op.Term = term
-		}
-		raw, err := json.Marshal(result)
-		return agentapi.Answer{Result: raw}, err
+		e.op.Term = term
 	}
-	return e.Servers.Do(ctx, e.op.Cluster, a.Server, a.Verb, verb.Request{Operation: e.op.ID, Step: step, Term: e.op.Term, Args: args})
+	raw, err := json.Marshal(result)
+	return agentapi.Answer{Result: raw}, err
 }
 
 var errJobLost = errors.New("the agent does not know the job any more")

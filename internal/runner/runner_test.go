@@ -44,10 +44,10 @@ func (f *fake) Observe(_ context.Context, _, server string) (*observation.Server
 	return o, nil
 }
 
-func (f *fake) Do(_ context.Context, _, server, name string, r verb.Request) (agentapi.Answer, error) {
+func (f *fake) Do(_ context.Context, _, server string, r agentapi.Request) (agentapi.Answer, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	key := name + "@" + server
+	key := label(r.Call) + "@" + server
 	f.calls = append(f.calls, fmt.Sprintf("%s#%d", key, r.Term))
 	if err := f.fail[key]; err != nil {
 		if f.once[key] {
@@ -55,32 +55,39 @@ func (f *fake) Do(_ context.Context, _, server, name string, r verb.Request) (ag
 		}
 		return agentapi.Answer{}, err
 	}
-	if name == verb.Seed {
+	switch c := r.Call.(type) {
+	case verb.Salvage:
 		key := fmt.Sprintf("%d/%s", r.Operation, r.Step)
 		if f.jobs[server] == nil || f.jobs[server].Key != key {
 			f.jobs[server] = &observation.Job{Key: key, State: observation.JobFinished, Result: "copied"}
 		}
 		return agentapi.Answer{Job: f.jobs[server]}, nil
-	}
-	if name == verb.Start {
+	case verb.Start:
 		if f.upAfter--; f.upAfter <= 0 {
 			delete(f.down, server)
 		}
-	}
-	if name == verb.AwaitMark {
-		b, _ := json.Marshal(r.Args)
-		var a verb.AwaitMarkArgs
-		json.Unmarshal(b, &a)
-		f.marks[server] = a.Mark.ID
+	case verb.AwaitMark:
+		f.marks[server] = c.Mark.ID
 	}
 	return agentapi.Answer{Result: f.answers[key]}, nil
 }
 
 func (f *fake) StopJob(context.Context, string, string, string) error { return nil }
 
-// act is a step that has a verb and an undo.
+// named stands for any call: the tests tell its uses apart by a name.
+func named(name string) verb.Sealed { return verb.Seal(verb.Follow{Slot: name}) }
+
+func label(c verb.Call) string {
+	if f, ok := c.(verb.Follow); ok {
+		return f.Slot
+	}
+	return string(c.Verb())
+}
+
+// act is a step that has a call and an undo.
 func act(name, server string, change func(*operation.Step)) operation.Step {
-	s := operation.Step{Name: name, Action: operation.Action{Title: name, Server: server, Verb: name}, Limit: 2, OnFail: operation.Undo, IfFails: "x", Undo: &operation.Action{Title: "undo " + name, Server: server, Verb: "undo-" + name}}
+	undo := operation.Step{Action: operation.Action{Title: "undo " + name, Server: server, Call: named("undo-" + name)}, Limit: 2}
+	s := operation.Step{Name: name, Action: operation.Action{Title: name, Server: server, Call: named(name)}, Limit: 2, OnFail: operation.Undo, IfFails: "x", Undo: []operation.Step{undo}}
 	if change != nil {
 		change(&s)
 	}
@@ -104,12 +111,18 @@ func newBench(t *testing.T) *bench {
 	}
 	t.Cleanup(func() { st.Close() })
 	f := newFake()
-	return &bench{t, st, f, &Runner{Journal: st, Servers: f, Log: slog.New(slog.DiscardHandler), Local: map[string]Local{}}}
+	if _, err := st.AddCluster(t.Context(), "bookings", position.EnginePostgres); err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(st.OpenTerm(t.Context(), "bookings", 1, 0), st.Decide(t.Context(), "bookings", 1, "gull")); err != nil {
+		t.Fatal(err)
+	}
+	return &bench{t, st, f, &Runner{Journal: st, Servers: f, Log: slog.New(slog.DiscardHandler), Local: map[verb.Name]Local{}}}
 }
 
-func (b *bench) run(kind string, resumed bool, before func(id int64), steps ...operation.Step) operation.Operation {
+func (b *bench) run(kind operation.Kind, resumed bool, before func(id int64), steps ...operation.Step) operation.Operation {
 	b.t.Helper()
-	p := &operation.Plan{Kind: kind, Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, Primary: "gull", Candidate: "tern", Steps: steps}
+	p := &operation.Plan{Kind: kind, Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 1, Primary: "gull", Candidate: "tern", Steps: steps, UndoOnRestart: kind == operation.Switchover}
 	id, err := b.st.AddOperation(b.t.Context(), p, "somebody", "here")
 	if err != nil {
 		b.t.Fatal(err)
@@ -136,18 +149,22 @@ func (b *bench) called(want ...string) {
 
 func TestForward(t *testing.T) {
 	b := newBench(t)
-	b.f.answers["c@tern"] = json.RawMessage(`{"id":"m1","at":"0/4000000"}`)
+	mark := verb.Fact{Kind: verb.FactMark}
+	b.f.answers["mark@tern"] = json.RawMessage(`{"id":"m1","at":"0/4000000"}`)
 	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn),
-		act("c", "tern", func(s *operation.Step) { forwardOnly(s); s.Keep = "mark" }),
-		act(verb.AwaitMark, "heron", func(s *operation.Step) {
+		act("c", "tern", func(s *operation.Step) {
 			forwardOnly(s)
-			s.Needs = []string{"mark"}
-			s.After = []operation.Condition{{Kind: operation.HasMark, Server: "heron", Fact: "mark"}, {Kind: operation.HasPassed, Server: "heron", Fact: "mark"}}
+			s.Call, s.Keep = verb.Seal(verb.Mark{}), mark
+		}),
+		act("d", "heron", func(s *operation.Step) {
+			forwardOnly(s)
+			s.Call, s.Needs = verb.Seal(verb.AwaitMark{}), []verb.Fact{mark}
+			s.After = []operation.Condition{{Kind: operation.HasMark, Server: "heron", Fact: mark}, {Kind: operation.HasPassed, Server: "heron", Fact: mark}}
 		}))
 	if op.Outcome != operation.OutcomeFinished || op.State != operation.Ended || op.EndedAt == nil {
 		t.Errorf("%+v", op)
 	}
-	b.called("a@gull#2", "b@tern#2", "c@tern#2", "await-mark@heron#2")
+	b.called("a@gull#2", "b@tern#2", "mark@tern#2", "await-mark@heron#2")
 	for i, s := range op.Steps {
 		if s.State != operation.StepDone || s.StartedAt == nil || s.EndedAt == nil {
 			t.Errorf("step %d: %+v", i, s)
@@ -243,19 +260,21 @@ func TestConditionDecides(t *testing.T) {
 // A server that answered and is gone again is started once more, and not waited
 // for as long as a start may take.
 func TestStartedAgain(t *testing.T) {
-	for upAfter, want := range map[int]string{1: operation.OutcomeFinished, 2: operation.OutcomeFinished, 9: operation.OutcomeUndone} {
+	const tries = 3
+	for upAfter, want := range map[int]operation.Outcome{1: operation.OutcomeFinished, 2: operation.OutcomeFinished, 9: operation.OutcomeUndone} {
 		b := newBench(t)
 		b.f.down["gull"], b.f.upAfter = true, upAfter
-		op := b.run(operation.Seed, false, nil, act(verb.Start, "gull", func(s *operation.Step) {
+		op := b.run(operation.Seed, false, nil, act("start", "gull", func(s *operation.Step) {
+			s.Call, s.Tries, s.PatienceSeconds = verb.Seal(verb.Start{}), tries, 15
 			s.After = []operation.Condition{{Kind: operation.IsClosed, Server: "gull"}}
 		}))
 		starts := 0
 		for _, c := range b.f.calls {
-			if strings.HasPrefix(c, verb.Start+"@") {
+			if strings.HasPrefix(c, "start@") {
 				starts++
 			}
 		}
-		if op.Outcome != want || starts != min(upAfter, startTries) {
+		if op.Outcome != want || starts != min(upAfter, tries) {
 			t.Errorf("up after %d: %s with %d starts: %s", upAfter, op.Outcome, starts, op.Message)
 		}
 	}
@@ -267,7 +286,8 @@ func TestStartCancelled(t *testing.T) {
 	b.f.down["gull"], b.f.upAfter = true, 9
 	op := b.run(operation.Seed, false, func(id int64) {
 		time.AfterFunc(200*time.Millisecond, func() { b.st.Cancel(context.Background(), id) })
-	}, act(verb.Start, "gull", func(s *operation.Step) {
+	}, act("start", "gull", func(s *operation.Step) {
+		s.Call, s.Tries, s.PatienceSeconds = verb.Seal(verb.Start{}), 3, 15
 		s.Limit, s.After = 20, []operation.Condition{{Kind: operation.IsClosed, Server: "gull"}}
 	}))
 	if op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "it was cancelled") || len(b.f.calls) != 2 {
@@ -290,10 +310,11 @@ func TestResume(t *testing.T) {
 		return []operation.Step{act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn), act("d", "gull", forwardOnly)}
 	}
 	for _, c := range []struct {
-		name, kind string
-		done       int // steps that are done; the next one was begun
-		calls      string
-		outcome    string
+		name    string
+		kind    operation.Kind
+		done    int // steps that are done; the next one was begun
+		calls   string
+		outcome operation.Outcome
 	}{
 		{"switchover before the point of no return", operation.Switchover, 1, "undo-b@tern#2 undo-a@gull#2", operation.OutcomeUndone},
 		{"switchover in doubt at it", operation.Switchover, 2, "c@tern#2 d@gull#2", operation.OutcomeFinished},
@@ -345,14 +366,43 @@ func TestCancel(t *testing.T) {
 // An undo that opened a newer term has the rest put back under that.
 func TestUndoUnderANewerTerm(t *testing.T) {
 	b := newBench(t)
-	b.r.Local["undo-b"] = func(context.Context, *operation.Operation, operation.Action, map[string]any) (any, int64, error) {
-		return nil, 3, nil
+	b.r.Local["open-term"] = func(_ context.Context, _ *operation.Operation, c verb.Call) (any, int64, error) {
+		return nil, c.(verb.OpenTerm).Term, nil
 	}
 	b.f.fail["c@gull"] = errors.New("no")
-	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", nil), act("c", "gull", func(s *operation.Step) { s.Undo = nil }))
-	b.called("a@gull#2", "b@tern#2", "c@gull#2", "undo-a@gull#3")
+	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", func(s *operation.Step) {
+		s.Undo = append([]operation.Step{{Action: operation.Action{Title: "open term 3", Call: verb.Seal(verb.OpenTerm{Term: 3})}, Limit: 2}}, s.Undo...)
+	}), act("c", "gull", func(s *operation.Step) { s.Undo = nil }))
+	b.called("a@gull#2", "b@tern#2", "c@gull#2", "undo-b@tern#3", "undo-a@gull#3")
 	if op.Term != 3 {
 		t.Errorf("term %d", op.Term)
+	}
+}
+
+// A step whose Skip holds already makes no call.
+func TestSkip(t *testing.T) {
+	b := newBench(t)
+	closed := []operation.Condition{{Kind: operation.IsClosed, Server: "gull"}}
+	op := b.run(operation.Failover, false, nil, act("a", "gull", func(s *operation.Step) { s.Skip, s.After = closed, closed }), act("b", "gull", nil))
+	b.called("b@gull#2")
+	if op.Steps[0].State != operation.StepDone || !strings.HasPrefix(op.Steps[0].Seen, "nothing to do: ") {
+		t.Errorf("%+v", op.Steps[0])
+	}
+}
+
+// A plan that rests on another decision than the newest one is not recorded.
+func TestPlanRestsOnADecision(t *testing.T) {
+	b := newBench(t)
+	p := &operation.Plan{Kind: operation.Switchover, Cluster: "bookings", Term: 2, OwnerTerm: 1, Primary: "tern"}
+	if _, err := b.st.AddOperation(t.Context(), p, "somebody", "here"); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("another owner: %v", err)
+	}
+	p.Primary, p.Steps = "gull", []operation.Step{{Action: operation.Action{Call: verb.Seal(verb.OpenTerm{Term: 2})}}}
+	if err := b.st.OpenTerm(t.Context(), "bookings", 2, 7); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.st.AddOperation(t.Context(), p, "somebody", "here"); !errors.Is(err, store.ErrMoved) {
+		t.Errorf("a term that another operation opened: %v", err)
 	}
 }
 
@@ -361,13 +411,15 @@ func TestUndoUnderANewerTerm(t *testing.T) {
 func TestJobs(t *testing.T) {
 	b := newBench(t)
 	b.f.jobs["tern"] = &observation.Job{Key: "another", State: observation.JobFinished}
-	step := act(verb.Seed, "tern", func(s *operation.Step) { s.Keep = "copy" })
+	step := act("copy", "tern", func(s *operation.Step) {
+		s.Call, s.Keep = verb.Seal(verb.Salvage{}), verb.Fact{Kind: verb.FactTail}
+	})
 	op := b.run(operation.Seed, false, nil, step)
-	if op.Outcome != operation.OutcomeFinished || string(op.Facts["copy"]) != `"copied"` {
+	if op.Outcome != operation.OutcomeFinished || string(op.Facts["tail"]) != `"copied"` {
 		t.Errorf("%s: %s %s", op.Outcome, op.Message, op.Facts)
 	}
 	b = newBench(t)
-	b.f.jobs["tern"] = &observation.Job{Key: "1/" + verb.Seed, State: observation.JobFailed, Error: "disk full"}
+	b.f.jobs["tern"] = &observation.Job{Key: "1/copy", State: observation.JobFailed, Error: "disk full"}
 	op = b.run(operation.Seed, false, nil, step)
 	if op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "disk full") || len(b.f.calls) != 2 {
 		t.Errorf("%s: %s %v", op.Outcome, op.Message, b.f.calls)

@@ -8,7 +8,6 @@ import (
 
 	"crosstwin/internal/core/alert"
 	"crosstwin/internal/core/cluster"
-	"crosstwin/internal/core/view"
 	"crosstwin/internal/store"
 )
 
@@ -25,12 +24,12 @@ func (s *Service) restoreAlerts(ctx context.Context) error {
 }
 
 // raise begins and ends alerts by the views of this second.
-func (s *Service) raise(ctx context.Context, views []view.View, now time.Time) {
+func (s *Service) raise(ctx context.Context, assessments []*Assessment, now time.Time) {
 	var changes []alert.Change
 	there := map[string]bool{}
-	for i := range views {
-		there[views[i].Cluster] = true
-		changes = append(changes, s.alerts.Look(&views[i], now)...)
+	for _, a := range assessments {
+		there[a.View.Cluster] = true
+		changes = append(changes, s.alerts.Look(&a.View, now)...)
 	}
 	for _, k := range s.alerts.Missing(func(cluster string) bool { return there[cluster] }) {
 		changes = append(changes, alert.Change{Key: k})
@@ -57,7 +56,7 @@ func (s *Service) tell(ctx context.Context, c alert.Change) error {
 		return err
 	}
 	s.log.Info("alert", "raised", c.Raised, "cluster", a.Cluster, "rule", a.Rule, "text", a.Text)
-	s.Hub.publish("alert", a.Cluster, a)
+	s.Hub.publish(EventAlert, a.Cluster, a)
 	event := "raised"
 	if !c.Raised {
 		event = "over"
@@ -75,7 +74,7 @@ func (s *Service) Acknowledge(ctx context.Context, id int64, note, who, from str
 		return a, orNotFound(err, "alert", strconv.FormatInt(id, 10))
 	}
 	s.audit(ctx, who, from, "alert acknowledged", a.Cluster, a.Text)
-	s.Hub.publish("alert", a.Cluster, a)
+	s.Hub.publish(EventAlert, a.Cluster, a)
 	return a, nil
 }
 

@@ -18,46 +18,49 @@ const saveEvery = 20
 // forgetEvery is the time between two looks for records that are too old.
 const forgetEvery = 10 * time.Minute
 
-// record takes what the views show into each server's series and saves what is
-// finished, and this second's share of what is not.
-func (s *Service) record(ctx context.Context, views []view.View, now time.Time) {
+// record takes what the assessments show into each server's series and saves
+// what is finished, and this second's share of what is not.
+func (s *Service) record(ctx context.Context, clusters []*watched, now time.Time) {
 	var out []store.ServerBlock
-	s.mu.Lock()
-	var fresh []*member
-	for _, v := range views {
-		c := s.clusters[v.Cluster]
-		if c == nil {
+	for _, c := range clusters {
+		fresh := c.sample(&out, now)
+		s.goOn(ctx, c, fresh, now)
+	}
+	if err := s.Store.SaveSamples(ctx, out); err != nil && ctx.Err() == nil {
+		s.log.Error("could not keep samples", "error", err)
+	}
+}
+
+// sample takes one second of a cluster; it returns the members whose series has
+// not begun.
+func (c *watched) sample(out *[]store.ServerBlock, now time.Time) (fresh []*member) {
+	a := c.latest.Load()
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, m := range c.members {
+		x := a.View.Find(m.rec.Name)
+		if x == nil || x.Health == view.Unseen {
 			continue
 		}
-		for _, m := range c.members {
-			x := v.Find(m.rec.Name)
-			if x == nil || x.Health == view.Unseen {
-				continue
-			}
-			if m.series == nil {
-				fresh = append(fresh, m)
-				continue
-			}
-			for _, b := range m.series.Add(history.Sample{At: now.Unix(), Values: measured(&v, x, c.writtenBytes.perSecond(now))}) {
-				out = append(out, store.ServerBlock{ServerID: m.rec.ID, Block: b})
-			}
-			if (now.Unix()+m.rec.ID)%saveEvery == 0 {
-				for _, b := range m.series.Unsaved() {
-					out = append(out, store.ServerBlock{ServerID: m.rec.ID, Block: b})
-				}
+		if m.series == nil {
+			fresh = append(fresh, m)
+			continue
+		}
+		for _, b := range m.series.Add(history.Sample{At: now.Unix(), Values: measured(&a.View, x, a.WrittenBytesRate)}) {
+			*out = append(*out, store.ServerBlock{ServerID: m.rec.ID, Block: b})
+		}
+		if (now.Unix()+m.rec.ID)%saveEvery == 0 {
+			for _, b := range m.series.Unsaved() {
+				*out = append(*out, store.ServerBlock{ServerID: m.rec.ID, Block: b})
 			}
 		}
 	}
-	s.mu.Unlock()
-	s.goOn(ctx, fresh, now)
-	if err := s.Store.SaveSamples(ctx, out); err != nil && ctx.Err() == nil {
-		s.log.Error("samples cannot be kept", "error", err)
-	}
+	return fresh
 }
 
 // goOn begins the series of servers, each in the blocks that an earlier
 // process left unfinished.
-func (s *Service) goOn(ctx context.Context, members []*member, now time.Time) {
+func (s *Service) goOn(ctx context.Context, c *watched, members []*member, now time.Time) {
 	for _, m := range members {
 		series := &history.Series{}
 		for _, step := range history.Steps {
@@ -69,17 +72,17 @@ func (s *Service) goOn(ctx context.Context, members []*member, now time.Time) {
 				series.Continue(b)
 			}
 		}
-		s.mu.Lock()
+		c.mu.Lock()
 		m.series = series
-		s.mu.Unlock()
+		c.mu.Unlock()
 	}
 }
 
 // saveAll saves every unfinished block: the service is about to stop.
 func (s *Service) saveAll() {
 	var out []store.ServerBlock
-	s.mu.Lock()
-	for _, c := range s.clusters {
+	for _, c := range s.all() {
+		c.mu.Lock()
 		for _, m := range c.members {
 			if m.series == nil {
 				continue
@@ -88,8 +91,8 @@ func (s *Service) saveAll() {
 				out = append(out, store.ServerBlock{ServerID: m.rec.ID, Block: b})
 			}
 		}
+		c.mu.Unlock()
 	}
-	s.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if err := s.Store.SaveSamples(ctx, out); err != nil {
@@ -142,12 +145,11 @@ func (s *Service) History(ctx context.Context, cluster string, from, to time.Tim
 		open history.Block
 	}
 	var lines []line
-	s.mu.Lock()
-	c := s.clusters[cluster]
-	if c == nil {
-		s.mu.Unlock()
-		return r, NotFound("cluster", cluster)
+	c, err := s.cluster(cluster)
+	if err != nil {
+		return r, err
 	}
+	c.mu.Lock()
 	for _, m := range c.members {
 		l := line{id: m.rec.ID, name: m.rec.Name}
 		if m.series != nil {
@@ -155,7 +157,7 @@ func (s *Service) History(ctx context.Context, cluster string, from, to time.Tim
 		}
 		lines = append(lines, l)
 	}
-	s.mu.Unlock()
+	c.mu.Unlock()
 	var names []string
 	samples := map[string][]history.Sample{}
 	for _, l := range lines {
@@ -170,7 +172,6 @@ func (s *Service) History(ctx context.Context, cluster string, from, to time.Tim
 		samples[l.name] = history.Thin(history.Between(append(blocks, l.open), from.Unix(), to.Unix()), r.StepSeconds)
 	}
 	r.Fill(names, samples)
-	var err error
 	r.Marks, err = s.marks(ctx, cluster, from, to)
 	return r, err
 }
@@ -178,16 +179,17 @@ func (s *Service) History(ctx context.Context, cluster string, from, to time.Tim
 // LagLines gives, by cluster and server, the time behind of the last ten
 // minutes, ten seconds apart and oldest first.
 func (s *Service) LagLines() map[string]map[string][]*float64 {
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	out := map[string]map[string][]*float64{}
-	for name, c := range s.clusters {
-		out[name] = map[string][]*float64{}
+	for _, c := range s.all() {
+		c.mu.Lock()
+		lines := map[string][]*float64{}
 		for _, m := range c.members {
 			if m.series != nil && m.rec.Name != c.rec.Owner {
-				out[name][m.rec.Name] = m.series.Recent(history.Lag)
+				lines[m.rec.Name] = m.series.Recent(history.Lag)
 			}
 		}
+		out[c.rec.Name] = lines
+		c.mu.Unlock()
 	}
 	return out
 }
@@ -200,14 +202,14 @@ func (s *Service) marks(ctx context.Context, cluster string, from, to time.Time)
 		return nil, err
 	}
 	for _, o := range ops {
-		text := o.Kind
+		text := string(o.Kind)
 		if o.Plan.Candidate != "" {
 			text += " to " + o.Plan.Candidate
 		} else if o.Plan.Target != "" {
 			text += " of " + o.Plan.Target
 		}
 		if o.Outcome != "" {
-			text += ", " + o.Outcome
+			text += ", " + string(o.Outcome)
 		}
 		out = append(out, history.Mark{At: o.CreatedAt, End: o.EndedAt, Kind: "operation", ID: o.ID, Text: text})
 	}

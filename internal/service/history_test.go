@@ -42,7 +42,7 @@ func newService(t *testing.T, dir string) *Service {
 			t.Fatal(err)
 		}
 		for _, n := range []string{"gull", "tern"} {
-			if _, err := s.AddServer(t.Context(), "bookings", store.Server{Name: n, Rank: 1, FirstPrimary: n == "gull"}, "test", ""); err != nil {
+			if _, err := s.AddServer(t.Context(), "bookings", cluster.Member{Name: n, Placement: cluster.Placement{Rank: 1}, FirstPrimary: n == "gull"}, "test", ""); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -50,11 +50,18 @@ func newService(t *testing.T, dir string) *Service {
 	return s
 }
 
+// recordAt records one second in which tern is behind by so many seconds.
+func recordAt(s *Service, ctx context.Context, seconds float64, at time.Time) {
+	c, _ := s.cluster("bookings")
+	c.latest.Store(&Assessment{View: seenAt(seconds)})
+	s.record(ctx, s.all(), at)
+}
+
 // seenAt is a view of bookings in which tern is behind by so many seconds.
-func seenAt(seconds float64) []view.View {
-	return []view.View{{Cluster: "bookings", Primary: "gull", AtRisk: view.AtRisk{Known: true, Bytes: 100, Seconds: seconds}, Servers: []view.Server{
+func seenAt(seconds float64) view.View {
+	return view.View{Cluster: "bookings", Primary: "gull", AtRisk: view.AtRisk{Known: true, Bytes: 100, Seconds: seconds}, Servers: []view.Server{
 		{Name: "gull", Health: view.TakesWrites, Believes: observation.Primary, Observation: &observation.Server{LogBytes: 1 << 20}},
-		{Name: "tern", Health: view.Behind, Believes: observation.Replica, Lag: lag.Reading{Known: true, Seconds: seconds}, LagBytes: 4096, Observation: &observation.Server{Conflicts: map[string]int64{"lock": 2, "snapshot": 3}}}}}}
+		{Name: "tern", Health: view.Behind, Believes: observation.Replica, Lag: lag.Reading{Known: true, Seconds: seconds}, LagBytes: 4096, Observation: &observation.Server{Conflicts: map[string]int64{"lock": 2, "snapshot": 3}}}}}
 }
 
 // What is recorded comes back, thinned, with a gap where the service was away,
@@ -65,22 +72,22 @@ func TestHistoryOverARestart(t *testing.T) {
 	ctx := t.Context()
 	// So that both runs stand in one block of ten minutes.
 	begin := time.Unix(time.Now().Unix()/600*600-600, 0)
-	s.record(ctx, seenAt(0), begin.Add(-time.Second)) // makes the series
+	recordAt(s, ctx, 0, begin.Add(-time.Second)) // makes the series
 	for i := range 90 {
 		lag := 0.5
 		if i == 40 {
 			lag = 7
 		}
-		s.record(ctx, seenAt(lag), begin.Add(time.Duration(i)*time.Second))
+		recordAt(s, ctx, lag, begin.Add(time.Duration(i)*time.Second))
 	}
 	s.saveAll()
 	if err := s.Store.Close(); err != nil {
 		t.Fatal(err)
 	}
 	s = newService(t, dir)
-	s.record(ctx, seenAt(0), begin.Add(119*time.Second))
+	recordAt(s, ctx, 0, begin.Add(119*time.Second))
 	for i := 120; i < 150; i++ {
-		s.record(ctx, seenAt(2), begin.Add(time.Duration(i)*time.Second))
+		recordAt(s, ctx, 2, begin.Add(time.Duration(i)*time.Second))
 	}
 	h, err := s.History(ctx, "bookings", begin, begin.Add(149*time.Second), 0)
 	if err != nil {
@@ -138,7 +145,7 @@ func TestAlertsOverARestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.AlertCommand = script
-	trouble := []view.View{{Cluster: "bookings", Problems: []view.Problem{{Rule: cluster.RuleNeedsYou, Text: "operation 3 (seed) did not come to its end", Mend: "read it"}}}}
+	trouble := []*Assessment{{View: view.View{Cluster: "bookings", Problems: []view.Problem{{Rule: cluster.RuleNeedsYou, Text: "operation 3 (seed) did not come to its end", Mend: "read it"}}}}}
 	at := time.Now()
 	s.raise(ctx, trouble, at)
 	s.raise(ctx, trouble, at.Add(time.Second))
@@ -162,7 +169,7 @@ func TestAlertsOverARestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.raise(ctx, trouble, at.Add(2*time.Second))
-	calm := []view.View{{Cluster: "bookings"}}
+	calm := []*Assessment{{View: view.View{Cluster: "bookings"}}}
 	s.raise(ctx, calm, at.Add(10*time.Second))
 	if n := open(); n != 1 {
 		t.Errorf("%d alerts are open ten seconds after the trouble", n)

@@ -6,10 +6,31 @@ import (
 	"time"
 )
 
+// EventKind is what an event of the stream is about.
+type EventKind string
+
+// All kinds of event, each with the type of its data.
+const (
+	EventCluster   EventKind = "cluster"   // view.View without observations
+	EventRemoved   EventKind = "removed"   // Removed
+	EventOperation EventKind = "operation" // Changed
+	EventAlert     EventKind = "alert"     // alert.Alert
+)
+
+// Removed names what is gone: a cluster.
+type Removed struct {
+	Cluster string `json:"cluster"`
+}
+
+// Changed names an operation that has come further; readers fetch the rest.
+type Changed struct {
+	ID int64 `json:"id"`
+}
+
 // Event is one change, as the event stream carries it.
 type Event struct {
 	ID   int64
-	Kind string // cluster, operation, removed
+	Kind EventKind
 	Key  string // cluster's name, or operation's number
 	Data json.RawMessage
 }
@@ -29,7 +50,7 @@ type Hub struct {
 
 func newHub() *Hub { return &Hub{next: time.Now().UnixMicro(), subs: map[chan Event]bool{}} }
 
-func (h *Hub) publish(kind, key string, v any) {
+func (h *Hub) publish(kind EventKind, key string, v any) {
 	data, err := json.Marshal(v)
 	if err != nil {
 		return

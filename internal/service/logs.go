@@ -23,27 +23,25 @@ func (s *Service) logFiles(ctx context.Context, cluster, server string) ([]tail.
 	return s.agents.LogFiles(ctx, t)
 }
 
-// orPrimary gives the server that is asked when none was named.
-func (s *Service) orPrimary(cluster, server string) (string, view.Input, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	c := s.clusters[cluster]
-	if c == nil {
-		return "", view.Input{}, NotFound("cluster", cluster)
+// orPrimary returns the server that is asked when none was named, and the
+// cluster as judged last.
+func (s *Service) orPrimary(cluster, server string) (string, *Assessment, error) {
+	a, err := s.Assessment(cluster)
+	if err != nil {
+		return "", nil, err
 	}
-	in := c.input(time.Now())
 	if server == "" {
-		if server = in.Owner; server == "" {
-			return "", in, badInput("%s has no primary: name a server", cluster)
+		if server = a.View.Primary; server == "" {
+			return "", a, badInput("%s has no primary: name a server", cluster)
 		}
 	}
-	return server, in, nil
+	return server, a, nil
 }
 
 // LogFiles lists the files of a server's log; those of the primary with who
 // still needs them.
 func (s *Service) LogFiles(ctx context.Context, cluster, server string) (string, []tail.LogFile, error) {
-	server, in, err := s.orPrimary(cluster, server)
+	server, a, err := s.orPrimary(cluster, server)
 	if err != nil {
 		return "", nil, err
 	}
@@ -51,9 +49,8 @@ func (s *Service) LogFiles(ctx context.Context, cluster, server string) (string,
 	if err != nil {
 		return server, nil, err
 	}
-	if server == in.Owner {
-		v := view.Assess(in)
-		files = plan.Needs(&v, files, in.Members)
+	if server == a.View.Primary {
+		files = plan.Needs(&a.View, files, a.Members)
 	}
 	return server, files, nil
 }
@@ -97,11 +94,11 @@ func (s *Service) Drift(ctx context.Context, cluster string) (view.Drift, error)
 		wg.Go(func() { s.observe(ctx, cluster, m.Name, true) })
 	}
 	wg.Wait()
-	_, in, err := s.orPrimary(cluster, v.Primary)
+	a, err := s.Assessment(cluster)
 	if err != nil {
 		return view.Drift{}, err
 	}
-	return view.DriftOf(in), nil
+	return view.DriftOf(&a.View, a.Members), nil
 }
 
 // Conflicts tells of the queries that replay cancelled, with the settings that

@@ -96,9 +96,13 @@ func (s *Service) RemoveCluster(ctx context.Context, name, who, from string) err
 }
 
 func (s *Service) idle(cluster string) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if c := s.clusters[cluster]; c != nil && c.op != nil {
+	c, err := s.cluster(cluster)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.op != nil {
 		return badInput("operation %d (%s) is under way on %s: wait for it", c.op.ID, c.op.Kind, cluster)
 	}
 	return nil
@@ -108,31 +112,31 @@ func (s *Service) idle(cluster string) error {
 const codeLife = time.Hour
 
 // AddServer adds a server and gives the one-time code for its agent.
-func (s *Service) AddServer(ctx context.Context, cluster string, v store.Server, who, from string) (code string, err error) {
+func (s *Service) AddServer(ctx context.Context, name string, v cluster.Member, who, from string) (code string, err error) {
 	if err := checkName("server", v.Name); err != nil {
 		return "", err
 	}
 	if v.Rank < 0 {
 		return "", badInput("a rank is 1, 2, 3 …, or never")
 	}
-	cur, err := s.View(cluster)
+	cur, err := s.View(name)
 	if err != nil {
 		return "", err
 	}
 	if v.FirstPrimary && cur.Primary != "" {
-		return "", badInput("%s has a primary already (%s): add %s as a replica and seed it", cluster, cur.Primary, v.Name)
+		return "", badInput("%s has a primary already (%s): add %s as a replica and seed it", name, cur.Primary, v.Name)
 	}
 	if v.FirstPrimary && v.Rank == 0 {
 		return "", badInput("the first primary needs a rank")
 	}
-	if err := s.Store.AddServer(ctx, cluster, v); err != nil {
-		return "", orNotFound(err, "cluster", cluster)
+	if err := s.Store.AddServer(ctx, name, v); err != nil {
+		return "", orNotFound(err, "cluster", name)
 	}
-	s.audit(ctx, who, from, "server added", cluster, v.Name)
+	s.audit(ctx, who, from, "server added", name, v.Name)
 	if err := s.reload(ctx); err != nil {
 		return "", err
 	}
-	return s.NewCode(ctx, cluster, v.Name, who, from)
+	return s.NewCode(ctx, name, v.Name, who, from)
 }
 
 // NewCode makes a one-time enrolment code for a server.

@@ -1,13 +1,16 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
@@ -31,6 +34,15 @@ type ConfirmError struct{ Plan *operation.Plan }
 
 func (e ConfirmError) Error() string {
 	return fmt.Sprintf("this throws away %s: to confirm, give the name %q", e.Plan.Destroys, e.Plan.ConfirmName)
+}
+
+// ChangedError says that the plan made at the start differs from the one that
+// was shown, in more than times and positions that moved on. Nothing was
+// changed.
+type ChangedError struct{ Plan *operation.Plan }
+
+func (e ChangedError) Error() string {
+	return "the plan has changed since it was shown: read the new one and start again; nothing was changed"
 }
 
 // Preview makes the plan for a request and changes nothing.
@@ -59,8 +71,9 @@ func (s *Service) Check(ctx context.Context, cluster string, req operation.Reque
 	return p, nil
 }
 
-// Begin makes the plan, records the operation and starts it.
-func (s *Service) Begin(ctx context.Context, cluster string, req operation.Request, who, from string) (operation.Operation, error) {
+// Begin makes the plan, records the operation and starts it. What runs is what
+// was shown: digest is that of the plan that whoever asks has seen.
+func (s *Service) Begin(ctx context.Context, cluster string, req operation.Request, digest, who, from string) (operation.Operation, error) {
 	p, err := s.Preview(ctx, cluster, req)
 	if err != nil {
 		return operation.Operation{}, err
@@ -70,20 +83,29 @@ func (s *Service) Begin(ctx context.Context, cluster string, req operation.Reque
 		if err != nil {
 			return operation.Operation{}, err
 		}
-		s.audit(ctx, who, from, p.Kind+" refused", cluster, reason)
+		s.audit(ctx, who, from, string(p.Kind)+" refused", cluster, reason)
 		return operation.Operation{}, RefusedError{p, reason, id}
+	}
+	if digest == "" {
+		return operation.Operation{}, badInput("to begin an operation, name the digest of its plan: ask for the plan first")
+	}
+	if p.Digest() != digest {
+		return operation.Operation{}, ChangedError{p}
 	}
 	if p.ConfirmName != "" && req.ConfirmName != p.ConfirmName {
 		return operation.Operation{}, ConfirmError{p}
 	}
 	id, err := s.Store.AddOperation(ctx, p, who, from)
+	if errors.Is(err, store.ErrMoved) {
+		return operation.Operation{}, ChangedError{p}
+	}
 	if errors.Is(err, store.ErrTaken) {
 		return operation.Operation{}, RefusedError{p, err.Error(), 0}
 	}
 	if err != nil {
 		return operation.Operation{}, err
 	}
-	s.audit(ctx, who, from, p.Kind, cluster, p.Summary)
+	s.audit(ctx, who, from, string(p.Kind), cluster, p.Summary)
 	op, err := s.Store.Operation(ctx, id)
 	if err != nil {
 		return op, err
@@ -94,7 +116,7 @@ func (s *Service) Begin(ctx context.Context, cluster string, req operation.Reque
 
 // carryOut runs an operation beside everything else. When the service stops,
 // the journal keeps the place.
-func (s *Service) carryOut(id int64, cluster, kind string, resumed bool) {
+func (s *Service) carryOut(id int64, cluster string, kind operation.Kind, resumed bool) {
 	s.setRunning(cluster, &view.Running{ID: id, Kind: kind})
 	s.running.Add(1)
 	go func() {
@@ -116,19 +138,20 @@ func (s *Service) carryOut(id int64, cluster, kind string, resumed bool) {
 }
 
 func (s *Service) setRunning(cluster string, op *view.Running) {
-	s.mu.Lock()
-	if c := s.clusters[cluster]; c != nil {
-		c.op = op
+	c, err := s.cluster(cluster)
+	if err != nil {
+		return
 	}
-	s.mu.Unlock()
-	if v, err := s.View(cluster); err == nil {
-		s.publishView(v)
-	}
+	c.mu.Lock()
+	c.op = op
+	a := c.assess(time.Now())
+	c.mu.Unlock()
+	s.publishView(&a.View)
 }
 
 // operationChanged publishes how far an operation is; readers fetch the rest.
 func (s *Service) operationChanged(id int64) {
-	s.Hub.publish("operation", fmt.Sprint(id), map[string]int64{"id": id})
+	s.Hub.publish(EventOperation, fmt.Sprint(id), Changed{ID: id})
 }
 
 // Cancel asks a running operation to stop before its point of no return.
@@ -161,20 +184,12 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 		wg.Go(func() { s.observe(ctx, name, m.Name, true) })
 	}
 	wg.Wait()
-	s.mu.Lock()
-	c := s.clusters[name]
-	if c == nil {
-		s.mu.Unlock()
-		return plan.Input{}, NotFound("cluster", name)
+	c, err := s.cluster(name)
+	if err != nil {
+		return plan.Input{}, err
 	}
-	input := c.input(time.Now())
-	in := plan.Input{Members: input.Members, Request: req, NextTerm: c.rec.Term + 1}
-	if c.op != nil {
-		busy := *c.op
-		in.Busy = &busy
-	}
-	in.View = view.Assess(input)
-	s.mu.Unlock()
+	a := c.assessNow()
+	in := plan.Input{View: a.View, Members: a.Members, Request: req, NextTerm: a.View.Term + 1, Busy: a.View.Operation}
 	for _, m := range in.Members {
 		if m.Last != nil {
 			in.NextTerm = max(in.NextTerm, m.Last.Guard.Noted+1)
@@ -238,17 +253,14 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	return out
 }
 
-func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to view.Member) verb.ProbeResult {
-	var r verb.ProbeResult
-	a, err := servers{s}.Do(ctx, in.View.Cluster, from, verb.Probe, verb.Request{Term: in.NextTerm - 1, Args: verb.ProbeArgs{Peer: verb.Peer{Name: to.Name, Host: to.Last.Address.Host, Port: to.Last.Address.Port}}})
-	if err == nil {
-		err = unmarshal(a.Result, &r)
-	}
+func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to view.Member) verb.Probed {
+	peer := verb.Peer{Name: to.Name, Host: to.Last.Address.Host, Port: to.Last.Address.Port}
+	r, err := agentapi.Ask(ctx, servers{s}.at(in.View.Cluster, from), agentapi.Request{Term: in.NextTerm - 1}, verb.Probe{Peer: peer})
 	if err != nil {
-		return verb.ProbeResult{Problem: err.Error()}
+		return verb.Probed{Problem: err.Error()}
 	}
 	if r.OK && to.Last.System != "" && r.System != to.Last.System {
-		return verb.ProbeResult{Problem: fmt.Sprintf("another server answers there: system identifier %s, not %s", r.System, to.Last.System)}
+		return verb.Probed{Problem: fmt.Sprintf("another server answers there: system identifier %s, not %s", r.System, to.Last.System)}
 	}
 	return r
 }
@@ -266,7 +278,7 @@ func (s *Service) examine(ctx context.Context, in *plan.Input, server string) (*
 	if err != nil || owner == nil {
 		return nil, err
 	}
-	x, err := s.agents.Examine(ctx, t, verb.ExamineArgs{Line: owner.Line, Past: owner.Past, Written: owner.Written, Primary: verb.Peer{Name: in.View.Primary, Agent: primary, Host: owner.Address.Host, Port: owner.Address.Port}})
+	x, err := s.agents.Examine(ctx, t, verb.Examine{Line: owner.Line, Past: owner.Past, Written: owner.Written, Primary: verb.Peer{Name: in.View.Primary, Agent: primary, Host: owner.Address.Host, Port: owner.Address.Port}})
 	if err != nil {
 		s.log.Warn("examination failed", "cluster", in.View.Cluster, "server", server, "error", err)
 		return nil, nil // the plan says that it could not be examined
@@ -328,4 +340,8 @@ func (s *Service) SalvageFile(ctx context.Context, cluster, server, file string,
 		return badInput("%q is not the name of a salvage", file)
 	}
 	return s.agents.Salvage(ctx, t, file, w)
+}
+
+func sortProbes(p []plan.Probe) {
+	slices.SortFunc(p, func(a, b plan.Probe) int { return cmp.Or(cmp.Compare(a.From, b.From), cmp.Compare(a.To, b.To)) })
 }

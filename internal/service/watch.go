@@ -1,9 +1,7 @@
 package service
 
 import (
-	"cmp"
 	"context"
-	"slices"
 	"time"
 
 	"crosstwin/internal/agentapi"
@@ -11,47 +9,57 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
 )
 
 // watchAll begins one observation of every server that has none under way, and
-// publishes every cluster as it stands.
+// has every cluster recorded, told and published as it was judged last.
 func (s *Service) watchAll(ctx context.Context) {
-	type job struct{ cluster, server string }
+	type job struct {
+		c      *watched
+		server string
+	}
 	var jobs []job
-	s.mu.Lock()
-	for name, c := range s.clusters {
+	clusters := s.all()
+	for _, c := range clusters {
+		c.mu.Lock()
 		for _, m := range c.members {
-			if m.rec.EnrolledAt != nil && !m.busy {
+			if m.rec.Enrolled && !m.busy {
 				m.busy = true
-				jobs = append(jobs, job{name, m.rec.Name})
+				jobs = append(jobs, job{c, m.rec.Name}) // in the same order each second: a server's turn does not wander
 			}
 		}
+		c.mu.Unlock()
 	}
-	s.mu.Unlock()
-	// The same order each second: a server's turn does not wander.
-	slices.SortFunc(jobs, func(a, b job) int { return cmp.Or(cmp.Compare(a.cluster, b.cluster), cmp.Compare(a.server, b.server)) })
 	for i, j := range jobs {
 		go func() {
 			sleep(ctx, turn(i, len(jobs)))
-			s.observe(ctx, j.cluster, j.server, false)
-			s.mu.Lock()
-			defer s.mu.Unlock()
-			if c := s.clusters[j.cluster]; c != nil {
-				for _, m := range c.members {
-					if m.rec.Name == j.server {
-						m.busy = false
-					}
-				}
+			s.observe(ctx, j.c.name(), j.server, false)
+			j.c.mu.Lock()
+			defer j.c.mu.Unlock()
+			if m := j.c.member(j.server); m != nil {
+				m.busy = false
 			}
 		}()
 	}
-	views := s.Views()
 	now := time.Now()
-	s.record(ctx, views, now)
-	s.raise(ctx, views, now)
-	for _, v := range views {
-		s.publishView(v)
+	for _, c := range clusters {
+		if now.Sub(c.latest.Load().View.At) > watchEvery {
+			c.assessNow() // nothing came in: silence counts as well
+		}
 	}
+	s.record(ctx, clusters, now)
+	assessments := s.Assessments()
+	s.raise(ctx, assessments, now)
+	for _, a := range assessments {
+		s.publishView(&a.View)
+	}
+}
+
+func (c *watched) name() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.rec.Name
 }
 
 // turn gives each of many servers its own moment within the second, so that the
@@ -75,11 +83,10 @@ func sleep(ctx context.Context, d time.Duration) {
 	}
 }
 
-func (s *Service) publishView(v view.View) {
-	for i := range v.Servers {
-		v.Servers[i].Observation = nil // too large for every second
-	}
-	s.Hub.publish("cluster", v.Cluster, v)
+// publishView puts a cluster on the stream, without observations: they are too
+// large for every second.
+func (s *Service) publishView(v *view.View) {
+	s.Hub.publish(EventCluster, v.Cluster, v.WithoutObservations())
 }
 
 // observe asks one agent and takes its answer into the cluster's memory.
@@ -105,50 +112,53 @@ func (s *Service) observe(ctx context.Context, cluster, server string, thorough 
 }
 
 // take files an observation: positions into the lag clock, rates, and what an
-// agent knows that the records do not.
+// agent knows that the records do not. It ends in one assessment of the cluster.
 func (s *Service) take(ctx context.Context, name, server string, asked time.Time, o *observation.Server, failed error) {
-	now := time.Now()
-	s.mu.Lock()
-	c := s.clusters[name]
-	if c == nil {
-		s.mu.Unlock()
+	c, err := s.cluster(name)
+	if err != nil {
 		return
 	}
-	var first *member
-	for _, m := range c.members {
-		if m.rec.Name != server {
-			continue
-		}
-		if failed != nil {
-			m.problem = failed.Error()
-			break
-		}
-		if m.last != nil && o.Settings == nil && o.SettingsProblem == "" {
-			o.Settings, o.Facts = m.last.Settings, m.last.Facts
-		}
-		if m.last == nil || m.last.GTIDState != o.GTIDState {
-			m.state = now
-		}
-		m.last, m.seenAt, m.askedAt, m.problem = o, now, asked, ""
-		m.skew.add(o.At, asked, now)
-		c.measure(m, now)
-		first = m
+	now := time.Now()
+	c.mu.Lock()
+	m := c.member(server)
+	if m == nil {
+		c.mu.Unlock()
+		return
 	}
-	var rec = c.rec
-	busy := c.op != nil
-	var id int64 // of a server that is seen with a database for the first time
-	if first != nil && !o.DataEmpty && !first.rec.HeldData {
-		id, first.rec.HeldData = first.rec.ID, true
+	if failed != nil {
+		m.problem = failed.Error()
+		c.assess(now)
+		c.mu.Unlock()
+		return
 	}
-	s.mu.Unlock()
-	if id != 0 {
-		if err := s.Store.NoteHeldData(ctx, id); err != nil {
-			s.log.Error("that a server holds data was not recorded", "cluster", name, "server", server, "error", err)
+	m.file(o, asked, now)
+	c.measure(m, now)
+	first := !o.DataEmpty && !m.rec.HeldData // seen with a database for the first time
+	m.rec.HeldData = m.rec.HeldData || first
+	rec, server_, busy := c.rec, m.rec, c.op != nil
+	c.assess(now)
+	c.mu.Unlock()
+	if first {
+		if err := s.Store.NoteHeldData(ctx, server_.ID); err != nil {
+			s.log.Error("could not record that the server holds data", "cluster", name, "server", server, "error", err)
 		}
 	}
-	if first != nil && !busy {
-		s.settleTerm(ctx, rec.Name, rec.Term, rec.OwnerTerm, first, o)
+	if !busy {
+		s.settleTerm(ctx, rec, server_, o)
 	}
+}
+
+// file keeps an observation. What only a thorough one collects stays from the
+// last one that did.
+func (m *member) file(o *observation.Server, asked, now time.Time) {
+	if m.last != nil && o.Settings == nil && o.SettingsProblem == "" {
+		o.Settings, o.Facts = m.last.Settings, m.last.Facts
+	}
+	if m.last == nil || m.last.GTIDState != o.GTIDState {
+		m.state = now
+	}
+	m.last, m.seenAt, m.askedAt, m.problem = o, now, asked, ""
+	m.skew.add(o.At, asked, now)
 }
 
 func (c *watched) measure(m *member, now time.Time) {
@@ -161,7 +171,7 @@ func (c *watched) measure(m *member, now time.Time) {
 			}
 			c.clock.Add(lag.Sample{At: now, Position: pos})
 			c.written.add(now, pos)
-			if bytes, ok := position.Bytes(c.rec.Engine, o.Written, o.LogFiles, o.WrittenAt); ok {
+			if bytes, ok := position.LogBytes(c.rec.Engine, o.Written, o.LogFiles, o.WrittenAt); ok {
 				c.writtenBytes.add(now, bytes)
 			}
 		}
@@ -186,39 +196,47 @@ func (c *watched) measure(m *member, now time.Time) {
 // settleTerm gives a cluster its first term when its first primary is seen,
 // and takes over a newer term that an agent knows and the records do not (the
 // records were put back from an older copy): terms never go back.
-func (s *Service) settleTerm(ctx context.Context, cluster string, openTerm, ownerTerm int64, m *member, o *observation.Server) {
-	var term int64
+func (s *Service) settleTerm(ctx context.Context, c store.Cluster, m store.Server, o *observation.Server) {
+	term, decided := termToTake(c, m, o)
+	if term == 0 {
+		return
+	}
+	log := s.log.With("cluster", c.Name, "server", m.Name, "term", term)
+	if !decided {
+		log.Warn("an agent noted a newer term than the records know: its number is taken over")
+	} else {
+		log.Warn("an agent owns a term that the records do not know: it is taken over")
+	}
+	if term > c.Term {
+		if err := s.Store.OpenTerm(ctx, c.Name, term, 0); err != nil {
+			log.Error("could not open a term", "error", err)
+			return
+		}
+	}
+	if decided {
+		if err := s.Store.Decide(ctx, c.Name, term, m.Name); err != nil {
+			log.Error("could not decide a term", "error", err)
+			return
+		}
+		s.audit(ctx, "crosstwin", "", "term decided", c.Name, m.Name)
+	}
+	if err := s.reload(ctx); err != nil {
+		log.Error("could not read the records", "error", err)
+	}
+}
+
+// termToTake returns the term that an observation makes the records take over,
+// 0 for none, and whether the observed server owns it.
+func termToTake(c store.Cluster, m store.Server, o *observation.Server) (term int64, decided bool) {
 	g := o.Guard
 	switch {
-	case g.Owner && g.Accepted > ownerTerm:
-		term = g.Accepted
-		s.log.Warn("an agent owns a newer term than the records know: taking it over", "cluster", cluster, "server", m.rec.Name, "term", term)
-	case ownerTerm == 0 && m.rec.FirstPrimary && o.Accepting && o.Role == observation.Primary:
-		term = g.Noted + 1
-		s.log.Info("first primary seen", "cluster", cluster, "server", m.rec.Name)
-	case g.Noted > openTerm:
+	case g.Owner && g.Accepted > c.OwnerTerm:
+		return g.Accepted, true
+	case c.OwnerTerm == 0 && m.FirstPrimary && o.Accepting && o.Role == observation.Primary:
+		return max(g.Noted, c.Term) + 1, true
+	case g.Noted > c.Term:
 		// An act of a term that agents count as over would be refused.
-		s.log.Warn("an agent noted a newer term than the records know: taking its number over", "cluster", cluster, "server", m.rec.Name, "term", g.Noted)
-		if err := s.Store.OpenTerm(ctx, cluster, g.Noted); err != nil {
-			s.log.Error("cannot open a term", "cluster", cluster, "error", err)
-		}
-		if err := s.reload(ctx); err != nil {
-			s.log.Error("cannot read the records", "error", err)
-		}
-		return
-	default:
-		return
+		return g.Noted, false
 	}
-	if err := s.Store.OpenTerm(ctx, cluster, term); err != nil {
-		s.log.Error("cannot open a term", "cluster", cluster, "error", err)
-		return
-	}
-	if err := s.Store.Decide(ctx, cluster, term, m.rec.Name); err != nil {
-		s.log.Error("cannot decide a term", "cluster", cluster, "error", err)
-		return
-	}
-	s.audit(ctx, "crosstwin", "", "term decided", cluster, m.rec.Name)
-	if err := s.reload(ctx); err != nil {
-		s.log.Error("cannot read the records", "error", err)
-	}
+	return 0, false
 }

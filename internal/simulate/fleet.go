@@ -21,6 +21,7 @@ import (
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/pki"
 )
@@ -125,7 +126,7 @@ func (f *Fleet) enroll(ctx context.Context, c *client.Client, opt Options) error
 		size := (opt.Servers - n) / (opt.Clusters - i)
 		for k := range size {
 			server := fmt.Sprintf("s%d", k+1)
-			code, err := c.AddServer(ctx, name, apitype.NewServer{Name: server, Rank: k + 1, Site: []string{"harbour", "island", "skerry"}[k%3], Primary: k == 0})
+			code, err := c.AddServer(ctx, name, apitype.NewServer{Name: server, Placement: cluster.Placement{Rank: k + 1, Site: []string{"harbour", "island", "skerry"}[k%3]}, Primary: k == 0})
 			if err != nil {
 				return err
 			}

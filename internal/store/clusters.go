@@ -14,29 +14,17 @@ import (
 
 // Cluster is a cluster's record.
 type Cluster struct {
-	ID        int64
-	Name      string
-	Engine    string
-	Term      int64
-	OwnerTerm int64
-	Owner     string
-	Policy    cluster.Policy
+	ID int64
+	cluster.Cluster
 	CreatedAt time.Time
 }
 
 // Server is a server's record.
 type Server struct {
-	ID           int64
-	ClusterID    int64
-	Cluster      string
-	Name         string
-	Rank         int
-	Site         string
-	Hidden       bool // kept out of what readers are sent to
-	Agent        string
-	FirstPrimary bool
-	EnrolledAt   *time.Time
-	HeldData     bool // it was seen with a database
+	ID        int64
+	ClusterID int64
+	Cluster   string
+	cluster.Member
 }
 
 type clusterRow struct {
@@ -48,10 +36,13 @@ type clusterRow struct {
 	Owner     string `db:"owner"`
 	Policy    string `db:"policy"`
 	CreatedAt string `db:"created_at"`
+	// TermOperation opened the newest term; 0: the service by itself.
+	TermOperation int64 `db:"term_operation"`
 }
 
 func (r clusterRow) cluster() Cluster {
-	c := Cluster{r.ID, r.Name, r.Engine, r.Term, r.OwnerTerm, r.Owner, cluster.DefaultPolicy(), must(r.CreatedAt)}
+	c := Cluster{ID: r.ID, CreatedAt: must(r.CreatedAt), Cluster: cluster.Cluster{Name: r.Name, Engine: r.Engine, Term: r.Term,
+		OwnerTerm: r.OwnerTerm, Owner: r.Owner, Policy: cluster.DefaultPolicy()}}
 	json.Unmarshal([]byte(r.Policy), &c.Policy)
 	return c
 }
@@ -124,12 +115,13 @@ func (s *Store) one(ctx context.Context, q string, args ...any) error {
 	return nil
 }
 
-// OpenTerm counts a cluster's term up to term. It never goes back: a term that
-// is not above the newest one, unless it is that one again, is refused.
-func (s *Store) OpenTerm(ctx context.Context, cluster string, term int64) error {
-	err := s.one(ctx, "update clusters set term = ? where name = ? and term <= ?", term, cluster, term)
+// OpenTerm counts a cluster's term up to term, for an operation (0: the service
+// itself). Terms never go back, and a term belongs to the operation that opened
+// it: only that one may open it again, after a restart.
+func (s *Store) OpenTerm(ctx context.Context, cluster string, term, operation int64) error {
+	err := s.one(ctx, "update clusters set term = ?, term_operation = ? where name = ? and (term < ? or term = ? and term_operation = ?)", term, operation, cluster, term, term, operation)
 	if err == ErrNotFound {
-		return fmt.Errorf("term %d of %s is not newer than the one that is open", term, cluster)
+		return fmt.Errorf("term %d of %s is not newer than the newest one, and another operation opened that", term, cluster)
 	}
 	return err
 }
@@ -172,20 +164,21 @@ type serverRow struct {
 }
 
 func (r serverRow) server() Server {
-	return Server{r.ID, r.ClusterID, r.Cluster, r.Name, r.Rank, r.Site, r.Hidden, r.Agent, r.FirstPrimary, parseTime(r.EnrolledAt), r.HeldData}
+	return Server{ID: r.ID, ClusterID: r.ClusterID, Cluster: r.Cluster, Member: cluster.Member{Name: r.Name, Agent: r.Agent, FirstPrimary: r.FirstPrimary,
+		Placement: cluster.Placement{Rank: r.Rank, Site: r.Site, Hidden: r.Hidden}, Enrolled: r.EnrolledAt.Valid, HeldData: r.HeldData}}
 }
 
 const serverQuery = "select s.*, c.name as cluster from servers s join clusters c on c.id = s.cluster_id "
 
 // AddServer adds a server to a cluster.
-func (s *Store) AddServer(ctx context.Context, cluster string, v Server) error {
-	c, err := s.Cluster(ctx, cluster)
+func (s *Store) AddServer(ctx context.Context, name string, v cluster.Member) error {
+	c, err := s.Cluster(ctx, name)
 	if err != nil {
 		return err
 	}
 	_, err = s.w.ExecContext(ctx, "insert into servers (cluster_id, name, rank, site, hidden, first_primary, created_at) values (?, ?, ?, ?, ?, ?, ?)", c.ID, v.Name, v.Rank, v.Site, v.Hidden, v.FirstPrimary, now())
 	if unique(err) {
-		return fmt.Errorf("server %s of %s: %w", v.Name, cluster, ErrTaken)
+		return fmt.Errorf("server %s of %s: %w", v.Name, name, ErrTaken)
 	}
 	return err
 }

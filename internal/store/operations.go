@@ -5,6 +5,7 @@ import (
 	"crosstwin/internal/core/operation"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -12,28 +13,28 @@ import (
 )
 
 type operationRow struct {
-	ID           int64          `db:"id"`
-	Cluster      string         `db:"cluster"`
-	Kind         string         `db:"kind"`
-	State        string         `db:"state"`
-	Outcome      string         `db:"outcome"`
-	Term         int64          `db:"term"`
-	Request      string         `db:"request"`
-	Plan         string         `db:"plan"`
-	Facts        string         `db:"facts"`
-	AskedBy      string         `db:"asked_by"`
-	AskedFrom    string         `db:"asked_from"`
-	Message      string         `db:"message"`
-	PauseSeconds float64        `db:"pause_seconds"`
-	Cancelled    bool           `db:"cancelled"`
-	CreatedAt    string         `db:"created_at"`
-	EndedAt      sql.NullString `db:"ended_at"`
+	ID           int64             `db:"id"`
+	Cluster      string            `db:"cluster"`
+	Kind         operation.Kind    `db:"kind"`
+	State        operation.State   `db:"state"`
+	Outcome      operation.Outcome `db:"outcome"`
+	Term         int64             `db:"term"`
+	Request      string            `db:"request"`
+	Plan         string            `db:"plan"`
+	Facts        string            `db:"facts"`
+	AskedBy      string            `db:"asked_by"`
+	AskedFrom    string            `db:"asked_from"`
+	Message      string            `db:"message"`
+	PauseSeconds float64           `db:"pause_seconds"`
+	Cancelled    bool              `db:"cancelled"`
+	CreatedAt    string            `db:"created_at"`
+	EndedAt      sql.NullString    `db:"ended_at"`
 }
 
 func (r operationRow) operation() (operation.Operation, error) {
 	o := operation.Operation{ID: r.ID, Cluster: r.Cluster, Kind: r.Kind, State: r.State, Outcome: r.Outcome, Term: r.Term, AskedBy: r.AskedBy, AskedFrom: r.AskedFrom, Message: r.Message,
 		PauseSeconds: r.PauseSeconds, Cancelled: r.Cancelled, CreatedAt: must(r.CreatedAt), EndedAt: parseTime(r.EndedAt), Facts: map[string]json.RawMessage{}, Steps: []operation.StepRecord{}}
-	if err := json.Unmarshal([]byte(r.Plan), &o.Plan); err != nil {
+	if err := readPlan([]byte(r.Plan), &o.Plan); err != nil {
 		return o, fmt.Errorf("the plan of operation %d cannot be read: %w", r.ID, err)
 	}
 	return o, json.Unmarshal([]byte(r.Facts), &o.Facts)
@@ -62,7 +63,7 @@ func (s *Store) AddRefused(ctx context.Context, p *operation.Plan, who, from, wh
 	return s.addOperation(ctx, p, who, from, operation.Ended, operation.OutcomeRefused, why)
 }
 
-func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from, state, outcome, message string) (int64, error) {
+func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from string, state operation.State, outcome operation.Outcome, message string) (int64, error) {
 	planJSON, err := json.Marshal(p)
 	if err != nil {
 		return 0, err
@@ -77,6 +78,11 @@ func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from, 
 	}
 	var id int64
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		if state == operation.Running {
+			if err := restsOn(ctx, tx, p); err != nil {
+				return err
+			}
+		}
 		res, err := tx.ExecContext(ctx, "insert into operations (cluster, kind, state, outcome, term, request, plan, asked_by, asked_from, message, created_at, ended_at) values (?,?,?,?,?,?,?,?,?,?,?,?)",
 			p.Cluster, p.Kind, state, outcome, p.Term, string(reqJSON), string(planJSON), who, from, message, now(), ended)
 		if err != nil {
@@ -98,6 +104,26 @@ func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from, 
 	return id, err
 }
 
+// ErrMoved says that a plan rests on a decision that is not the newest any more.
+var ErrMoved = errors.New("the cluster has moved on since the plan was made")
+
+// restsOn compares the decision that a plan rests on with the newest one, and
+// the term that it opens with the newest term, in the transaction that records
+// the operation.
+func restsOn(ctx context.Context, tx *sqlx.Tx, p *operation.Plan) error {
+	var c clusterRow
+	if err := tx.GetContext(ctx, &c, "select * from clusters where name = ?", p.Cluster); err != nil {
+		return notFound(err)
+	}
+	switch {
+	case c.OwnerTerm != p.OwnerTerm || c.Owner != p.Primary:
+		return fmt.Errorf("%w: it was made for %s as owner of term %d, and %s owns term %d", ErrMoved, p.Primary, p.OwnerTerm, c.Owner, c.OwnerTerm)
+	case p.Opens() && p.Term <= c.Term:
+		return fmt.Errorf("%w: it opens term %d, and term %d is open already", ErrMoved, p.Term, c.Term)
+	}
+	return nil
+}
+
 // Operation gives one operation with its steps and journal.
 func (s *Store) Operation(ctx context.Context, id int64) (operation.Operation, error) {
 	var r operationRow
@@ -109,14 +135,14 @@ func (s *Store) Operation(ctx context.Context, id int64) (operation.Operation, e
 		return o, err
 	}
 	var steps []struct {
-		OperationID int64          `db:"operation_id"`
-		Seq         int            `db:"seq"`
-		State       string         `db:"state"`
-		StartedAt   sql.NullString `db:"started_at"`
-		EndedAt     sql.NullString `db:"ended_at"`
-		Seen        string         `db:"seen"`
-		Error       string         `db:"error"`
-		Progress    string         `db:"progress"`
+		OperationID int64               `db:"operation_id"`
+		Seq         int                 `db:"seq"`
+		State       operation.StepState `db:"state"`
+		StartedAt   sql.NullString      `db:"started_at"`
+		EndedAt     sql.NullString      `db:"ended_at"`
+		Seen        string              `db:"seen"`
+		Error       string              `db:"error"`
+		Progress    string              `db:"progress"`
 	}
 	if err := s.r.SelectContext(ctx, &steps, "select * from steps where operation_id = ? order by seq", id); err != nil {
 		return o, err
@@ -185,7 +211,7 @@ func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string) 
 }
 
 // EndStep journals how a step ended, with what was seen afterwards.
-func (s *Store) EndStep(ctx context.Context, id int64, seq int, state, seen, problem, text string, facts map[string]json.RawMessage) error {
+func (s *Store) EndStep(ctx context.Context, id int64, seq int, state operation.StepState, seen, problem, text string, facts map[string]json.RawMessage) error {
 	level := "info"
 	if problem != "" {
 		level = "error"
@@ -233,7 +259,7 @@ func (s *Store) SetTerm(ctx context.Context, id, term int64) error {
 }
 
 // EndOperation records the outcome.
-func (s *Store) EndOperation(ctx context.Context, id int64, outcome, message string, pause float64) error {
+func (s *Store) EndOperation(ctx context.Context, id int64, outcome operation.Outcome, message string, pause float64) error {
 	level := "info"
 	if outcome != operation.OutcomeFinished {
 		level = "warn"
@@ -242,7 +268,7 @@ func (s *Store) EndOperation(ctx context.Context, id int64, outcome, message str
 		if _, err := tx.ExecContext(ctx, "update operations set state = ?, outcome = ?, message = ?, pause_seconds = ?, ended_at = ? where id = ?", operation.Ended, outcome, message, pause, now(), id); err != nil {
 			return err
 		}
-		return addEntry(ctx, tx, id, nil, level, outcome+": "+message)
+		return addEntry(ctx, tx, id, nil, level, string(outcome)+": "+message)
 	})
 }
 

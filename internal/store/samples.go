@@ -103,21 +103,6 @@ func (s *Store) Forget(ctx context.Context, keep history.Keep, now time.Time) er
 	})
 }
 
-// Size says how large the records are and how they grow.
-type Size struct {
-	Path      string `json:"path"`
-	FileBytes int64  `json:"file_bytes"` // with the write-ahead log
-	// SampleBytes is the part that samples take; AtFullAge is what they will
-	// take once the oldest ones are as old as they are kept for.
-	SampleBytes      int64      `json:"sample_bytes"`
-	SampleBytesAtAge int64      `json:"sample_bytes_at_full_age"`
-	GrowthPerDay     int64      `json:"growth_bytes_per_day"`
-	OldestSample     *time.Time `json:"oldest_sample,omitempty"`
-	Operations       int64      `json:"operations"`
-	Events           int64      `json:"events"`
-	Servers          int64      `json:"servers"`
-}
-
 // FileBytes gives the size of the file with its write-ahead log.
 func (s *Store) FileBytes() (n int64) {
 	for _, f := range []string{s.path, s.path + "-wal"} {
@@ -129,8 +114,8 @@ func (s *Store) FileBytes() (n int64) {
 }
 
 // Measure sizes the records.
-func (s *Store) Measure(ctx context.Context, keep history.Keep, now time.Time) (Size, error) {
-	out := Size{Path: s.path, FileBytes: s.FileBytes()}
+func (s *Store) Measure(ctx context.Context, keep history.Keep, now time.Time) (history.RecordsSize, error) {
+	out := history.RecordsSize{Path: s.path, FileBytes: s.FileBytes()}
 	var rows []struct {
 		Step   int64 `db:"step"`
 		Blocks int64 `db:"blocks"`

@@ -40,13 +40,14 @@ func TestTerms(t *testing.T) {
 		what string
 	}{
 		{func() error { return s.Decide(ctx, "bookings", 1, "gull") }, false, "decide a term that is not open"},
-		{func() error { return s.OpenTerm(ctx, "bookings", 1) }, true, "open 1"},
-		{func() error { return s.OpenTerm(ctx, "bookings", 1) }, true, "open 1 again"},
+		{func() error { return s.OpenTerm(ctx, "bookings", 1, 7) }, true, "open 1"},
+		{func() error { return s.OpenTerm(ctx, "bookings", 1, 7) }, true, "open 1 again"},
+		{func() error { return s.OpenTerm(ctx, "bookings", 1, 8) }, false, "open 1 for another operation"},
 		{func() error { return s.Decide(ctx, "bookings", 1, "gull") }, true, "decide 1"},
 		{func() error { return s.Decide(ctx, "bookings", 1, "gull") }, true, "decide 1 the same again"},
 		{func() error { return s.Decide(ctx, "bookings", 1, "tern") }, false, "decide 1 otherwise"},
-		{func() error { return s.OpenTerm(ctx, "bookings", 5) }, true, "open 5"},
-		{func() error { return s.OpenTerm(ctx, "bookings", 4) }, false, "open 4 after 5"},
+		{func() error { return s.OpenTerm(ctx, "bookings", 5, 7) }, true, "open 5"},
+		{func() error { return s.OpenTerm(ctx, "bookings", 4, 7) }, false, "open 4 after 5"},
 		{func() error { return s.Decide(ctx, "bookings", 4, "tern") }, false, "decide 4 while 5 is open"},
 		{func() error { return s.Decide(ctx, "bookings", 5, "tern") }, true, "decide 5"},
 		{func() error { return s.Decide(ctx, "cargo", 1, "wren") }, false, "decide for nobody"},
@@ -72,6 +73,9 @@ func TestOneOperationACluster(t *testing.T) {
 	}
 	other := *p
 	other.Cluster = "cargo"
+	if _, err := s.AddCluster(ctx, "cargo", "mariadb"); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := s.AddOperation(ctx, &other, "ada", ""); err != nil {
 		t.Errorf("another cluster's: %v", err)
 	}
@@ -115,7 +119,7 @@ func TestOneOperationACluster(t *testing.T) {
 	if _, err := s.AddOperation(ctx, p, "ada", ""); err != nil {
 		t.Errorf("after the end of the first: %v", err)
 	}
-	for want, q := range map[int][4]string{3: {"bookings", "", "", ""}, 1: {"", operation.OutcomeRefused, "", ""}, 2: {"", operation.Running, "", ""}, 0: {"", "", operation.Compare, ""}} {
+	for want, q := range map[int][4]string{3: {"bookings", "", "", ""}, 1: {"", string(operation.OutcomeRefused), "", ""}, 2: {"", string(operation.Running), "", ""}, 0: {"", "", string(operation.Compare), ""}} {
 		if ops, err := s.Operations(ctx, q[0], q[1], q[2], 50); err != nil || len(ops) != want {
 			t.Errorf("%v: %d operations, %v", q, len(ops), err)
 		}
@@ -127,17 +131,17 @@ func TestOneOperationACluster(t *testing.T) {
 
 func TestServersAndCodes(t *testing.T) {
 	s, ctx := withCluster(t), t.Context()
-	if err := s.AddServer(ctx, "bookings", Server{Name: "gull", Rank: 1, FirstPrimary: true}); err != nil {
+	if err := s.AddServer(ctx, "bookings", cluster.Member{Name: "gull", Placement: cluster.Placement{Rank: 1}, FirstPrimary: true}); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddServer(ctx, "bookings", Server{Name: "gull"}); !errors.Is(err, ErrTaken) {
+	if err := s.AddServer(ctx, "bookings", cluster.Member{Name: "gull"}); !errors.Is(err, ErrTaken) {
 		t.Error(err)
 	}
-	if err := s.AddServer(ctx, "cargo", Server{Name: "wren"}); !errors.Is(err, ErrNotFound) {
+	if err := s.AddServer(ctx, "cargo", cluster.Member{Name: "wren"}); !errors.Is(err, ErrNotFound) {
 		t.Error(err)
 	}
 	g, err := s.Server(ctx, "bookings", "gull")
-	if err != nil || g.EnrolledAt != nil || !g.FirstPrimary {
+	if err != nil || g.Enrolled || !g.FirstPrimary {
 		t.Fatalf("%+v %v", g, err)
 	}
 	s.AddEnrollment(ctx, g.ID, "old", time.Now().Add(time.Hour))
@@ -148,7 +152,7 @@ func TestServersAndCodes(t *testing.T) {
 		}
 	}
 	s.AddEnrollment(ctx, g.ID, "good", time.Now().Add(time.Hour))
-	if got, err := s.UseEnrollment(ctx, "good", "harbour:7720"); err != nil || got.Agent != "harbour:7720" || got.EnrolledAt == nil {
+	if got, err := s.UseEnrollment(ctx, "good", "harbour:7720"); err != nil || got.Agent != "harbour:7720" || !got.Enrolled {
 		t.Errorf("%+v %v", got, err)
 	}
 	if _, err := s.UseEnrollment(ctx, "good", "thief:1"); !errors.Is(err, ErrNotFound) {

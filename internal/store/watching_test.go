@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/alert"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/history"
 )
 
@@ -28,7 +29,7 @@ func withServer(t *testing.T) (*Store, int64) {
 	if _, err := s.AddCluster(t.Context(), "bookings", "postgresql"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddServer(t.Context(), "bookings", Server{Name: "gull", Rank: 1}); err != nil {
+	if err := s.AddServer(t.Context(), "bookings", cluster.Member{Name: "gull", Placement: cluster.Placement{Rank: 1}}); err != nil {
 		t.Fatal(err)
 	}
 	list, err := s.Servers(t.Context(), "bookings")

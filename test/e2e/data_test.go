@@ -26,7 +26,7 @@ func (w *world) begin(r operation.Request) operation.Operation {
 		w.t.Fatal(err)
 	}
 	r.ConfirmName = p.ConfirmName
-	op, err := w.Client.Begin(w.ctx, w.Name, r)
+	op, err := w.Client.BeginUnseen(w.ctx, w.Name, r)
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -157,7 +157,7 @@ func seedAgain(t *testing.T, w *world) {
 	w.must(0, []string{"heron follows gull"}, "seed", "bookings", "heron", "--yes", "--compare")
 
 	w.must(3, []string{"data directory is not empty", "--replace"}, "seed", "bookings", "heron", "--yes")
-	w.must(0, []string{"This throws away", "heron follows gull"}, "seed", "bookings", "heron", "--replace", "--yes")
+	w.must(0, []string{"This throws away", "heron follows gull"}, "seed", "bookings", "heron", "--replace", "--yes", "--accept-loss", "heron")
 	w.settled()
 }
 
@@ -332,7 +332,7 @@ func compareFindsAPlantedDifference(t *testing.T, w *world) {
 	if strings.Contains(text, table+" on "+w.as("tern")) {
 		t.Errorf("tern is said to differ:\n%s", text)
 	}
-	w.must(0, []string{"finished"}, "seed", "bookings", "heron", "--replace", "--yes", "--compare")
+	w.must(0, []string{"finished"}, "seed", "bookings", "heron", "--replace", "--yes", "--accept-loss", "heron", "--compare")
 }
 
 // plantInFile changes a row of a stopped replica's data behind its back.

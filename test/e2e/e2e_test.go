@@ -156,7 +156,7 @@ func (w *world) says(words []string, args ...string) string {
 }
 
 // operate carries out an operation that has to end with an outcome.
-func (w *world) operate(outcome string, r operation.Request) operation.Operation {
+func (w *world) operate(outcome operation.Outcome, r operation.Request) operation.Operation {
 	w.t.Helper()
 	r.Server, r.To = w.as(r.Server), w.as(r.To)
 	op, err := w.Operate(w.ctx, r, nil)

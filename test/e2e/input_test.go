@@ -154,7 +154,7 @@ func wrongServers(t *testing.T, w *world) {
 	w.sql("gull", change...)
 	w.must(3, []string{denied, "replication path"}, "switchover", "bookings", "--yes")
 	w.must(3, []string{"replication path", "FAIL"}, "check", "bookings")
-	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes")
+	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes", "--accept-loss", "tern")
 	w.must(0, []string{"0 fail"}, "check", "bookings", "--for", "switchover")
 
 	// A port in use when a replica is to start: the server's own words.
@@ -164,12 +164,12 @@ func wrongServers(t *testing.T, w *world) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w.must(4, []string{"failed and undone", bind}, "rejoin", "bookings", "heron", "--yes")
+	w.must(4, []string{"failed and undone", bind}, "rejoin", "bookings", "heron", "--yes", "--accept-loss", "heron")
 	ln.Close()
-	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--yes")
+	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--yes", "--accept-loss", "heron")
 
 	w.strangeData(heron)
-	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--way", "rebuild", "--yes")
+	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--way", "rebuild", "--yes", "--accept-loss", "heron")
 	w.settled()
 
 	// A candidate whose first write would hang.

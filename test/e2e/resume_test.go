@@ -18,22 +18,17 @@ import (
 // operation, starts it again and waits for the operation's end.
 func (w *world) killAt(r operation.Request, step, where string) operation.Operation {
 	w.t.Helper()
-	w.restartService("CROSSTWIN_TEST_KILL=" + r.Kind + "/" + step + "/" + where)
-	p, err := w.Client.Preview(w.ctx, w.Name, r)
-	if err != nil {
-		w.t.Fatal(err)
-	}
-	r.ConfirmName = p.ConfirmName
+	w.restartService("CROSSTWIN_TEST_KILL=" + string(r.Kind) + "/" + step + "/" + where)
 	// A kill at the first step may come before the answer is out: then the
 	// error is the connection's, and the journal has the operation all the same.
-	op, begun := w.Client.Begin(w.ctx, w.Name, r)
+	op, begun := w.Client.BeginUnseen(w.ctx, w.Name, r)
 	// On a loaded machine a server may answer too late for the first look of a
 	// service that has just started: it is then refused, safely, and asked again.
 	var refused apitype.Problem
 	for try := 0; try < 5 && errors.As(begun, &refused) && refused.Code == apitype.CodeRefused; try++ {
 		w.t.Logf("refused for now: %v", begun)
 		time.Sleep(time.Second)
-		op, begun = w.Client.Begin(w.ctx, w.Name, r)
+		op, begun = w.Client.BeginUnseen(w.ctx, w.Name, r)
 	}
 	ctx, cancel := context.WithTimeout(w.ctx, time.Minute)
 	defer cancel()
@@ -44,12 +39,13 @@ func (w *world) killAt(r operation.Request, step, where string) operation.Operat
 		w.t.Fatal(err)
 	}
 	if begun != nil {
-		newest, err := w.Client.Operations(w.ctx, w.Name, "", r.Kind, 1)
+		newest, err := w.Client.Operations(w.ctx, w.Name, "", string(r.Kind), 1)
 		if err != nil || len(newest) == 0 {
 			w.t.Fatalf("%s: %v; the journal: %v", step, begun, err)
 		}
 		op = newest[0]
 	}
+	var err error
 	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(operation.Operation) {}); err != nil {
 		w.t.Fatal(err)
 	}

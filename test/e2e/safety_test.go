@@ -53,7 +53,7 @@ func closedByDefault(t *testing.T, w *world) {
 	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, "gull").Health == view.TakesNoWrite }); err != nil {
 		t.Fatal(err)
 	}
-	w.must(0, []string{"finished", "gull is primary of bookings in term 2"}, "failover", "bookings", "--to", "gull", "--yes")
+	w.must(0, []string{"finished", "gull is primary of bookings in term 2"}, "failover", "bookings", "--to", "gull", "--yes", "--accept-loss", "bookings")
 	if err := w.tryWrite(w.server("gull")); err != nil {
 		t.Fatal(err)
 	}
@@ -79,7 +79,7 @@ func oldPrimaryAliveAllAlong(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	w.must(3, []string{"refused, nothing was changed", "--confirm-stopped gull"}, "failover", "bookings", "--yes")
-	w.must(0, []string{"tern is primary of bookings"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes")
+	w.must(0, []string{"tern is primary of bookings"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes", "--accept-loss", "bookings")
 	if w.tryWrite(w.server("gull")) != nil {
 		t.Fatal("gull was to be alive: the test shows nothing")
 	}
@@ -118,7 +118,7 @@ func frozenOldPrimary(t *testing.T, w *world) {
 	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, "gull").Health == view.Unseen }); err != nil {
 		t.Fatal(err)
 	}
-	w.must(0, []string{"tern is primary of bookings"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes")
+	w.must(0, []string{"tern is primary of bookings"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes", "--accept-loss", "bookings")
 	// Only the agent thaws: the database still hangs, and is open for writes.
 	syscall.Kill(agent, syscall.SIGCONT)
 	if err := w.Await(w.ctx, func(v view.View) bool { return w.kept(v, "gull") }); err != nil {
@@ -137,7 +137,7 @@ func frozenOldPrimary(t *testing.T, w *world) {
 		syscall.Kill(pid, syscall.SIGSTOP)
 	}
 	w.says([]string{"bookings takes no writes: primary tern takes none (it has not answered within 3 s).", "! tern takes no writes: it has not", "make another server primary: crosstwin failover bookings"}, "status", "bookings")
-	w.must(0, []string{"gull is primary of bookings"}, "failover", "bookings", "--yes")
+	w.must(0, []string{"gull is primary of bookings"}, "failover", "bookings", "--yes", "--accept-loss", "bookings")
 	if left := processesIn(w.server("tern").DataDir); len(left) != 0 {
 		t.Fatalf("processes %v of the hung primary are left", left)
 	}
@@ -166,7 +166,7 @@ func TestSameNumberIsNoKinship(t *testing.T) {
 	w.sql("tern", "alter system set primary_conninfo = ''")
 	w.sql("tern", "select pg_reload_conf()")
 	w.sql("tern", "select pg_promote(true)")
-	w.must(0, []string{"heron is primary"}, "failover", "bookings", "--to", "heron", "--yes")
+	w.must(0, []string{"heron is primary"}, "failover", "bookings", "--to", "heron", "--yes", "--accept-loss", "bookings")
 	for _, n := range []string{"tern", "heron"} {
 		if got := w.query(n, "select substr(pg_walfile_name(pg_current_wal_insert_lsn()), 1, 8)"); got != "00000002" {
 			t.Fatalf("%s is on timeline %s: the test shows nothing", n, got)
@@ -246,7 +246,7 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 	goOn()
 	// Whether the pause had begun by then is a matter of a few transactions.
 	term := int64(2)
-	if strings.Contains(said, w.as("put back: open gull for writes again")) {
+	if strings.Contains(said, w.as("undone: open gull for writes again")) {
 		term = 3
 	} else if !w.mariadb() {
 		t.Errorf("gull was not stopped: the test shows nothing:\n%s", said)
@@ -328,7 +328,7 @@ func failoverToAStoppedServer(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	w.must(3, []string{"no server of bookings may take over", "--to tern"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes")
-	w.must(0, []string{"What would be lost is not known", "start tern read-only", "tern is primary of bookings"}, "failover", "bookings", "--to", "tern", "--confirm-stopped", "gull", "--yes")
+	w.must(0, []string{"What would be lost is not known", "start tern read-only", "tern is primary of bookings"}, "failover", "bookings", "--to", "tern", "--confirm-stopped", "gull", "--yes", "--accept-loss", "bookings")
 	if err := w.StartAgent(w.ctx, w.as("gull")); err != nil {
 		t.Fatal(err)
 	}

@@ -71,7 +71,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	demo.StopDatabase(w.Server("tern"))
 	expect("stopped", func(v view.View) bool { return v.Find("tern").Health == view.Stopped && v.CanLose == 0 },
 		"tern is stopped", "stopped in an orderly way", "It cannot lose another server", "crosstwin rejoin bookings tern")
-	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes")
+	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes", "--accept-loss", "tern")
 	w.settled()
 
 	// An agent gone: its server is unseen, with the reason and the address.
@@ -161,7 +161,7 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	expect("receiver stopped", func(s *view.Server, v view.View) bool {
 		return s.Health == view.Stalled && s.Lag.Seconds > 1 && s.Stages.Worst() == "sent" && s.LagBytes > 0 && v.AtRisk.Bytes > 0
 	}, "tern is stalled", "the receiver is stopped", "At risk:", "crosstwin rejoin bookings tern")
-	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes")
+	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes", "--accept-loss", "tern")
 	w.settled()
 
 	w.sql("tern", "stop slave sql_thread")
@@ -181,14 +181,14 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	w.sql("gull", "insert into cargo.ports values (77, 'everywhere')")
 	expect("error", stalled, "applying stopped: error 1062", "Duplicate entry '77'", "--way rebuild")
 	w.must(3, []string{"tern may not take over: it is stalled"}, "switchover", "bookings", "--to", "tern", "--yes")
-	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--way", "rebuild", "--yes")
+	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--way", "rebuild", "--yes", "--accept-loss", "tern")
 	w.settled()
 
 	// A write of its own: adrift, although the server itself says nothing.
 	w.sql("tern", "insert into cargo.ports values (88, 'by hand')")
 	expect("local write", func(s *view.Server, _ view.View) bool { return s.Health == view.Adrift }, "tern is adrift", "it holds transactions up to 1-12-")
 	w.must(0, []string{"1 inserts", "id=88, name='by hand'"}, "tail", "bookings", "tern")
-	w.must(0, []string{"tern follows gull", "undo what tern wrote"}, "rejoin", "bookings", "tern", "--yes")
+	w.must(0, []string{"tern follows gull", "undo what tern wrote"}, "rejoin", "bookings", "tern", "--yes", "--accept-loss", "tern")
 	w.settled()
 	if n := w.query("tern", "select count(*) from cargo.ports where id = 88"); n != "0" {
 		t.Error("the row is still there")

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, type ReactNode } from "react";
 import { Link, Route, Routes, useLocation } from "react-router";
 import { api, onSessionEnd, take } from "./api/client";
-import { LiveProvider, useLive, useNow } from "./live";
+import { LiveProvider, useConnection, useNow } from "./live";
 import { Problem, Waiting } from "./parts/bits";
 import { Alerts } from "./pages/alerts";
 import { Audit } from "./pages/audit";
@@ -13,6 +13,7 @@ import { Log } from "./pages/log";
 import { Login } from "./pages/login";
 import { Operation } from "./pages/operation";
 import { Operations } from "./pages/operations";
+import { Policy } from "./pages/policy";
 import { Rejoin } from "./pages/rejoin";
 import { Server } from "./pages/server";
 import { Settings } from "./pages/settings";
@@ -31,7 +32,7 @@ function Mark() {
 
 function Clock() {
   const now = useNow();
-  const { lost, seenAt, loaded } = useLive();
+  const { lost, seenAt, loaded } = useConnection();
   const at = new Date(now);
   const age = Math.max(0, (now - seenAt) / 1000);
   return (
@@ -40,10 +41,10 @@ function Clock() {
       <br />
       {lost ? (
         <span className="lost" role="alert">
-          connection lost: {loaded && seenAt > 0 ? `this picture is ${span(age)} old` : "nothing was seen yet"}
+          connection lost: {loaded && seenAt > 0 ? `data is ${span(age)} old` : "no data yet"}
         </span>
       ) : (
-        `this picture is ${age < 1.5 ? "current" : span(age) + " old"}`
+        `data is ${age < 1.5 ? "current" : span(age) + " old"}`
       )}
     </p>
   );
@@ -140,6 +141,7 @@ export function App() {
           <Route path="/clusters/:name/setup" element={<Setup />} />
           <Route path="/clusters/:name/check" element={<Check />} />
           <Route path="/clusters/:name/log" element={<Log />} />
+          <Route path="/clusters/:name/policy" element={<Policy />} />
           <Route path="/clusters/:name/tuning" element={<Tuning />} />
           <Route path="/clusters/:name/:server" element={<Server />} />
           <Route path="/clusters/:name/:server/rejoin" element={<Rejoin />} />

@@ -57,3 +57,9 @@ export const dayClock = (at: Date) => format(at, { day: "numeric", month: "short
 export function changed(c: { inserts: number; updates: number; deletes: number }): string {
   return [c.inserts && `${c.inserts} inserted`, c.updates && `${c.updates} updated`, c.deletes && `${c.deletes} deleted`].filter(Boolean).join(", ");
 }
+
+// said puts a health behind a number of things: "takes no writes", "are behind".
+export function said(health: string, n = 1): string {
+  if (health === "takes writes" || health === "takes no writes") return n === 1 ? health : health.replace("takes", "take");
+  return `${n === 1 ? "is" : "are"} ${health}`;
+}

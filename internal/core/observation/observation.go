@@ -28,6 +28,8 @@ type Server struct {
 	At     time.Time `json:"at"`
 	Nonce  string    `json:"nonce"` // fresh for each answer of this agent process
 	Engine string    `json:"engine"`
+	// Abilities are the verbs that this agent can carry out on this server.
+	Abilities []string `json:"abilities,omitempty"`
 
 	Running   bool   `json:"running"`           // a database process exists
 	Accepting bool   `json:"accepting"`         // it answered a query in time

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
 	"fmt"
 	"strconv"
 )
@@ -22,12 +23,12 @@ type Condition struct {
 	Server string   `json:"server"`
 	Other  string   `json:"other,omitempty"`
 	Values []string `json:"values,omitempty"`
-	// Within is how much may be missing, in the unit of position.Order.
-	Within int64 `json:"within,omitempty"`
-	Term   int64 `json:"term,omitempty"`
+	// Within is how much may be missing.
+	Within position.Distance `json:"within,omitzero"`
+	Term   int64             `json:"term,omitempty"`
 	// Fact names a mark that an earlier step kept; the runner puts its id and
 	// position into Values before the condition is tested.
-	Fact string `json:"fact,omitempty"`
+	Fact verb.Fact `json:"fact,omitzero"`
 }
 
 // The kinds of condition.
@@ -127,7 +128,7 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 	},
 	IsCaughtUp: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
 		lacks, known := position.Lacks(engine, o.Applied, other.Written)
-		return known && lacks <= c.Within, fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Applied, c.Other, other.Written)
+		return known && !lacks.Exceeds(c.Within), fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Applied, c.Other, other.Written)
 	},
 	HasPassed: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
 		if len(c.Values) < 2 {
@@ -144,7 +145,7 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 	},
 	HoldsMost: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
 		lacks, known := position.Lacks(engine, o.Received, other.Received)
-		return o.Received != "" && (!known || lacks == 0), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Received, c.Other, other.Received)
+		return o.Received != "" && (!known || lacks.IsZero()), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Received, c.Other, other.Received)
 	},
 	HasNoted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		return o.Guard.Noted == c.Term, fmt.Sprintf("%s noted term %d", c.Server, o.Guard.Noted)

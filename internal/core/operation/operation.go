@@ -1,39 +1,56 @@
+// Package operation holds what an operation is: what was asked for, the plan
+// made of it, the conditions by which its steps are verified, and the journal
+// of how it went. All of it is data: package plan makes plans, package runner
+// carries them out, package store keeps them.
 package operation
 
 import (
+	"crosstwin/internal/core/verb"
 	"encoding/json"
 	"time"
 )
 
-// The states of an operation and the outcomes of an ended one.
-const (
-	Running = "running"
-	Undoing = "undoing"
-	Ended   = "ended"
+// State is where an operation stands.
+type State string
 
-	OutcomeRefused  = "refused"
-	OutcomeUndone   = "undone"
-	OutcomeFinished = "finished"
-	OutcomeNeedsYou = "needs you"
+// The states of an operation.
+const (
+	Running State = "running"
+	Undoing State = "undoing"
+	Ended   State = "ended"
 )
+
+// Outcome is how an operation ended.
+type Outcome string
+
+// The outcomes of an ended operation.
+const (
+	OutcomeRefused  Outcome = "refused"   // a check failed, nothing changed
+	OutcomeUndone   Outcome = "undone"    // failed early, put back
+	OutcomeFinished Outcome = "finished"  // with its proof
+	OutcomeNeedsYou Outcome = "needs you" // a person has to look
+)
+
+// StepState is where a step stands.
+type StepState string
 
 // The states of a step.
 const (
-	StepWaiting  = "waiting"
-	StepRunning  = "running"
-	StepDone     = "done"
-	StepFailed   = "failed"
-	StepUndone   = "undone"
-	StepPassedBy = "passed over" // failed, and the operation went on
+	StepWaiting  StepState = "waiting"
+	StepRunning  StepState = "running"
+	StepDone     StepState = "done"
+	StepFailed   StepState = "failed"
+	StepUndone   StepState = "undone"
+	StepPassedBy StepState = "passed over" // failed, and the operation went on
 )
 
 // Operation is one operation with its plan and steps.
 type Operation struct {
 	ID           int64                      `json:"id"`
 	Cluster      string                     `json:"cluster"`
-	Kind         string                     `json:"kind"`
-	State        string                     `json:"state"`
-	Outcome      string                     `json:"outcome,omitempty"`
+	Kind         Kind                       `json:"kind"`
+	State        State                      `json:"state"`
+	Outcome      Outcome                    `json:"outcome,omitempty"`
 	Term         int64                      `json:"term"`
 	Plan         Plan                       `json:"plan"`
 	Facts        map[string]json.RawMessage `json:"facts,omitempty"`
@@ -48,10 +65,10 @@ type Operation struct {
 	Journal      []Entry                    `json:"journal,omitempty"`
 }
 
-// StepState is how far one step of the plan has come.
+// StepRecord is how far one step of the plan has come.
 type StepRecord struct {
 	Seq       int        `json:"seq"`
-	State     string     `json:"state"`
+	State     StepState  `json:"state"`
 	StartedAt *time.Time `json:"started_at,omitempty"`
 	EndedAt   *time.Time `json:"ended_at,omitempty"`
 	Seen      string     `json:"seen,omitempty"`
@@ -75,4 +92,26 @@ type Entry struct {
 	Seq   *int      `json:"seq,omitempty"`
 	Level string    `json:"level"`
 	Text  string    `json:"text"`
+}
+
+// KeepFact keeps the result of a step for later ones.
+func (o *Operation) KeepFact(f verb.Fact, value any) error {
+	raw, err := json.Marshal(value)
+	if err != nil {
+		return err
+	}
+	if o.Facts == nil {
+		o.Facts = map[string]json.RawMessage{}
+	}
+	o.Facts[f.String()] = raw
+	return nil
+}
+
+// ReadFact reads a kept result; false when there is none.
+func (o *Operation) ReadFact(f verb.Fact, into any) (bool, error) {
+	raw, kept := o.Facts[f.String()]
+	if !kept {
+		return false, nil
+	}
+	return true, json.Unmarshal(raw, into)
 }

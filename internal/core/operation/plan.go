@@ -1,6 +1,12 @@
 package operation
 
-import "crosstwin/internal/core/verb"
+import (
+	"cmp"
+	"fmt"
+
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+)
 
 // Result of a check.
 type Result string
@@ -22,44 +28,62 @@ type Check struct {
 	Mend     string `json:"mend,omitempty"` // how to put it right
 }
 
-// Action is a verb on a server.
+// Action is a call to a server, or to the service itself. Without a call only
+// conditions are awaited.
 type Action struct {
-	Title  string `json:"title"`
-	Server string `json:"server,omitempty"` // empty: the service itself
-	Verb   string `json:"verb"`
-	Args   any    `json:"args,omitempty"`
+	Title  string      `json:"title"`
+	Server string      `json:"server,omitempty"` // empty: the service itself
+	Call   verb.Sealed `json:"call,omitzero"`
 }
 
-// What follows when a step fails for good.
+// OnFail is what follows when a step fails for good.
+type OnFail string
+
+// All that can follow.
 const (
-	Undo     = "undo"      // put back what was done
-	NeedsYou = "needs you" // stop here and ask for a person
-	GoOn     = "go on"     // note it and go on
+	Undo     OnFail = "undo"      // put back what was done
+	NeedsYou OnFail = "needs you" // stop here and ask for a person
+	GoOn     OnFail = "go on"     // note it and go on
 )
 
-// Step is one step of a plan.
+// Step is one step of a plan. All that the runner does with it stands here: the
+// runner knows no kind of operation and no name of a step.
 type Step struct {
 	Action
-	Name  string      `json:"name"` // stays the same from plan to plan
+	Name string `json:"name"` // stays the same from plan to plan
+	// Skip: when all of these hold already, the step has nothing to do.
+	Skip []Condition `json:"skip,omitempty"`
+	// After must hold before the step is done.
 	After []Condition `json:"after,omitempty"`
-	Undo  *Action     `json:"undo,omitempty"`
-	// Keep stores the verb's result under a name; Needs adds such results to
-	// the arguments, under their names.
-	Keep    string   `json:"keep,omitempty"`
-	Needs   []string `json:"needs,omitempty"`
-	Seconds float64  `json:"expected_seconds"`
-	Limit   float64  `json:"limit_seconds"`
-	InPause bool     `json:"in_pause"`
+	// Undo are the steps that put this one back, in their order.
+	Undo []Step `json:"undo,omitempty"`
+	// Keep names the fact that the call's result is kept as; Needs are facts that
+	// earlier steps kept and this call takes.
+	Keep    verb.Fact   `json:"keep,omitzero"`
+	Needs   []verb.Fact `json:"needs,omitempty"`
+	Seconds float64     `json:"expected_seconds"`
+	Limit   float64     `json:"limit_seconds"`
+	// Tries above 1: the call is made that many times, and each time After is
+	// awaited for PatienceSeconds only.
+	Tries           int     `json:"tries,omitempty"`
+	PatienceSeconds float64 `json:"patience_seconds,omitempty"`
+	// ResumeFrom names the step from which an operation goes on when the service
+	// was restarted during this one; empty: this one.
+	ResumeFrom string `json:"resume_from,omitempty"`
+	InPause    bool   `json:"in_pause"`
+	// ShowsDistance: while After is awaited, what a replica still lacks is shown
+	// as progress.
+	ShowsDistance bool `json:"shows_distance,omitempty"`
 	// NoReturn marks the point of no return: from here on forward only.
 	NoReturn bool `json:"no_return"`
 	// Gone says what no undo brings back once this step has begun; then a
 	// failure is never called undone.
 	Gone    string `json:"gone,omitempty"`
-	OnFail  string `json:"on_fail"`
+	OnFail  OnFail `json:"on_fail"`
 	IfFails string `json:"if_fails"` // in words
 }
 
-// Choice tells of one server why it was or was not chosen.
+// Choice says of one server why it was or was not chosen.
 type Choice struct {
 	Server string `json:"server"`
 	Chosen bool   `json:"chosen"`
@@ -74,16 +98,25 @@ type Way struct {
 	Why      string `json:"why"`
 }
 
+// Loss is what an operation discards of acknowledged writes, as far as it is
+// known.
+type Loss struct {
+	Known    bool              `json:"known"`
+	Distance position.Distance `json:"distance"`
+}
+
 // Plan is everything that an operation is going to do.
 type Plan struct {
-	Kind    string `json:"kind"`
+	Kind    Kind   `json:"kind"`
 	Cluster string `json:"cluster"`
 	Engine  string `json:"engine"`
 	// Term is the one that the steps run under: a new one for a role change.
-	Term      int64    `json:"term"`
+	Term int64 `json:"term"`
+	// OwnerTerm and Primary are the decision that the plan rests on.
+	OwnerTerm int64    `json:"owner_term"`
+	Primary   string   `json:"primary"`
 	Summary   string   `json:"summary"`
 	Effects   []string `json:"effects"` // what happens to each server, and what may be lost
-	Primary   string   `json:"primary"` // now
 	Candidate string   `json:"candidate,omitempty"`
 	Target    string   `json:"target,omitempty"`
 	Request   Request  `json:"request"`
@@ -91,15 +124,26 @@ type Plan struct {
 	Steps     []Step   `json:"steps"`
 	Choices   []Choice `json:"choices,omitempty"`
 	Ways      []Way    `json:"ways,omitempty"`
+	// UndoOnRestart: a restart of the service before the point of no return
+	// undoes the operation instead of going on with it.
+	UndoOnRestart bool `json:"undo_on_restart,omitempty"`
+	// Closing is what the finished operation says; PausePlace in it stands for
+	// the measured write pause.
+	Closing string `json:"closing,omitempty"`
 	// PauseSeconds is the expected write pause.
 	PauseSeconds float64 `json:"pause_seconds"`
-	// Destroys says which data the plan throws away; then a name has to be typed.
+	// Destroys says which data the plan discards; then a name has to be typed.
+	// Loss is the same as a figure, where acknowledged writes are lost.
 	Destroys    string            `json:"destroys,omitempty"`
+	Loss        *Loss             `json:"loss,omitempty"`
 	ConfirmName string            `json:"confirm_name,omitempty"`
 	Examination *verb.Examination `json:"examination,omitempty"`
 }
 
-// Refused tells whether a check failed, and gives the first reason.
+// PausePlace stands in a closing sentence for the measured write pause.
+const PausePlace = "{pause}"
+
+// Refused reports whether a check failed, and returns the first reason.
 func (p *Plan) Refused() (string, bool) {
 	for _, c := range p.Checks {
 		if c.Result == Fail {
@@ -113,7 +157,7 @@ func (p *Plan) Refused() (string, bool) {
 	return "", false
 }
 
-// NoReturnStep gives the index of the point of no return, or the number of
+// NoReturnStep returns the index of the point of no return, or the number of
 // steps when there is none (then every failure can be undone or left).
 func (p *Plan) NoReturnStep() int {
 	for i := range p.Steps {
@@ -124,26 +168,41 @@ func (p *Plan) NoReturnStep() int {
 	return len(p.Steps)
 }
 
-// ResumeAt gives the step from which an operation goes on that stood before
-// step i. A comparison begins again where writes were held: its views are gone
-// or may stand at different positions.
+// ResumeAt returns the step from which an operation goes on that stood before
+// step i when the service was restarted.
 func (p *Plan) ResumeAt(i int) int {
-	for j := i; j >= 0 && i < len(p.Steps); j-- {
-		switch name := p.Steps[j].Name; {
-		case name == "hold":
-			return j
-		case name == "judge" && j < i:
-			return i
+	if i < len(p.Steps) && p.Steps[i].ResumeFrom != "" {
+		for j := range p.Steps[:i] {
+			if p.Steps[j].Name == p.Steps[i].ResumeFrom {
+				return j
+			}
 		}
 	}
 	return i
 }
 
+// Opens reports whether the plan opens its term.
+func (p *Plan) Opens() bool {
+	for _, s := range p.Steps {
+		if c, ok := s.Call.Call.(verb.OpenTerm); ok && c.Term == p.Term {
+			return true
+		}
+	}
+	return false
+}
+
+// AddCheck adds a check.
 func (p *Plan) AddCheck(c Check) { p.Checks = append(p.Checks, c) }
 
+// defaultLimit bounds a step, in seconds.
+const defaultLimit = 30
+
+// AddStep adds a step. What follows its failure depends on where it stands:
+// before the point of no return it is undone.
 func (p *Plan) AddStep(s Step) {
-	if s.Limit == 0 {
-		s.Limit = 30
+	s.Limit = cmp.Or(s.Limit, defaultLimit)
+	for i := range s.Undo {
+		s.Undo[i].Limit, s.Undo[i].OnFail = cmp.Or(s.Undo[i].Limit, defaultLimit), NeedsYou
 	}
 	if s.OnFail == "" {
 		s.OnFail = Undo
@@ -160,4 +219,54 @@ func (p *Plan) NeedsYouFrom(step int) {
 	for i := step; i < len(p.Steps); i++ {
 		p.Steps[i].OnFail = NeedsYou
 	}
+}
+
+// Validate finds what no plan may have: a fact that no earlier step keeps or
+// that a call does not take, a condition without a test, a name that stands
+// twice, an undo past the point of no return. It is a fault of the program.
+func (p *Plan) Validate() error {
+	kept := map[verb.Fact]bool{}
+	names := map[string]bool{}
+	for i, s := range p.Steps {
+		fault := func(format string, args ...any) error {
+			return fmt.Errorf("step %d (%s) of the %s plan: %s", i+1, s.Name, p.Kind, fmt.Sprintf(format, args...))
+		}
+		if names[s.Name] {
+			return fault("the name stands twice")
+		}
+		names[s.Name] = true
+		if s.ResumeFrom != "" && !names[s.ResumeFrom] {
+			return fault("it goes on from %q, which no earlier step is called", s.ResumeFrom)
+		}
+		for _, f := range s.Needs {
+			taker, ok := s.Call.Call.(verb.Taker)
+			if !ok {
+				return fault("%s takes no facts", s.Call.Name())
+			}
+			if _, err := taker.Take(f, nil); err != nil {
+				return fault("%v", err)
+			}
+			if !kept[f] {
+				return fault("no earlier step keeps %q", f)
+			}
+		}
+		for _, c := range append(append([]Condition{}, s.After...), s.Skip...) {
+			if !c.Known() || c.Server == "" {
+				return fault("condition %+v", c)
+			}
+			if !c.Fact.IsZero() && !kept[c.Fact] {
+				return fault("no earlier step keeps %q for its condition", c.Fact)
+			}
+		}
+		if !s.Keep.IsZero() {
+			if !verb.KeepsFact(s.Call.Call, s.Keep.Kind) {
+				return fault("%s yields no %q", s.Call.Name(), s.Keep.Kind)
+			}
+			kept[s.Keep] = true
+		}
+		if i >= p.NoReturnStep() && s.OnFail == Undo {
+			return fault("it is past the point of no return and would be undone")
+		}
+	}
+	return nil
 }

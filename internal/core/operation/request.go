@@ -1,21 +1,29 @@
 package operation
 
-// The kinds of operation.
+// Kind is what an operation does.
+type Kind string
+
+// All kinds.
 const (
-	Seed       = "seed"
-	Switchover = "switchover"
-	Failover   = "failover"
-	Rejoin     = "rejoin"
-	Compare    = "compare"
-	Salvage    = "salvage"
-	Trim       = "trim"   // cut off the oldest log files
-	Set        = "set"    // change a setting
-	Follow     = "follow" // have a replica follow another server
+	Seed       Kind = "seed"
+	Switchover Kind = "switchover"
+	Failover   Kind = "failover"
+	Rejoin     Kind = "rejoin"
+	Compare    Kind = "compare"
+	Salvage    Kind = "salvage"
+	Trim       Kind = "trim"   // remove the oldest log files
+	Set        Kind = "set"    // change a setting
+	Follow     Kind = "follow" // have a replica follow another server
 )
+
+// Kinds lists all kinds of operation.
+func Kinds() []Kind {
+	return []Kind{Seed, Switchover, Failover, Rejoin, Compare, Salvage, Trim, Set, Follow}
+}
 
 // Request is what somebody asked for.
 type Request struct {
-	Kind    string `json:"kind"`
+	Kind    Kind   `json:"kind"`
 	To      string `json:"to,omitempty"`     // candidate of a role change
 	Server  string `json:"server,omitempty"` // server to seed or to rejoin
 	Way     string `json:"way,omitempty"`    // of a rejoin: follow, rewind or rebuild
@@ -24,7 +32,7 @@ type Request struct {
 	Setting string       `json:"setting,omitempty"`
 	Value   string       `json:"value,omitempty"`
 	Trim    *TrimRequest `json:"trim,omitempty"`
-	// ConfirmStopped names servers that a person vouches to be off for good,
+	// ConfirmStopped names servers that a person has verified to be off for good,
 	// because their agents cannot be reached.
 	ConfirmStopped []string `json:"confirm_stopped,omitempty"`
 	// Compare adds a comparison of all data to the proof.
@@ -35,7 +43,7 @@ type Request struct {
 }
 
 // TrimRequest says how much of the primary's log is to go: one of the three, or
-// none for all that nobody needs.
+// none for all that no server needs.
 type TrimRequest struct {
 	To         string  `json:"to,omitempty"`          // this file stays, the older ones go
 	OlderHours float64 `json:"older_hours,omitempty"` // files not changed for longer go

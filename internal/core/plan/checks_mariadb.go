@@ -60,7 +60,7 @@ func (in *Input) checkRetention(p *operation.Plan, m, owner *view.Member) {
 		return
 	}
 	lacks, known := position.Lacks(in.View.Engine, need, oldest)
-	ok := oldest == "" || known && lacks == 0
+	ok := oldest == "" || known && lacks.IsZero()
 	p.AddCheck(operation.Check{Name: "log kept for the replica", Server: m.Name, Result: verdict(ok, operation.Fail), Evidence: fmt.Sprintf("%s's log begins after %s, %s holds up to %s", owner.Name, cmp.Or(oldest, "nothing"), m.Name, need),
 		Why: "what the primary threw away can never reach the replica", Mend: mendIf(!ok, "seed it again: crosstwin seed "+in.View.Cluster+" "+m.Name+" --replace")})
 }

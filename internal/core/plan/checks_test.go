@@ -79,7 +79,7 @@ func TestEachCheck(t *testing.T) {
 		}},
 		{"agent answers", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
 		{"replication path", "heron", operation.Fail, func(in *Input, _ []view.Member) {
-			in.Probes = []Probe{{"heron", "tern", verb.ProbeResult{Problem: "password authentication failed"}}}
+			in.Probes = []Probe{{"heron", "tern", verb.Probed{Problem: "password authentication failed"}}}
 		}},
 	} {
 		got := results(func(in *Input, m []view.Member) { well(in, m); c.change(in, m) })
@@ -97,7 +97,7 @@ func TestEachCheck(t *testing.T) {
 // The checks of the other purposes: a seed and a failover look at the whole
 // cluster as well.
 func TestChecksForOtherPurposes(t *testing.T) {
-	for _, kind := range []string{operation.Failover, operation.Seed} {
+	for _, kind := range []operation.Kind{operation.Failover, operation.Seed} {
 		r := operation.Request{Kind: kind}
 		if kind == operation.Seed {
 			r.Server = "tern"

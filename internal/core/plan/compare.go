@@ -47,45 +47,42 @@ func (in *Input) compare(p *operation.Plan) error {
 	}
 	p.PauseSeconds = 0.05
 	p.Effects = append(p.Effects, fmt.Sprintf("writes on %s wait for a moment, at most %d s, while every server opens its view of the data", primary, holdSeconds))
+	p.UndoOnRestart = true
+	p.Closing = "all compared tables match on " + view.List(append([]string{primary}, replicas...))
 	in.stepsOfCompare(p, primary, replicas)
 	return nil
 }
 
 func (in *Input) stepsOfCompare(p *operation.Plan, primary string, replicas []string) {
 	all := append([]string{primary}, replicas...)
-	forget := func(n string) *operation.Action {
-		return &operation.Action{Title: "close the view on " + n, Server: n, Verb: verb.Forget}
+	forget := func(n string) operation.Action {
+		return operation.Action{Title: "close the view on " + n, Server: n, Call: verb.Seal(verb.Forget{})}
 	}
 	var near []operation.Condition
 	for _, n := range replicas {
 		near = append(near, operation.Condition{Kind: operation.IsCaughtUp, Server: n, Other: primary, Within: in.traits().near})
 	}
 	p.AddStep(operation.Step{Name: "in-step", Action: operation.Action{Title: "see that " + strings.Join(replicas, ", ") + " can catch up within the hold"}, After: near, Seconds: 0.1, Limit: 60, OnFail: undoOr(p), IfFails: "nothing is held; ask again when they are in step"})
-	p.AddStep(operation.Step{Name: "hold", Action: operation.Action{Title: "hold writes on " + primary, Server: primary, Verb: verb.Hold, Args: verb.HoldArgs{Seconds: holdSeconds}}, Keep: "hold", Seconds: 0.02, Limit: 60, OnFail: undoOr(p),
-		Undo: forget(primary), IfFails: "writes go on; ask again when fewer long transactions run"})
+	p.AddStep(operation.Step{Name: "hold", Action: operation.Action{Title: "hold writes on " + primary, Server: primary, Call: verb.Seal(verb.Hold{Seconds: holdSeconds})}, Keep: verb.Fact{Kind: verb.FactHold}, Seconds: 0.02, Limit: 60, OnFail: undoOr(p),
+		Undo: putBack(forget(primary)), IfFails: "writes go on; ask again when fewer long transactions run"})
 	for _, n := range replicas {
-		p.AddStep(operation.Step{Name: "view-" + n, Action: operation.Action{Title: "open a view on " + n, Server: n, Verb: verb.Snapshot, Args: verb.SnapshotArgs{Seconds: holdSeconds}}, Needs: []string{"hold"}, Seconds: 0.02, Limit: 10, OnFail: undoOr(p),
-			Undo: forget(n), IfFails: "writes go on"})
+		p.AddStep(operation.Step{Name: "view-" + n, Action: operation.Action{Title: "open a view on " + n, Server: n, Call: verb.Seal(verb.Snapshot{Seconds: holdSeconds})}, Needs: []verb.Fact{{Kind: verb.FactHold}}, Seconds: 0.02, Limit: 10, OnFail: undoOr(p),
+			Undo: putBack(forget(n)), ResumeFrom: "hold", IfFails: "writes go on"})
 	}
-	p.AddStep(operation.Step{Name: "release", Action: operation.Action{Title: "let writes go on", Server: primary, Verb: verb.Release}, Seconds: 0.01, Limit: 10, OnFail: undoOr(p), IfFails: "the agent lets them go on by itself at the deadline"})
-	var needs []string
+	p.AddStep(operation.Step{Name: "release", Action: operation.Action{Title: "let writes go on", Server: primary, Call: verb.Seal(verb.Release{})}, ResumeFrom: "hold", Seconds: 0.01, Limit: 10, OnFail: undoOr(p), IfFails: "the agent lets them go on by itself at the deadline"})
+	var needs []verb.Fact
 	for _, n := range all {
-		needs = append(needs, "sums "+n)
-		p.AddStep(operation.Step{Name: "sums-" + n, Action: operation.Action{Title: "count and sum all tables on " + n, Server: n, Verb: verb.Sums}, Keep: "sums " + n, Seconds: 1, Limit: catchUpLimit, OnFail: undoOr(p), IfFails: "the comparison is given up; nothing has changed"})
+		needs = append(needs, verb.Fact{Kind: verb.FactSums, Of: n})
+		p.AddStep(operation.Step{Name: "sums-" + n, Action: operation.Action{Title: "count and sum all tables on " + n, Server: n, Call: verb.Seal(verb.Sums{})}, ResumeFrom: "hold", Keep: verb.Fact{Kind: verb.FactSums, Of: n}, Seconds: 1, Limit: catchUpLimit, OnFail: undoOr(p), IfFails: "the comparison is given up; nothing has changed"})
 	}
-	p.AddStep(operation.Step{Name: "judge", Action: operation.Action{Title: "compare " + strings.Join(all, ", "), Verb: verb.Judge, Args: JudgeArgs{Servers: all}}, Needs: needs, Keep: "comparison", Seconds: 0.1, Limit: 3600, OnFail: operation.GoOn, IfFails: "the tables and rows that differ are named"})
+	p.AddStep(operation.Step{Name: "judge", Action: operation.Action{Title: "compare " + strings.Join(all, ", "), Call: verb.Seal(verb.Judge{Servers: all})}, ResumeFrom: "hold", Needs: needs, Keep: verb.Fact{Kind: verb.FactComparison}, Seconds: 0.1, Limit: 3600, OnFail: operation.GoOn, IfFails: "the tables and rows that differ are named"})
 	for _, n := range all {
-		p.AddStep(operation.Step{Name: "close-" + n, Action: *forget(n), Seconds: 0.01, OnFail: operation.GoOn, IfFails: "the agent closes it by itself"})
+		p.AddStep(operation.Step{Name: "close-" + n, Action: forget(n), Seconds: 0.01, OnFail: operation.GoOn, IfFails: "the agent closes it by itself"})
 	}
-}
-
-// JudgeArgs lists the servers to compare, the primary first.
-type JudgeArgs struct {
-	Servers []string `json:"servers"`
 }
 
 // undoOr: past a point of no return, a failed comparison asks for a person.
-func undoOr(p *operation.Plan) string {
+func undoOr(p *operation.Plan) operation.OnFail {
 	if p.NoReturnStep() < len(p.Steps) {
 		return operation.NeedsYou
 	}

@@ -24,9 +24,8 @@ type traits struct {
 	settles bool
 	// events: the server runs statements by its own timetable.
 	events bool
-	// near is how far a candidate may be behind before the pause begins, in the
-	// unit of position.Order.
-	near int64
+	// near is how far a candidate may be behind before the pause begins.
+	near position.Distance
 	// pause is the expected write pause of a switchover in seconds, from the
 	// measured floor of the bare server commands.
 	pause float64
@@ -35,10 +34,10 @@ type traits struct {
 }
 
 var engineTraits = map[string]traits{
-	position.EnginePostgres: {slots: true, checkpoints: true, settles: true, near: 1 << 20, pause: 0.2,
+	position.EnginePostgres: {slots: true, checkpoints: true, settles: true, near: position.Distance{Amount: 1 << 20, Unit: position.Bytes}, pause: 0.2,
 		stop: "stop %s in an orderly way", proof: "prove by %s's control data that %s applied everything",
 		rewind: "take out what %s wrote after %s", verify: "hold the copy against its manifest"},
-	position.EngineMariaDB: {inPlace: true, events: true, near: 5, pause: 0.06,
+	position.EngineMariaDB: {inPlace: true, events: true, near: position.Distance{Amount: 5, Unit: position.Transactions}, pause: 0.06,
 		stop:  "have %s take no more writes, of privileged accounts neither: statements still at work after 0.3 s are cut off, after 5 s it is given up",
 		proof: "prove that %[2]s applied the last transaction of %[1]s", rewind: "undo what %s wrote after %s from the rows' before images",
 		verify: "apply the copy's own log to it"},
@@ -64,9 +63,9 @@ func (in *Input) stepMakeSlots(p *operation.Plan, name, on string, for_ []string
 	if len(slots) == 1 {
 		what = "slot " + slots[0]
 	}
-	p.AddStep(operation.Step{Name: name, Action: operation.Action{Title: fmt.Sprintf("make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Ensure: slots}}, Seconds: 0.1,
+	p.AddStep(operation.Step{Name: name, Action: operation.Action{Title: fmt.Sprintf("make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on, Call: verb.Seal(verb.Slots{Ensure: slots})}, Seconds: 0.1,
 		After:   []operation.Condition{{Kind: operation.HasSlots, Server: on, Values: slots}},
-		Undo:    &operation.Action{Title: "drop " + what + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}},
+		Undo:    putBack(operation.Action{Title: "drop " + what + " on " + on, Server: on, Call: verb.Seal(verb.Slots{Drop: slots})}),
 		IfFails: what + " on " + on + " are dropped again"})
 }
 
@@ -75,7 +74,7 @@ func (in *Input) stepCheckpoint(p *operation.Plan, s operation.Step) {
 	if !in.traits().checkpoints {
 		return
 	}
-	s.Verb, s.Seconds, s.Limit = verb.Checkpoint, 1, 600
+	s.Call, s.Seconds, s.Limit = verb.Seal(verb.Checkpoint{}), 1, 600
 	p.AddStep(s)
 }
 
@@ -85,6 +84,11 @@ func (in *Input) stepEvents(p *operation.Plan, primary string) {
 	if !in.traits().events {
 		return
 	}
-	p.AddStep(operation.Step{Name: "events", Action: operation.Action{Title: "enable the scheduled events on " + primary, Server: primary, Verb: verb.Events}, Seconds: 0.05, OnFail: operation.GoOn,
+	p.AddStep(operation.Step{Name: "events", Action: operation.Action{Title: "enable the scheduled events on " + primary, Server: primary, Call: verb.Seal(verb.Events{})}, Seconds: 0.05, OnFail: operation.GoOn,
 		IfFails: "events do not run until they are enabled: alter event NAME enable, on " + primary})
 }
+
+// A start returns once the server answers, so what is not so soon afterwards
+// will not come by waiting: it stopped again. It is asked for again, and then
+// given up instead of waiting for a server that is gone.
+const startTries, startPatience = 3, 15.0 // seconds

@@ -41,15 +41,16 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.checkPaths(p, operation.Warn)
 	in.checkClocks(p)
 
+	p.Closing = fmt.Sprintf("%s is primary of %s in term %d; %s does not follow yet; bring it back: crosstwin rejoin %s %s", cand, in.View.Cluster, p.Term, old, in.View.Cluster, old)
 	others := in.replicas(cand, old)
 	in.roleEffects(p, old, cand, others, "is fenced and stays stopped until it rejoins: the cluster has one server less meanwhile")
 	in.stepOpenTerm(p)
 	in.stepFence(p, old)
 	in.stepStart(p, cand)
 	in.stepsDetach(p, old, append([]string{cand}, others...))
-	in.stepLevel(p, cand, others)
+	in.stepsFetch(p, cand, others)
 	in.stepMakeSlots(p, "make-slots", cand, others)
-	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.01, IfFails: "the replicas are pointed back at " + old})
+	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Call: verb.Seal(verb.Decide{Server: cand})}, Seconds: 0.01, IfFails: "the replicas are pointed back at " + old})
 	in.stepPromote(p, cand)
 	in.stepsAfterPromotion(p, cand, others)
 	in.stepsOfProof(p, cand, others)
@@ -78,17 +79,17 @@ func (in *Input) stepStart(p *operation.Plan, cand string) {
 	if in.member(cand).Last.Running {
 		return
 	}
-	p.AddStep(operation.Step{Name: "start-candidate", Action: operation.Action{Title: "start " + cand + " read-only", Server: cand, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+	p.AddStep(operation.Step{Name: "start-candidate", Action: operation.Action{Title: "start " + cand + " read-only", Server: cand, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
 		After: []operation.Condition{{Kind: operation.IsReplica, Server: cand}}, IfFails: "see the server's log; nothing else has changed"})
 }
 
 // byReceived puts the replica that holds most first, then rank, then name.
 func (in *Input) byReceived(a, b *view.Server) bool {
 	x, y := cmp.Or(a.Received, a.Position), cmp.Or(b.Received, b.Position)
-	if d, known := position.Lacks(in.View.Engine, y, x); known && d > 0 {
+	if d, known := position.Lacks(in.View.Engine, y, x); known && !d.IsZero() {
 		return true
 	}
-	if d, known := position.Lacks(in.View.Engine, x, y); known && d > 0 {
+	if d, known := position.Lacks(in.View.Engine, x, y); known && !d.IsZero() {
 		return false
 	}
 	return byRank(a, b)
@@ -134,12 +135,13 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	c := in.View.Find(cand)
 	held := cmp.Or(c.Received, c.Position)
 	if _, ok := position.Order(in.View.Engine, held); !ok {
+		p.Loss = &operation.Loss{}
 		p.Destroys, p.ConfirmName = "writes that "+cand+" does not hold, if there are any: it does not run, so that cannot be seen", in.View.Cluster
 		return "What would be lost is not known."
 	}
 	for _, n := range in.replicas(cand, old) {
 		if s := in.View.Find(n); s != nil {
-			if more, known := position.Lacks(in.View.Engine, held, s.Received); known && more > 0 {
+			if more, known := position.Lacks(in.View.Engine, held, s.Received); known && !more.IsZero() {
 				held = s.Received // it is fetched first
 			}
 		}
@@ -152,31 +154,34 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 		end = m.Last.Written
 	}
 	lost, known := position.Lacks(in.View.Engine, held, end)
+	p.Loss = &operation.Loss{Known: known, Distance: lost}
 	switch {
 	case !known:
 		p.Destroys = "writes of " + old + " that no replica received, if there are any"
 	case m.Last != nil && m.Last.Accepting && m.Last.Writable && in.seen(old):
+		p.Loss = nil
 		return fmt.Sprintf("%s stops in an orderly way first, so that nothing should be lost.", old)
-	case lost == 0:
+	case lost.IsZero():
+		p.Loss = nil
 		return fmt.Sprintf("Nothing is lost: %s holds all that %s wrote (%s).", cand, old, how)
 	default:
-		p.Destroys = fmt.Sprintf("%s that only %s has (%s, after %s up to %s); they stay on its disk until it rejoins", view.Amount(in.View.Engine, lost), old, how, held, end)
+		p.Destroys = fmt.Sprintf("%s that only %s has (%s, after %s up to %s); they stay on its disk until it rejoins", view.Amount(lost), old, how, held, end)
 	}
 	p.ConfirmName = in.View.Cluster
 	if !known {
 		return "What is lost cannot be known: " + old + " cannot be examined."
 	}
-	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", view.Amount(in.View.Engine, lost), held, end)
+	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", view.Amount(lost), held, end)
 }
 
 func (in *Input) stepFence(p *operation.Plan, old string) {
 	if !in.seen(old) {
 		return
 	}
-	s := operation.Step{Name: "fence-old", Action: operation.Action{Title: "fence " + old + ": it takes no more writes", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.2, Limit: 30,
+	s := operation.Step{Name: "fence-old", Action: operation.Action{Title: "fence " + old + ": it takes no more writes", Server: old, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.2, Limit: 30,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing else is changed"}
 	if v := in.View.Find(old); v != nil && v.Health == view.TakesWrites {
-		s.Undo = &operation.Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}
+		s.Undo = in.stepsReopen(p, old)
 		s.IfFails = old + " is started as primary again"
 	}
 	p.AddStep(s)
@@ -184,23 +189,26 @@ func (in *Input) stepFence(p *operation.Plan, old string) {
 
 func (in *Input) stepsDetach(p *operation.Plan, old string, replicas []string) {
 	for _, n := range replicas {
-		p.AddStep(operation.Step{Name: "detach-" + n, Action: operation.Action{Title: "detach " + n + ", so that its position stands still", Server: n, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.2,
+		p.AddStep(operation.Step{Name: "detach-" + n, Action: operation.Action{Title: "detach " + n + ", so that its position stands still", Server: n, Call: verb.Seal(verb.Follow{})}, Seconds: 0.2,
 			After:   []operation.Condition{{Kind: operation.IsDetached, Server: n}},
-			Undo:    &operation.Action{Title: "point " + n + " back at " + old, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(n)}},
+			Undo:    putBack(operation.Action{Title: "point " + n + " back at " + old, Server: n, Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n)})}),
 			IfFails: "the replicas are pointed back at " + old})
 	}
 }
 
-func (in *Input) stepLevel(p *operation.Plan, cand string, others []string) {
-	if len(others) == 0 {
-		return
-	}
-	s := operation.Step{Name: "level", Action: operation.Action{Title: "let " + cand + " fetch what another replica holds more", Verb: verb.Level, Args: verb.PromoteArgs{Server: cand}}, Seconds: 0.3, Limit: 120,
-		IfFails: "the replicas are pointed back"}
+// stepsFetch let the candidate fetch, replica by replica, what another one holds
+// more. Where it holds as much already there is nothing to do.
+func (in *Input) stepsFetch(p *operation.Plan, cand string, others []string) {
 	for _, n := range others {
-		s.After = append(s.After, operation.Condition{Kind: operation.HoldsMost, Server: cand, Other: n})
+		holds := []operation.Condition{{Kind: operation.HoldsMost, Server: cand, Other: n}}
+		p.AddStep(operation.Step{Name: "fetch-" + n, Action: operation.Action{Title: fmt.Sprintf("fetch log that %s lacks from %s", cand, n), Server: cand, Call: verb.Seal(verb.Follow{Upstream: in.peer(n)})},
+			Skip: holds, After: holds, Seconds: 0.3, Limit: 120, IfFails: "the replicas are pointed back"})
 	}
-	p.AddStep(s)
+	if len(others) > 0 {
+		alone := []operation.Condition{{Kind: operation.IsDetached, Server: cand}}
+		p.AddStep(operation.Step{Name: "detach-again", Action: operation.Action{Title: "detach " + cand + " again", Server: cand, Call: verb.Seal(verb.Follow{})},
+			Skip: alone, After: alone, Seconds: 0.1, IfFails: "the replicas are pointed back"})
+	}
 }
 
 // startAgain plans to start a dead primary where it stands. Often that beats a
@@ -220,12 +228,13 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 	p.AddCheck(c)
 	in.checkDisk(p, old, 0)
 	p.PauseSeconds = 1
+	p.Closing = fmt.Sprintf("%s is primary of %s in term %d", old, in.View.Cluster, p.Term)
 	p.Effects = append(p.Effects, old+" becomes primary again, on its own history", "the replicas go on following it")
 	in.stepOpenTerm(p)
-	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "see that " + old + " does not run", Server: old, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.1,
+	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "see that " + old + " does not run", Server: old, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.1,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing has changed"})
-	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", old, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: old}}, Seconds: 0.01, IfFails: "nothing has changed"})
-	p.AddStep(operation.Step{Name: "open", Action: operation.Action{Title: "start " + old + " as primary", Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "primary"}}, NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
+	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", old, p.Term), Call: verb.Seal(verb.Decide{Server: old})}, Seconds: 0.01, IfFails: "nothing has changed"})
+	p.AddStep(operation.Step{Name: "open", Action: operation.Action{Title: "start " + old + " as primary", Server: old, Call: verb.Seal(verb.Start{As: observation.Primary})}, Tries: startTries, PatienceSeconds: startPatience, NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
 		After: []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}}, IfFails: "read the server's log; or make another server primary"})
 	in.stepsAfterPromotion(p, old, nil)
 	in.stepsOfProof(p, old, in.replicas(old))

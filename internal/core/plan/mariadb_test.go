@@ -41,7 +41,7 @@ func cargo(r operation.Request, change func(in *Input, m []view.Member)) Input {
 		if i == 0 {
 			role = observation.Primary
 		}
-		members = append(members, view.Member{Name: n, Rank: (i + 1) % 3, Agent: n + ":7720", Enrolled: true, SeenAt: now, Last: sailed(n, uint32(11+i), role)})
+		members = append(members, view.Member{Member: cluster.Member{Name: n, Placement: cluster.Placement{Rank: (i + 1) % 3}, Agent: n + ":7720", Enrolled: true}, SeenAt: now, Last: sailed(n, uint32(11+i), role)})
 	}
 	in := Input{Request: r, NextTerm: 3}
 	if change != nil {
@@ -81,7 +81,7 @@ func TestMakeMariaDB(t *testing.T) {
 		{name: "switchover, other domain", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["gtid_domain_id"] = "2" }, refused: "gtid_domain_id is 2 on plover"},
 		{name: "switchover, no log on the candidate", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["log_slave_updates"] = "OFF" }, refused: "log_slave_updates is OFF"},
 		{name: "switchover, log thrown away", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[0].Last.Settings["oldest_position"] = "1-11-101" }, refused: "log begins after 1-11-101"},
-		{name: "failover, dead", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-plover detach-dunlin level decide promote! mark-term events follow-dunlin streams-dunlin mark"},
+		{name: "failover, dead", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-plover detach-dunlin fetch-dunlin detach-again decide promote! mark-term events follow-dunlin streams-dunlin mark"},
 		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "wren"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term events"},
 		{name: "seed an empty one", r: operation.Request{Kind: operation.Seed, Server: "plover"}, change: func(_ *Input, m members) {
 			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 1011, DiskFreeBytes: 10 << 30, Address: m[1].Last.Address}

@@ -22,7 +22,7 @@ import (
 // Probe is one try of the replication account from one host to another server.
 type Probe struct {
 	From, To string
-	Result   verb.ProbeResult
+	Result   verb.Probed
 }
 
 // Input is what plans are made from.
@@ -50,7 +50,7 @@ func Make(in Input) (*operation.Plan, error) {
 			return nil, fmt.Errorf("cluster %s has no server %q: its servers are %s", in.View.Cluster, n, in.names())
 		}
 	}
-	p := &operation.Plan{Kind: in.Request.Kind, Cluster: in.View.Cluster, Engine: in.View.Engine, Term: in.View.Term,
+	p := &operation.Plan{Kind: in.Request.Kind, Cluster: in.View.Cluster, Engine: in.View.Engine, Term: in.View.Term, OwnerTerm: in.View.OwnerTerm,
 		Primary: in.View.Primary, Request: in.Request, Checks: []operation.Check{}, Steps: []operation.Step{}, Effects: []string{}}
 	if in.Busy != nil {
 		p.AddCheck(operation.Check{Name: "one operation at a time", Result: operation.Fail,
@@ -81,12 +81,23 @@ func Make(in Input) (*operation.Plan, error) {
 	case operation.Follow:
 		err = in.repoint(p)
 	default:
-		err = fmt.Errorf("there is no operation %q: the kinds are seed, switchover, failover, rejoin, compare, salvage, trim, set and follow", in.Request.Kind)
+		err = fmt.Errorf("there is no operation %q: the kinds are %s", in.Request.Kind, kindList())
 	}
 	if err != nil {
 		return nil, err
 	}
-	return p, nil
+	if p.Closing == "" {
+		p.Closing = "done"
+	}
+	return p, p.Validate()
+}
+
+func kindList() string {
+	var names []string
+	for _, k := range operation.Kinds() {
+		names = append(names, string(k))
+	}
+	return view.List(names)
 }
 
 func (in *Input) member(name string) *view.Member {

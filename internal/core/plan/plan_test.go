@@ -41,7 +41,7 @@ func input(r operation.Request, change func(in *Input, members []view.Member)) I
 		if i == 0 {
 			role = observation.Primary
 		}
-		members = append(members, view.Member{Name: n, Rank: (i + 1) % 3, Agent: n + ":7720", Enrolled: true, SeenAt: now, Last: observed(n, role)})
+		members = append(members, view.Member{Member: cluster.Member{Name: n, Placement: cluster.Placement{Rank: (i + 1) % 3}, Agent: n + ":7720", Enrolled: true}, SeenAt: now, Last: observed(n, role)})
 	}
 	in := Input{Request: r, NextTerm: 3}
 	if change != nil {
@@ -85,19 +85,19 @@ func TestMake(t *testing.T) {
 		{name: "switchover, limits too low", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["max_connections"] = "50" }, refused: "max_connections is 50"},
 		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["synchronous_standby_names"] = "*" }, refused: "synchronous_standby_names"},
 		{name: "switchover, no way back", r: operation.Request{Kind: operation.Switchover}, change: func(in *Input, _ members) {
-			in.Probes = []Probe{{"gull", "tern", verb.ProbeResult{Problem: "no pg_hba.conf entry"}}}
+			in.Probes = []Probe{{"gull", "tern", verb.Probed{Problem: "no pg_hba.conf entry"}}}
 		}, refused: "gull cannot follow tern: no pg_hba.conf entry"},
 		{name: "switchover, busy", r: operation.Request{Kind: operation.Switchover}, change: func(in *Input, _ members) { in.Busy = &view.Running{ID: 7, Kind: operation.Seed} }, refused: "operation 7 (seed) is under way"},
-		{name: "failover, dead", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-tern detach-heron level make-slots decide promote! mark-term"},
+		{name: "failover, dead", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote! mark-term"},
 		{name: "failover, unseen", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
-		{name: "failover, unseen and vouched for", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, steps: "open-term detach-tern detach-heron level make-slots decide promote!"},
+		{name: "failover, unseen and vouched for", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, steps: "open-term detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
 		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "gull"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term"},
 		{name: "failover, the only candidate is stopped", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[1].Last) }, refused: "may take over"},
 		{name: "failover to a stopped one", r: operation.Request{Kind: operation.Failover, To: "tern"}, change: func(_ *Input, m members) {
 			dead(m[0].Last)
 			dead(m[1].Last)
 			m[1].Last.Applied, m[1].Last.Received = "", ""
-		}, steps: "open-term fence-old start-candidate detach-tern detach-heron level make-slots decide promote!"},
+		}, steps: "open-term fence-old start-candidate detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
 		{name: "failover to a stopped one of rank never", r: operation.Request{Kind: operation.Failover, To: "heron"}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[2].Last) }, refused: "may not take over"},
 		{name: "failover, start what runs", r: operation.Request{Kind: operation.Failover, To: "gull"}, refused: "takes writes: there is nothing to do"},
 		{name: "seed over data", r: operation.Request{Kind: operation.Seed, Server: "tern"}, refused: "not empty"},
@@ -192,28 +192,12 @@ func stepNames(p *operation.Plan) string {
 // holdsTogether checks what must be true of every plan.
 func holdsTogether(t *testing.T, name string, p *operation.Plan) {
 	t.Helper()
-	seen, kept := map[string]bool{}, map[string]bool{}
-	for i, s := range p.Steps {
-		if seen[s.Name] {
-			t.Errorf("%s: two steps are named %s", name, s.Name)
-		}
-		seen[s.Name] = true
-		for _, n := range s.Needs {
-			if !kept[n] {
-				t.Errorf("%s: step %s needs %q, which no earlier step keeps", name, s.Name, n)
-			}
-		}
-		kept[s.Keep] = true
-		if i >= p.NoReturnStep() && s.OnFail == operation.Undo {
-			t.Errorf("%s: step %s is past the point of no return and would be undone", name, s.Name)
-		}
-		if s.Verb == "" && len(s.After) == 0 || s.Title == "" || s.IfFails == "" {
+	if err := p.Validate(); err != nil {
+		t.Errorf("%s: %v", name, err)
+	}
+	for _, s := range p.Steps {
+		if s.Call.IsZero() && len(s.After) == 0 || s.Title == "" || s.IfFails == "" {
 			t.Errorf("%s: step %s does nothing, or does not say what it does", name, s.Name)
-		}
-		for _, c := range s.After {
-			if !c.Known() || c.Server == "" {
-				t.Errorf("%s: step %s has the condition %+v", name, s.Name, c)
-			}
 		}
 	}
 	for _, c := range p.Checks {
@@ -244,7 +228,7 @@ func TestOldPrimaryStopsFirst(t *testing.T) {
 			for _, c := range s.After {
 				stopped = stopped || c.Kind == operation.IsStopped && c.Server == "gull"
 			}
-			if s.Verb == verb.Promote && !stopped {
+			if s.Call == verb.Seal(verb.Promote{Server: "tern"}) && !stopped {
 				t.Errorf("%s promotes before gull is seen stopped", r.Kind)
 			}
 		}

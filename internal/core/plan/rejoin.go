@@ -69,7 +69,7 @@ func (in *Input) ways(p *operation.Plan) []operation.Way {
 	follow := operation.Way{Name: WayFollow, Possible: true, Why: fmt.Sprintf("its log ends at %s and %s's history goes on from there: nothing has to be taken out", x.End, in.View.Primary)}
 	rewind := operation.Way{Name: WayRewind, Possible: x.Rewindable, Why: fmt.Sprintf("the %s after the fork at %s are taken out, block by block", view.Size(x.TailBytes), x.Fork)}
 	if in.traits().inPlace && x.Tail != nil {
-		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images", view.Amount(in.View.Engine, int64(len(x.Tail.Transactions))), cmp.Or(x.Fork, "the beginning"))
+		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images", view.Amount(position.Distance{Amount: int64(len(x.Tail.Transactions)), Unit: position.Transactions}), cmp.Or(x.Fork, "the beginning"))
 	}
 	rebuild := operation.Way{Name: WayRebuild, Possible: true, Why: "all data is copied anew from " + in.View.Primary}
 	owner := in.member(in.View.Primary).Last
@@ -171,10 +171,10 @@ func (in *Input) describeTail(p *operation.Plan, way string) {
 		if x.Fork != "" && x.Unfinished == "" {
 			text += "; it is saved first"
 		}
-		p.Destroys, p.ConfirmName = text, in.View.Cluster
+		p.Destroys, p.ConfirmName = text, name
 	}
 	if way == WayRebuild && !x.Empty && p.Destroys == "" && x.Unfinished != WaySeed {
-		p.Destroys, p.ConfirmName = "the data on "+name, in.View.Cluster
+		p.Destroys, p.ConfirmName = "the data on "+name, name
 	}
 }
 
@@ -187,7 +187,7 @@ func (in *Input) stepClose(p *operation.Plan, name string, always bool) {
 	if !o.Running || !always && o.Role == observation.Replica && o.Accepting {
 		return
 	}
-	p.AddStep(operation.Step{Name: "close", Action: operation.Action{Title: "stop " + name + ": it is not opened for writes again", Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.3, Limit: 60, OnFail: operation.NeedsYou,
+	p.AddStep(operation.Step{Name: "close", Action: operation.Action{Title: "stop " + name + ": it is not opened for writes again", Server: name, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.3, Limit: 60, OnFail: operation.NeedsYou,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: name}}, IfFails: "nothing else has changed"})
 }
 
@@ -200,11 +200,12 @@ func (in *Input) stepsOfFollow(p *operation.Plan, name string) {
 // stepsOfReturn point a server whose data is right at the primary.
 func (in *Input) stepsOfReturn(p *operation.Plan, name string) {
 	primary := in.View.Primary
+	p.Closing = closingOf(name, primary)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
-	p.AddStep(operation.Step{Name: "account", Action: operation.Action{Title: "fetch the replication account for " + name, Server: name, Verb: verb.Account, Args: verb.PrepareArgs{From: in.peer(primary)}}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
-	follow := operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary), Slot: in.slotFor(name)}}, Seconds: 0.1,
+	p.AddStep(operation.Step{Name: "account", Action: operation.Action{Title: "fetch the replication account for " + name, Server: name, Call: verb.Seal(verb.Account{From: in.peer(primary)})}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
+	follow := operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + primary, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(primary), Slot: in.slotFor(name)})}, Seconds: 0.1,
 		After: []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is"}
-	start := operation.Step{Name: "start", Action: operation.Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+	start := operation.Step{Name: "start", Action: operation.Action{Title: "start " + name + " as replica", Server: name, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
 		After: []operation.Condition{{Kind: operation.IsReplica, Server: name}}, IfFails: "see the server's log; it is closed for writes"}
 	if in.traits().inPlace {
 		p.AddStep(start)
@@ -219,6 +220,10 @@ func (in *Input) stepsOfReturn(p *operation.Plan, name string) {
 	if in.Request.Compare || in.mustCompare() {
 		in.stepsOfCompare(p, primary, []string{name})
 	}
+}
+
+func closingOf(name, primary string) string {
+	return fmt.Sprintf("%s follows %s; a mark written on %s was found in %s's own log", name, primary, primary, name)
 }
 
 // mustCompare tells whether only a comparison can prove the data. Rows that
@@ -236,7 +241,7 @@ func (in *Input) stepSettle(p *operation.Plan, name string) {
 	if !in.traits().settles {
 		return
 	}
-	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Verb: verb.Settle}, Seconds: 1, Limit: 3600,
+	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Call: verb.Seal(verb.Settle{})}, Seconds: 1, Limit: 3600,
 		After: []operation.Condition{{Kind: operation.StoppedClean, Server: name}}, IfFails: "nothing has changed"})
 }
 
@@ -245,9 +250,9 @@ func (in *Input) stepSalvage(p *operation.Plan, name string) {
 	if x.TailBytes == 0 || x.Fork == "" || x.Unfinished != "" {
 		return
 	}
-	p.AddStep(operation.Step{Name: "salvage", Action: operation.Action{Title: "save the tail of " + name, Server: name, Verb: verb.Salvage, Args: verb.SalvageArgs{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)}}, Keep: "tail", Seconds: 2, Limit: 3600,
+	p.AddStep(operation.Step{Name: "salvage", Action: operation.Action{Title: "save the tail of " + name, Server: name, Call: verb.Seal(verb.Salvage{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)})}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 2, Limit: 3600,
 		IfFails: "nothing is taken out before it is saved"})
-	p.AddStep(operation.Step{Name: "reread", Action: operation.Action{Title: "read the saved tail back", Verb: verb.Reread, Args: verb.PromoteArgs{Server: name}}, Needs: []string{"tail"}, Keep: "tail", Seconds: 0.1, Limit: 600,
+	p.AddStep(operation.Step{Name: "reread", Action: operation.Action{Title: "read the saved tail back", Call: verb.Seal(verb.Reread{Server: name})}, Needs: []verb.Fact{{Kind: verb.FactTail}}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 0.1, Limit: 600,
 		IfFails: "nothing is taken out before it is saved"})
 }
 
@@ -260,7 +265,7 @@ func (in *Input) stepsOfRewind(p *operation.Plan, name string) {
 	in.stepSalvage(p, name)
 	in.stepCheckpoint(p, operation.Step{Name: "checkpoint", Action: operation.Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary}, IfFails: "nothing has changed"})
 	in.stepsPrepare(p, name)
-	p.AddStep(operation.Step{Name: "rewind", Action: operation.Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Verb: verb.Rewind, Args: verb.RewindArgs{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}}, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
+	p.AddStep(operation.Step{Name: "rewind", Action: operation.Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Call: verb.Seal(verb.Rewind{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past})}, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
 		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin recognises it and goes on"})
 	in.stepsOfReturn(p, name)
 }

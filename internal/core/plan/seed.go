@@ -75,7 +75,7 @@ func (in *Input) checkTarget(p *operation.Plan, name string) {
 		c.Result = operation.Warn
 		c.Evidence = fmt.Sprintf("%s of data stand there (system %s, %s%s): they are removed", view.Size(o.DataBytes), cmp.Or(o.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
 		p.Destroys = fmt.Sprintf("the %s of data on %s", view.Size(o.DataBytes), name)
-		p.ConfirmName = in.View.Cluster
+		p.ConfirmName = name
 	default:
 		c.Result = operation.Fail
 		c.Evidence = fmt.Sprintf("%s's data directory is not empty: %s of data (system %s, %s%s)", name, view.Size(o.DataBytes), cmp.Or(o.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
@@ -113,10 +113,10 @@ func describe(o *observation.Server) string {
 // access rules there and on every replica, because the roles will swap.
 func (in *Input) stepsPrepare(p *operation.Plan, target string) {
 	primary := in.View.Primary
-	p.AddStep(operation.Step{Name: "prepare", Action: operation.Action{Title: "see to the replication account and its access rules on " + primary, Server: primary, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), Account: true, From: in.peer(primary)}}, Seconds: 0.2,
+	p.AddStep(operation.Step{Name: "prepare", Action: operation.Action{Title: "see to the replication account and its access rules on " + primary, Server: primary, Call: verb.Seal(verb.Prepare{Peers: in.peers(), Account: true, From: in.peer(primary)})}, Seconds: 0.2,
 		IfFails: "nothing is lost; the account stays"})
 	for _, n := range in.replicas(primary, target) {
-		p.AddStep(operation.Step{Name: "prepare-" + n, Action: operation.Action{Title: "see to the access rules on " + n, Server: n, Verb: verb.Prepare, Args: verb.PrepareArgs{Peers: in.peers(), From: in.peer(primary)}}, Seconds: 0.1, OnFail: operation.GoOn,
+		p.AddStep(operation.Step{Name: "prepare-" + n, Action: operation.Action{Title: "see to the access rules on " + n, Server: n, Call: verb.Seal(verb.Prepare{Peers: in.peers(), From: in.peer(primary)})}, Seconds: 0.1, OnFail: operation.GoOn,
 			IfFails: target + " cannot follow " + n + " after a role change until that is mended"})
 	}
 }
@@ -125,11 +125,12 @@ func (in *Input) stepsPrepare(p *operation.Plan, target string) {
 func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 	primary := in.View.Primary
 	o := in.member(name).Last
+	p.Closing = closingOf(name, primary)
 	total := in.member(primary).Last.DataBytes
 	in.stepsPrepare(p, name)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
 	if o.Running && in.seedWay() != WayDump {
-		p.AddStep(operation.Step{Name: "stop-target", Action: operation.Action{Title: "stop " + name, Server: name, Verb: verb.Fence, Args: verb.FenceArgs{Gently: true}}, Seconds: 0.5, Limit: 60,
+		p.AddStep(operation.Step{Name: "stop-target", Action: operation.Action{Title: "stop " + name, Server: name, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.5, Limit: 60,
 			After: []operation.Condition{{Kind: operation.IsStopped, Server: name}}, IfFails: "the slot is dropped again"})
 	}
 	gone := ""
@@ -140,18 +141,17 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 	if in.seedWay() == WayDump {
 		title, verify = fmt.Sprintf("load a dump of %s (%s) into %s", primary, view.Size(total), name), "set the position that the dump stands at"
 	}
-	p.AddStep(operation.Step{Name: "copy", Gone: gone, Action: operation.Action{Title: title, Server: name, Verb: verb.Seed,
-		Args: verb.SeedArgs{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(), Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past}},
+	p.AddStep(operation.Step{Name: "copy", Gone: gone, Action: operation.Action{Title: title, Server: name, Call: verb.Seal(verb.Seed{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(), Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past})},
 		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit, IfFails: "the unfinished copy is recognised and cleared by the next seed"})
-	p.AddStep(operation.Step{Name: "verify", Action: operation.Action{Title: verify, Server: name, Verb: verb.Verify}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
+	p.AddStep(operation.Step{Name: "verify", Action: operation.Action{Title: verify, Server: name, Call: verb.Seal(verb.Verify{})}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
 		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "the copy is not used"})
-	p.AddStep(operation.Step{Name: "start", Action: operation.Action{Title: "start " + name + " as replica", Server: name, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}}, Seconds: 1, Limit: 600,
+	p.AddStep(operation.Step{Name: "start", Action: operation.Action{Title: "start " + name + " as replica", Server: name, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
 		After: []operation.Condition{{Kind: operation.IsReplica, Server: name}}, IfFails: "see the server's log; the copy stays, the slot is dropped"})
 	if in.traits().inPlace {
-		p.AddStep(operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + primary, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(primary)}}, Seconds: 0.1,
+		p.AddStep(operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + primary, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(primary)})}, Seconds: 0.1,
 			After: []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}}, IfFails: "the copy stays, and follows nobody"})
 	}
-	p.AddStep(operation.Step{Name: "catch-up", Action: operation.Action{Title: "wait until " + name + " has caught up"}, Seconds: 2, Limit: catchUpLimit,
+	p.AddStep(operation.Step{Name: "catch-up", Action: operation.Action{Title: "wait until " + name + " has caught up"}, ShowsDistance: true, Seconds: 2, Limit: catchUpLimit,
 		After: []operation.Condition{{Kind: operation.Streams, Server: name, Other: primary}, {Kind: operation.IsCaughtUp, Server: name, Other: primary, Within: in.traits().near}}, OnFail: operation.NeedsYou, IfFails: name + " goes on catching up by itself: crosstwin watch " + in.View.Cluster})
 	in.stepsOfReplicaProof(p, primary, name)
 	if in.Request.Compare {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -45,6 +46,8 @@ func (in *Input) switchover(p *operation.Plan) error {
 	in.checkPaths(p, operation.Fail)
 	in.checkAll(p)
 
+	p.UndoOnRestart = true
+	p.Closing = fmt.Sprintf("%s is primary of %s in term %d, %s follows it; writes paused for %s", cand, in.View.Cluster, p.Term, old, operation.PausePlace)
 	others := in.replicas(cand)
 	in.roleEffects(p, old, cand, others, "becomes a replica of "+cand)
 	in.stepsBeforePause(p, old, cand, others)
@@ -58,12 +61,12 @@ func (in *Input) switchover(p *operation.Plan) error {
 // stepOldFollows makes a replica of the old primary.
 func (in *Input) stepOldFollows(p *operation.Plan, old, cand string) {
 	if in.traits().inPlace {
-		p.AddStep(operation.Step{Name: "demote-old", Action: operation.Action{Title: "have " + old + " follow " + cand + ", without a restart", Server: old, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand)}},
+		p.AddStep(operation.Step{Name: "demote-old", Action: operation.Action{Title: "have " + old + " follow " + cand + ", without a restart", Server: old, Call: verb.Seal(verb.Follow{Upstream: in.peer(cand)})},
 			After: []operation.Condition{{Kind: operation.IsReplica, Server: old}, {Kind: operation.PointsAt, Server: old, Other: cand}}, Seconds: 0.1, Limit: 60,
 			IfFails: old + " stays closed for writes; writes go on at " + cand + "; crosstwin rejoin brings it back"})
 		return
 	}
-	p.AddStep(operation.Step{Name: "start-old", Action: operation.Action{Title: "start " + old + " as replica of " + cand, Server: old, Verb: verb.Start, Args: verb.StartArgs{As: "replica"}},
+	p.AddStep(operation.Step{Name: "start-old", Action: operation.Action{Title: "start " + old + " as replica of " + cand, Server: old, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience,
 		After: []operation.Condition{{Kind: operation.IsReplica, Server: old}}, Seconds: 0.3, Limit: 60,
 		IfFails: old + " stays stopped and closed; writes go on at " + cand + "; crosstwin rejoin brings it back"})
 }
@@ -166,7 +169,7 @@ func slotNames(servers []string) []string {
 // stepOpenTerm counts the term up; every reachable agent refuses older acts
 // from then on.
 func (in *Input) stepOpenTerm(p *operation.Plan) {
-	s := operation.Step{Name: "open-term", Action: operation.Action{Title: fmt.Sprintf("open term %d and have the agents note it", p.Term), Verb: verb.OpenTerm}, Seconds: 0.1,
+	s := operation.Step{Name: "open-term", Action: operation.Action{Title: fmt.Sprintf("open term %d and have the agents note it", p.Term), Call: verb.Seal(verb.OpenTerm{Term: p.Term})}, Seconds: 0.1,
 		IfFails: "nothing has changed"}
 	for _, m := range in.Members {
 		if in.seen(m.Name) {
@@ -180,10 +183,9 @@ func (in *Input) stepsBeforePause(p *operation.Plan, old, cand string, others []
 	in.stepOpenTerm(p)
 	in.stepMakeSlots(p, "make-slots", cand, append([]string{old}, others...))
 	if !in.traits().inPlace {
-		p.AddStep(operation.Step{Name: "stage-old", Action: operation.Action{Title: "write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Verb: verb.Follow,
-			Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(old)}},
+		p.AddStep(operation.Step{Name: "stage-old", Action: operation.Action{Title: "write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Call: verb.Seal(verb.Follow{Upstream: in.peer(cand), Slot: in.slotFor(old)})},
 			After: []operation.Condition{{Kind: operation.PointsAt, Server: old, Other: cand}}, Seconds: 0.1,
-			Undo:    &operation.Action{Title: "take the settings back on " + old, Server: old, Verb: verb.Follow, Args: verb.FollowArgs{}},
+			Undo:    putBack(operation.Action{Title: "take the settings back on " + old, Server: old, Call: verb.Seal(verb.Follow{})}),
 			IfFails: "the settings are taken back"})
 	}
 	in.stepCheckpoint(p, operation.Step{Name: "checkpoint-old", Action: operation.Action{Title: "checkpoint on " + old + ", so that its stop is short", Server: old}, IfFails: "settings and slots are put back"})
@@ -193,37 +195,52 @@ func (in *Input) stepsBeforePause(p *operation.Plan, old, cand string, others []
 }
 
 func (in *Input) stepsOfPause(p *operation.Plan, old, cand string) {
-	p.AddStep(operation.Step{Name: "stop-old", Action: operation.Action{Title: fmt.Sprintf(in.traits().stop, old), Server: old, Verb: verb.Stop}, InPause: true, Seconds: 0.08, Limit: 10,
+	p.AddStep(operation.Step{Name: "stop-old", Action: operation.Action{Title: fmt.Sprintf(in.traits().stop, old), Server: old, Call: verb.Seal(verb.Stop{})}, InPause: true, Seconds: 0.08, Limit: 10,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}},
-		Undo:  &operation.Action{Title: "open " + old + " for writes again, in a new term", Server: old, Verb: Reopen}, IfFails: old + " is made primary again"})
+		Undo:  in.stepsReopen(p, old), IfFails: old + " is made primary again"})
 	p.AddStep(operation.Step{Name: "prove", Action: operation.Action{Title: fmt.Sprintf(in.traits().proof, old, cand)}, InPause: true, Seconds: 0.01, Limit: 5,
 		After: []operation.Condition{{Kind: operation.HoldsAll, Server: cand, Other: old}}, IfFails: old + " is made primary again"})
-	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Verb: verb.Decide, Args: verb.PromoteArgs{Server: cand}}, InPause: true, Seconds: 0.01,
+	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Call: verb.Seal(verb.Decide{Server: cand})}, InPause: true, Seconds: 0.01,
 		IfFails: old + " is made primary again"})
 	in.stepPromote(p, cand)
 }
 
-// Reopen is an undo of the service: it opens a further term for the old
-// primary and has it started for writes again.
-const Reopen = "reopen"
+// stepsReopen make the old primary primary again, in a further term: nothing of
+// the one that is given up can take effect any more. The old primary's agent has
+// to have noted it before; of the others those that answer.
+func (in *Input) stepsReopen(p *operation.Plan, old string) []operation.Step {
+	term := p.Term + 1
+	return []operation.Step{
+		{Name: "reopen-term", Action: operation.Action{Title: fmt.Sprintf("open term %d and have the agents note it", term), Call: verb.Seal(verb.OpenTerm{Term: term})},
+			After: []operation.Condition{{Kind: operation.HasNoted, Server: old, Term: term}}},
+		{Name: "reopen-decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", old, term), Call: verb.Seal(verb.Decide{Server: old})}},
+		{Name: "reopen", Action: operation.Action{Title: "open " + old + " for writes again", Server: old, Call: verb.Seal(verb.Start{As: observation.Primary})}, Limit: 90,
+			After: []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: term}}},
+	}
+}
+
+// putBack is the undo that consists of one action.
+func putBack(a operation.Action) []operation.Step {
+	return []operation.Step{{Name: "put-back", Action: a}}
+}
 
 func (in *Input) stepPromote(p *operation.Plan, cand string) {
-	p.AddStep(operation.Step{Name: "promote", Action: operation.Action{Title: "promote " + cand, Server: cand, Verb: verb.Promote, Args: verb.PromoteArgs{Server: cand}}, InPause: true, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 0.1, Limit: 60,
+	p.AddStep(operation.Step{Name: "promote", Action: operation.Action{Title: "promote " + cand, Server: cand, Call: verb.Seal(verb.Promote{Server: cand})}, InPause: true, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 0.1, Limit: 60,
 		After: []operation.Condition{{Kind: operation.IsPrimary, Server: cand, Term: p.Term}}, IfFails: "it is tried again until " + cand + " answers; nobody takes writes meanwhile"})
 }
 
 // stepsAfterPromotion write the mark of the term and re-point the others.
 func (in *Input) stepsAfterPromotion(p *operation.Plan, cand string, others []string) {
-	p.AddStep(operation.Step{Name: "mark-term", Action: operation.Action{Title: fmt.Sprintf("write the mark of term %d on %s and close it by default", p.Term, cand), Server: cand, Verb: verb.Mark}, Seconds: 0.05,
+	p.AddStep(operation.Step{Name: "mark-term", Action: operation.Action{Title: fmt.Sprintf("write the mark of term %d on %s and close it by default", p.Term, cand), Server: cand, Call: verb.Seal(verb.Mark{})}, Seconds: 0.05,
 		After: []operation.Condition{{Kind: operation.IsClosed, Server: cand}}, IfFails: "writes go on at " + cand + "; its agent tries again"})
 	if in.traits().inPlace {
 		in.stepEvents(p, cand)
 	} else {
-		p.AddStep(operation.Step{Name: "detach-new", Action: operation.Action{Title: "take " + cand + "'s own upstream out of its settings", Server: cand, Verb: verb.Follow, Args: verb.FollowArgs{}}, Seconds: 0.05,
+		p.AddStep(operation.Step{Name: "detach-new", Action: operation.Action{Title: "take " + cand + "'s own upstream out of its settings", Server: cand, Call: verb.Seal(verb.Follow{})}, Seconds: 0.05,
 			After: []operation.Condition{{Kind: operation.IsDetached, Server: cand}}, OnFail: operation.GoOn, IfFails: "it has no effect while " + cand + " is primary"})
 	}
 	for _, n := range others {
-		p.AddStep(operation.Step{Name: "follow-" + n, Action: operation.Action{Title: "point " + n + " at " + cand, Server: n, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(cand), Slot: in.slotFor(n)}}, Seconds: 0.2,
+		p.AddStep(operation.Step{Name: "follow-" + n, Action: operation.Action{Title: "point " + n + " at " + cand, Server: n, Call: verb.Seal(verb.Follow{Upstream: in.peer(cand), Slot: in.slotFor(n)})}, Seconds: 0.2,
 			After: []operation.Condition{{Kind: operation.PointsAt, Server: n, Other: cand}}, OnFail: operation.GoOn, IfFails: n + " stays where it was and has to rejoin"})
 	}
 	// Until then the control data names the old history, and a rewind, of this
@@ -256,15 +273,15 @@ const longDelay = 30
 // log, applied: the proof that they are on one history. A replica that is held
 // back for long has it only later, which the plan says.
 func (in *Input) stepsOfMark(p *operation.Plan, primary string, replicas []string, missing, unproven string) {
-	p.AddStep(operation.Step{Name: "mark", Action: operation.Action{Title: "write a mark on " + primary, Server: primary, Verb: verb.Mark}, Keep: "mark", Seconds: 0.05, IfFails: missing})
+	p.AddStep(operation.Step{Name: "mark", Action: operation.Action{Title: "write a mark on " + primary, Server: primary, Call: verb.Seal(verb.Mark{})}, Keep: verb.Fact{Kind: verb.FactMark}, Seconds: 0.05, IfFails: missing})
 	for _, n := range replicas {
 		delay := in.delayOf(n)
 		if delay > longDelay {
 			p.Effects = append(p.Effects, fmt.Sprintf("%s is held back by %s: it follows, and is not waited for; its proof comes with crosstwin compare", n, view.Span(delay)))
 			continue
 		}
-		p.AddStep(operation.Step{Name: "mark-on-" + n, Action: operation.Action{Title: "find the mark in " + n + "'s own log", Server: n, Verb: verb.AwaitMark}, Needs: []string{"mark"}, Seconds: 0.3 + delay, Limit: 60 + delay,
-			After: []operation.Condition{{Kind: operation.HasMark, Server: n, Fact: "mark"}, {Kind: operation.HasPassed, Server: n, Fact: "mark"}}, IfFails: fmt.Sprintf(unproven, n)})
+		p.AddStep(operation.Step{Name: "mark-on-" + n, Action: operation.Action{Title: "find the mark in " + n + "'s own log", Server: n, Call: verb.Seal(verb.AwaitMark{})}, Needs: []verb.Fact{{Kind: verb.FactMark}}, Seconds: 0.3 + delay, Limit: 60 + delay,
+			After: []operation.Condition{{Kind: operation.HasMark, Server: n, Fact: verb.Fact{Kind: verb.FactMark}}, {Kind: operation.HasPassed, Server: n, Fact: verb.Fact{Kind: verb.FactMark}}}, IfFails: fmt.Sprintf(unproven, n)})
 	}
 }
 
@@ -307,6 +324,6 @@ func (in *Input) stepDropSlots(p *operation.Plan, name string, allMoved bool) {
 			drop = append(drop, slot)
 		}
 	}
-	p.AddStep(operation.Step{Name: "drop-slots-" + name, Action: operation.Action{Title: "drop slots on " + name + " that nobody reads", Server: name, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: drop}},
+	p.AddStep(operation.Step{Name: "drop-slots-" + name, Action: operation.Action{Title: "drop slots on " + name + " that nobody reads", Server: name, Call: verb.Seal(verb.Slots{Drop: drop})},
 		After: []operation.Condition{{Kind: operation.LacksSlots, Server: name, Values: drop}}, Seconds: 0.05, OnFail: operation.GoOn, IfFails: "they keep log files on " + name + " until they are dropped"})
 }

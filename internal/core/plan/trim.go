@@ -203,7 +203,7 @@ func (in *Input) stepsOfTrim(p *operation.Plan, to string) {
 		}
 	}
 	in.stepsOfMark(p, primary, following, "nothing is removed", "%s is not proven to hold the same history: nothing is removed")
-	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "remove the files before " + to, Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{To: to}}, Seconds: 0.5, NoReturn: true, OnFail: operation.NeedsYou,
+	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "remove the files before " + to, Server: primary, Call: verb.Seal(verb.Trim{To: to})}, Seconds: 0.5, NoReturn: true, OnFail: operation.NeedsYou,
 		After: []operation.Condition{{Kind: operation.LogBegins, Server: primary, Values: []string{to}}}, IfFails: "what was removed is gone; the rest stays"})
 }
 
@@ -272,7 +272,7 @@ func (in *Input) trimByServer(p *operation.Plan) error {
 		c.Mend = "bring the server behind an unread slot back, or release it: crosstwin server remove " + in.View.Cluster + " NAME"
 	}
 	p.AddCheck(c)
-	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Verb: verb.Trim, Args: verb.TrimArgs{}}, Seconds: 2, Limit: 600,
+	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Call: verb.Seal(verb.Trim{})}, Seconds: 2, Limit: 600,
 		After: []operation.Condition{{Kind: operation.HasCheckpoint, Server: primary, Values: []string{o.Written}}}, IfFails: "nothing has changed"})
 	return nil
 }

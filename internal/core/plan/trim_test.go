@@ -109,7 +109,7 @@ func TestTrim(t *testing.T) {
 			continue
 		}
 		last := p.Steps[len(p.Steps)-1]
-		if got := last.Args.(verb.TrimArgs).To; got != c.keeps || !last.NoReturn || last.After[0].Kind != operation.LogBegins {
+		if got := last.Call.Call.(verb.Trim).To; got != c.keeps || !last.NoReturn || last.After[0].Kind != operation.LogBegins {
 			t.Errorf("%s: %s is kept, want %s", name, got, c.keeps)
 		}
 		warned := ""
@@ -217,8 +217,8 @@ func TestSet(t *testing.T) {
 		if refused != (c.refused != "") || !strings.Contains(reason, c.refused) {
 			t.Errorf("%s: refused %t %q, want %q", name, refused, reason, c.refused)
 		}
-		if !refused && p.Steps[0].Undo.Args.(verb.SetArgs).Value != c.undo {
-			t.Errorf("%s: put back to %+v, want %s", name, p.Steps[0].Undo.Args, c.undo)
+		if !refused && p.Steps[0].Undo[0].Call.Call.(verb.Set).Value != c.undo {
+			t.Errorf("%s: put back to %+v, want %s", name, p.Steps[0].Undo[0].Call, c.undo)
 		}
 	}
 }

@@ -65,9 +65,9 @@ func (in *Input) set(p *operation.Plan) error {
 			after = append(after, in.follows(name, up))
 		}
 	}
-	p.AddStep(operation.Step{Name: "set", Action: operation.Action{Title: fmt.Sprintf("set %s to %s on %s", setting, value, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: value}}, Seconds: 0.2,
+	p.AddStep(operation.Step{Name: "set", Action: operation.Action{Title: fmt.Sprintf("set %s to %s on %s", setting, value, name), Server: name, Call: verb.Seal(verb.Set{Name: setting, Value: value})}, Seconds: 0.2,
 		After:   after,
-		Undo:    &operation.Action{Title: fmt.Sprintf("set %s back to %s on %s", setting, old, name), Server: name, Verb: verb.Set, Args: verb.SetArgs{Name: setting, Value: old}},
+		Undo:    putBack(operation.Action{Title: fmt.Sprintf("set %s back to %s on %s", setting, old, name), Server: name, Call: verb.Seal(verb.Set{Name: setting, Value: old})}),
 		IfFails: "the old value is set again"})
 	return nil
 }
@@ -120,9 +120,9 @@ func (in *Input) repoint(p *operation.Plan) error {
 	}
 	old := s.Follows
 	in.stepMakeSlots(p, "make-slot", to, []string{name})
-	p.AddStep(operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + to, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(to), Slot: in.slotFor(name)}}, Seconds: 0.2, Limit: 60 + in.delayOf(name),
+	p.AddStep(operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + to, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(to), Slot: in.slotFor(name)})}, Seconds: 0.2, Limit: 60 + in.delayOf(name),
 		After:   []operation.Condition{in.follows(name, to)},
-		Undo:    &operation.Action{Title: "point " + name + " back at " + old, Server: name, Verb: verb.Follow, Args: verb.FollowArgs{Upstream: in.peer(old), Slot: in.slotFor(name)}},
+		Undo:    putBack(operation.Action{Title: "point " + name + " back at " + old, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(name)})}),
 		IfFails: name + " follows " + old + " again"})
 	in.dropSlotOn(p, old, name)
 	before := len(p.Steps)
@@ -137,6 +137,6 @@ func (in *Input) dropSlotOn(p *operation.Plan, on, of string) {
 		return
 	}
 	slots := []string{verb.SlotName(of)}
-	p.AddStep(operation.Step{Name: "drop-slot", Action: operation.Action{Title: "drop slot " + slots[0] + " on " + on, Server: on, Verb: verb.Slots, Args: verb.SlotsArgs{Drop: slots}}, Seconds: 0.1, OnFail: operation.GoOn,
+	p.AddStep(operation.Step{Name: "drop-slot", Action: operation.Action{Title: "drop slot " + slots[0] + " on " + on, Server: on, Call: verb.Seal(verb.Slots{Drop: slots})}, Seconds: 0.1, OnFail: operation.GoOn,
 		After: []operation.Condition{{Kind: operation.LacksSlots, Server: on, Values: slots}}, IfFails: "it keeps log on " + on + " until it is dropped"})
 }

@@ -40,21 +40,23 @@ func Order(engine, text string) (n int64, ok bool) {
 // want. known is false when one of the two cannot be read.
 func Reaches(engine, at, want string) (reaches, known bool) {
 	lacks, known := Lacks(engine, at, want)
-	return known && lacks == 0, known
+	return known && lacks.IsZero(), known
 }
 
-// Lacks gives how much of want a server that stands at at does not hold, in
-// the unit of Order.
-func Lacks(engine, at, want string) (n int64, known bool) {
+// Lacks returns how much of want a server that stands at at does not hold.
+func Lacks(engine, at, want string) (d Distance, known bool) {
+	d.Unit = UnitOf(engine)
 	if engine == EngineMariaDB {
 		// An empty position is that of a server without any transaction.
 		mine, err1 := ParseGTIDPosition(at)
 		theirs, err2 := ParseGTIDPosition(want)
-		return int64(mine.Lacks(theirs)), err1 == nil && err2 == nil && len(theirs) > 0
+		d.Amount = int64(mine.Lacks(theirs))
+		return d, err1 == nil && err2 == nil && len(theirs) > 0
 	}
 	mine, ok1 := Order(engine, at)
 	theirs, ok2 := Order(engine, want)
-	return max(0, theirs-mine), ok1 && ok2
+	d.Amount = max(0, theirs-mine)
+	return d, ok1 && ok2
 }
 
 // HoldsStop tells whether a replica that applied up to applied holds all that
@@ -100,9 +102,9 @@ func Linear(files []LogFile, coordinates string) (int64, bool) {
 	return n, true
 }
 
-// Bytes gives how far a primary's log has come in bytes: the position itself,
-// or its place in the log's files.
-func Bytes(engine, written string, files []LogFile, coordinates string) (int64, bool) {
+// LogBytes returns how far a primary's log has come in bytes: the position
+// itself, or its place in the log's files.
+func LogBytes(engine, written string, files []LogFile, coordinates string) (int64, bool) {
 	if engine == EngineMariaDB {
 		return Linear(files, coordinates)
 	}

@@ -18,8 +18,8 @@ func TestLacksAndReaches(t *testing.T) {
 		{"other", "1", "2", 0, false},
 	} {
 		lacks, known := Lacks(c.engine, c.at, c.want)
-		if known != c.known || known && lacks != c.lacks {
-			t.Errorf("%s %q lacks %d of %q (%t), want %d (%t)", c.engine, c.at, lacks, c.want, known, c.lacks, c.known)
+		if known != c.known || known && lacks.Amount != c.lacks {
+			t.Errorf("%s %q lacks %v of %q (%t), want %d (%t)", c.engine, c.at, lacks, c.want, known, c.lacks, c.known)
 		}
 		if ok, k := Reaches(c.engine, c.at, c.want); k != c.known || ok != (c.known && c.lacks == 0) {
 			t.Errorf("%s %q reaches %q: %t %t", c.engine, c.at, c.want, ok, k)

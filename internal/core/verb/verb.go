@@ -1,61 +1,35 @@
-// Package verb names the acts that an agent carries out and what each takes.
-// A plan is made of them; the service asks for nothing else. Every verb is
-// idempotent: asked again, it finds its work done and says so.
+// Package verb holds the acts that an agent or the service carries out: one
+// type for each, with its arguments and what it yields. A plan is made of them;
+// the service asks for nothing else. Every verb is idempotent: asked again, it
+// finds its work done and says so.
+//
+// The table in codec.go is the one list of verbs: by name it knows how a call
+// is read, whether it is long, and which fact a step may keep of it.
 package verb
 
 import (
-	"strings"
-
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/tail"
 )
 
-// The verbs of an agent.
-const (
-	Note       = "note"       // remember that a term was opened
-	Start      = "start"      // start the database, as replica or as primary
-	Stop       = "stop"       // stop it in an orderly way
-	Fence      = "fence"      // make it unable to acknowledge any further write
-	Promote    = "promote"    // make a replica the primary of a term it owns
-	Follow     = "follow"     // say whom to follow, or nobody
-	Slots      = "slots"      // make and drop reservations of log
-	Checkpoint = "checkpoint" // write dirty pages out ahead of a stop
-	Prepare    = "prepare"    // account, rights and access rules for peers
-	Account    = "account"    // fetch the replication account from the primary's agent
-	Probe      = "probe"      // try the replication account against a peer
-	Events     = "events"     // let a primary run its scheduled events
-	Mark       = "mark"       // write a mark into the log
-	AwaitMark  = "await-mark" // find that mark in this server's own log
-	Settle     = "settle"     // bring a crashed server's data to an orderly stop, without opening it for writes
-	Seed       = "seed"       // copy a peer (long)
-	Verify     = "verify"     // hold a copy against its manifest (long)
-	Rewind     = "rewind"     // take out a tail by copying changed blocks back (long)
-	Salvage    = "salvage"    // save what only this server has (long)
-	Hold       = "hold"       // stop writes to all tables for a moment, with a deadline
-	Snapshot   = "snapshot"   // open a view of the data that stands still
-	Release    = "release"    // end a hold
-	Sums       = "sums"       // count and sum every table in that view (long)
-	Rows       = "rows"       // name rows of one table for finding a difference
-	Forget     = "forget"     // close the view
-	Trim       = "trim"       // cut off the oldest files of the log
-	Set        = "set"        // change a setting of the running server
-)
+// Name names a verb on the wire and in records.
+type Name string
 
-// Verbs of the service itself: steps of a plan that touch no one server.
-const (
-	OpenTerm = "open-term" // count the term up and have the agents note it
-	Decide   = "decide"    // record the owner of the term, before the owner is told
-	Level    = "level"     // let the candidate fetch what another replica holds more
-	Judge    = "judge"     // compare the sums of all servers
-	Reread   = "reread"    // read a saved tail back and hold it against the listing
-)
+// Call is one act with its arguments.
+type Call interface{ Verb() Name }
 
-// Request is the envelope of every verb.
-type Request struct {
-	Operation int64  `json:"operation"`
-	Step      string `json:"step"`
-	Term      int64  `json:"term"`
-	Args      any    `json:"args,omitempty"`
+// Asks is a call that yields a result of type R.
+type Asks[R any] interface {
+	Call
+	Yields() R
+}
+
+// Taker is a call that needs facts which earlier steps kept. Take returns the
+// call with one of them filled in.
+type Taker interface {
+	Call
+	Take(f Fact, value []byte) (Call, error)
 }
 
 // Peer is another server of the cluster, as an agent needs to know it.
@@ -66,70 +40,96 @@ type Peer struct {
 	Agent string `json:"agent,omitempty"`
 }
 
-// StartArgs says as what a database is started.
-type StartArgs struct {
-	As string `json:"as"` // replica or primary
+// Note has an agent remember that a term was opened: the term of the request.
+type Note struct{}
+
+// Start starts the database, read-only as a replica or for writes as the
+// primary of the request's term.
+type Start struct {
+	As observation.Role `json:"as"`
 }
 
-// FenceArgs chooses how a server is fenced.
-type FenceArgs struct {
-	// Gently lets a healthy server stop in an orderly way first, so that its
-	// replicas get everything; it is killed when that takes too long.
+// Stop has a running primary take no further write, cleanly.
+type Stop struct{}
+
+// Fence makes a server unable to acknowledge any further write.
+type Fence struct {
+	// Gently lets a healthy server stop cleanly first, so that its replicas get
+	// everything; it is killed when that takes too long.
 	Gently bool `json:"gently"`
 }
 
-// PromoteArgs goes with the term that the promoted server owns.
-type PromoteArgs struct {
+// Promote makes a replica the primary of the request's term. Server is its own
+// name, so that a promotion never reaches another server.
+type Promote struct {
 	Server string `json:"server"`
 }
 
-// FollowArgs says whom to follow. The zero Upstream means nobody.
-type FollowArgs struct {
+// Follow says whom to follow. The zero Upstream means no server.
+type Follow struct {
 	Upstream Peer   `json:"upstream"`
 	Slot     string `json:"slot,omitempty"`
 }
 
-// SlotsArgs lists reservations to be made and to be dropped.
-type SlotsArgs struct {
+// Slots makes and drops reservations of log.
+type Slots struct {
 	Ensure []string `json:"ensure,omitempty"`
 	Drop   []string `json:"drop,omitempty"`
 }
 
-// PrepareArgs lists the servers that must be able to connect. Account makes
-// sure of the replication account as well (primary only).
-type PrepareArgs struct {
+// Checkpoint writes dirty pages out ahead of a stop.
+type Checkpoint struct{}
+
+// Prepare sets up the rules that let peers connect. Account also makes sure of
+// the replication account (primary only).
+type Prepare struct {
 	Peers   []Peer `json:"peers"`
 	Account bool   `json:"account"`
 	// From is the primary, whose agent hands the account to the others.
 	From Peer `json:"from"`
 }
 
-// ProbeArgs names the server to try.
-type ProbeArgs struct {
+// Account fetches the replication account from the primary's agent.
+type Account struct {
+	From Peer `json:"from"`
+}
+
+// Probe tries the replication account against a peer.
+type Probe struct {
 	Peer Peer `json:"peer"`
 }
 
-// ProbeResult is what came of a try.
-type ProbeResult struct {
+// Probed is what came of a Probe.
+type Probed struct {
 	OK      bool   `json:"ok"`
 	System  string `json:"system,omitempty"`
 	Problem string `json:"problem,omitempty"`
 }
 
-// MarkResult is a mark as written: where its record ends and on which history.
-type MarkResult struct {
+// Events lets a primary run its scheduled events.
+type Events struct{}
+
+// Mark writes a mark into the log.
+type Mark struct{}
+
+// Marked is a mark as written: where its record ends and on which history.
+type Marked struct {
 	ID   string        `json:"id"`
 	At   string        `json:"at"`
 	Line position.Line `json:"line"`
 }
 
-// AwaitMarkArgs says which mark to look for.
-type AwaitMarkArgs struct {
-	Mark MarkResult `json:"mark"`
+// AwaitMark finds a mark in this server's own log.
+type AwaitMark struct {
+	Mark Marked `json:"mark,omitzero"`
 }
 
-// SeedArgs says what to copy.
-type SeedArgs struct {
+// Settle brings a crashed server's data to a clean stop, without opening it for
+// writes.
+type Settle struct{}
+
+// Seed copies a peer (long).
+type Seed struct {
 	Source Peer   `json:"source"`
 	Slot   string `json:"slot"`
 	// Way is empty for a physical copy, "dump" for a logical one (MariaDB).
@@ -141,8 +141,11 @@ type SeedArgs struct {
 	Past []position.Branch `json:"past,omitempty"`
 }
 
-// RewindArgs says to whose history to go back.
-type RewindArgs struct {
+// Verify compares a copy with its manifest (long).
+type Verify struct{}
+
+// Rewind removes a tail: it goes back to the source's history (long).
+type Rewind struct {
 	Source Peer              `json:"source"`
 	Fork   string            `json:"fork"`
 	End    string            `json:"end,omitempty"` // of the tail
@@ -150,30 +153,36 @@ type RewindArgs struct {
 	Past   []position.Branch `json:"past,omitempty"`
 }
 
-// SalvageArgs says where the tail begins and where the saved file goes by.
-type SalvageArgs struct {
+// Salvage saves what only this server has (long).
+type Salvage struct {
 	Fork     string `json:"fork"`
 	Timeline uint32 `json:"timeline"`
-	Name     string `json:"name"`
+	Name     string `json:"name"` // of the saved file
 	// Primary is the server whose history the tail parts from.
 	Primary Peer `json:"primary"`
 }
 
-// HoldArgs bounds the time for which writes are stopped.
-type HoldArgs struct {
+// Hold stops writes to all tables for a moment, with a deadline.
+type Hold struct {
 	Seconds float64 `json:"seconds"`
 }
 
-// HoldResult is the position that every server must have applied.
-type HoldResult struct {
+// Held is the position that every server must have applied.
+type Held struct {
 	At string `json:"at"`
 }
 
-// SnapshotArgs says from which position on the view may be opened.
-type SnapshotArgs struct {
-	Hold    HoldResult `json:"hold"`
-	Seconds float64    `json:"seconds"`
+// Snapshot opens a view of the data that stands still, from a position on.
+type Snapshot struct {
+	Hold    Held    `json:"hold,omitzero"`
+	Seconds float64 `json:"seconds"`
 }
+
+// Release ends a hold.
+type Release struct{}
+
+// Sums counts and sums every table in the view that stands still (long).
+type Sums struct{}
 
 // TableSum is the content of one table in two numbers: how many rows, and the
 // sum of two hashes of every row, which does not depend on the rows' order.
@@ -184,63 +193,97 @@ type TableSum struct {
 	Bytes int64  `json:"bytes"`
 }
 
-// RowsArgs asks for the keys and sums of rows of one table, of some buckets.
-type RowsArgs struct {
+// Rows asks for the keys and sums of rows of one table, of some buckets.
+type Rows struct {
 	Table   string `json:"table"`
 	Buckets []int  `json:"buckets,omitempty"` // empty: sums by bucket only
 }
 
-// RowsResult is either one sum a bucket, or one sum a row key.
-type RowsResult struct {
+// RowSums is either one sum a bucket, or one sum a row key.
+type RowSums struct {
 	Buckets map[int]string    `json:"buckets,omitempty"`
 	Rows    map[string]string `json:"rows,omitempty"`
 	NoKey   bool              `json:"no_key"` // the table has no primary key
 }
 
-// ExamineArgs asks what stands in a data directory beyond what an observation
-// can see: the end of its log, and whether its tail parted at a fork.
-type ExamineArgs struct {
-	// Past and Line are the history to compare with, Written how far it has come.
-	Line    position.Line     `json:"line"`
-	Past    []position.Branch `json:"past,omitempty"`
-	Written string            `json:"written,omitempty"`
-	// Primary is whose history that is.
-	Primary Peer `json:"primary"`
+// Forget closes the view of the data.
+type Forget struct{}
+
+// Trim removes the oldest files of the log, up to file To, which stays.
+type Trim struct {
+	To string `json:"to"`
 }
 
-// Examination is what a server holds, found without changing anything.
-type Examination struct {
-	Running   bool          `json:"running"`
-	Role      string        `json:"role,omitempty"`
-	Clean     bool          `json:"clean"` // stopped in an orderly way
-	State     string        `json:"state"`
-	Line      position.Line `json:"line"`
-	End       string        `json:"end"`  // of the log, on Line
-	Fork      string        `json:"fork"` // where the histories part; End when they do not
-	ForkLine  uint32        `json:"fork_line"`
-	Kinship   string        `json:"kinship"` // of the two histories up to the fork
-	TailBytes int64         `json:"tail_bytes"`
-	// Unfinished names a copy or rewind that broke off here.
-	Unfinished string `json:"unfinished,omitempty"`
-	Empty      bool   `json:"empty"`
-	// Rewindable tells whether blocks can be taken back; WhyNot says why not.
-	Rewindable bool       `json:"rewindable"`
-	WhyNot     string     `json:"why_not,omitempty"`
-	Tail       *tail.Tail `json:"tail,omitempty"`
-	System     string     `json:"system"`
+// Delay is the name of the setting by which a replica is delayed, in seconds;
+// the engines call it differently.
+const Delay = "delay"
+
+// Set changes one setting of a running server, so that it lasts.
+type Set struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
 }
 
-// SlotPrefix begins the name of every slot that Cross Twin makes.
-const SlotPrefix = "ct_"
-
-// SlotName gives the name of the slot through which a server reads. Server
-// names hold no underscore, so two servers never share a slot.
-func SlotName(server string) string { return SlotPrefix + strings.ReplaceAll(server, "-", "_") }
-
-// SlotOwner gives the server that reads through a slot of ours.
-func SlotOwner(slot string) (string, bool) {
-	if !strings.HasPrefix(slot, SlotPrefix) {
-		return "", false
-	}
-	return strings.ReplaceAll(strings.TrimPrefix(slot, SlotPrefix), "_", "-"), true
+// OpenTerm counts the term up and has the agents note it (service).
+type OpenTerm struct {
+	Term int64 `json:"term"`
 }
+
+// Decide records the owner of the term, before the owner is told (service).
+type Decide struct {
+	Server string `json:"server"`
+}
+
+// Judge compares the sums of all servers, the primary's first (service).
+type Judge struct {
+	Servers []string              `json:"servers"`
+	Sums    map[string][]TableSum `json:"sums,omitempty"`
+}
+
+// Reread reads a saved tail back from its agent and compares it with the
+// listing (service).
+type Reread struct {
+	Server string    `json:"server"`
+	Tail   tail.Tail `json:"tail,omitzero"`
+}
+
+func (Note) Verb() Name       { return "note" }
+func (Start) Verb() Name      { return "start" }
+func (Stop) Verb() Name       { return "stop" }
+func (Fence) Verb() Name      { return "fence" }
+func (Promote) Verb() Name    { return "promote" }
+func (Follow) Verb() Name     { return "follow" }
+func (Slots) Verb() Name      { return "slots" }
+func (Checkpoint) Verb() Name { return "checkpoint" }
+func (Prepare) Verb() Name    { return "prepare" }
+func (Account) Verb() Name    { return "account" }
+func (Probe) Verb() Name      { return "probe" }
+func (Events) Verb() Name     { return "events" }
+func (Mark) Verb() Name       { return "mark" }
+func (AwaitMark) Verb() Name  { return "await-mark" }
+func (Settle) Verb() Name     { return "settle" }
+func (Seed) Verb() Name       { return "seed" }
+func (Verify) Verb() Name     { return "verify" }
+func (Rewind) Verb() Name     { return "rewind" }
+func (Salvage) Verb() Name    { return "salvage" }
+func (Hold) Verb() Name       { return "hold" }
+func (Snapshot) Verb() Name   { return "snapshot" }
+func (Release) Verb() Name    { return "release" }
+func (Sums) Verb() Name       { return "sums" }
+func (Rows) Verb() Name       { return "rows" }
+func (Forget) Verb() Name     { return "forget" }
+func (Trim) Verb() Name       { return "trim" }
+func (Set) Verb() Name        { return "set" }
+func (OpenTerm) Verb() Name   { return "open-term" }
+func (Decide) Verb() Name     { return "decide" }
+func (Judge) Verb() Name      { return "judge" }
+func (Reread) Verb() Name     { return "reread" }
+
+func (Probe) Yields() (r Probed)      { return r }
+func (Mark) Yields() (r Marked)       { return r }
+func (Salvage) Yields() (r tail.Tail) { return r }
+func (Hold) Yields() (r Held)         { return r }
+func (Sums) Yields() (r []TableSum)   { return r }
+func (Rows) Yields() (r RowSums)      { return r }
+func (Judge) Yields() (r Comparison)  { return r }
+func (Reread) Yields() (r tail.Tail)  { return r }

@@ -12,7 +12,7 @@ import (
 
 // Assess makes the View.
 func Assess(in Input) View {
-	v := View{Cluster: in.Cluster, Engine: in.Engine, At: in.Now.UTC(), Term: in.Term, Primary: in.Owner,
+	v := View{Cluster: in.Cluster, Engine: in.Engine, At: in.Now.UTC(), Term: in.Term, OwnerTerm: in.OwnerTerm, Primary: in.Owner,
 		Operation: in.Operation, Policy: in.Policy, Servers: []Server{}, Problems: []Problem{}}
 	owner := ownerOf(in)
 	for _, m := range in.Members {
@@ -29,6 +29,7 @@ func Assess(in Input) View {
 	}
 	v.AtRisk = atRisk(in, &v, owner)
 	v.Health = clusterHealth(&v)
+	v.Severity = v.Health.Severity()
 	v.Problems = problems(in, &v)
 	v.Sentence = sentence(in, &v)
 	return v
@@ -45,7 +46,7 @@ func ownerOf(in Input) *Member {
 }
 
 func assessServer(in Input, m Member, owner *Member) Server {
-	s := Server{Name: m.Name, Rank: m.Rank, Site: m.Site, Hidden: m.Hidden, Agent: m.Agent, Role: observation.Replica, LastContactSeconds: -1, Observation: m.Last}
+	s := Server{Name: m.Name, Placement: m.Placement, Agent: m.Agent, Role: observation.Replica, LastContactSeconds: -1, Observation: m.Last}
 	if m.Name == in.Owner {
 		s.Role = observation.Primary
 	}
@@ -61,12 +62,14 @@ func assessServer(in Input, m Member, owner *Member) Server {
 		}
 		s.History = position.HistoryName(in.Engine, o.Line)
 		s.Follows = followed(in, o)
+		s.Link, s.DelaySeconds = linkOf(in, m, s.Follows)
 		measureLag(in, m, owner, &s)
 		s.ClockSkew = m.ClockSkew
 		s.ConflictsPerHour = m.ConflictsPerHour
 		s.LogFull = forecast(in, m)
 	}
 	s.Health, s.Why = health(in, m, owner, &s)
+	s.Severity = s.Health.Severity()
 	s.Diagnosis = diagnose(in, m, owner, &s)
 	if s.Health == Adrift && owner != nil && owner.Last != nil {
 		if f, found := position.ForkBetween(in.Engine, m.Last.Standing(), owner.Last.Standing()); found {
@@ -91,6 +94,19 @@ func followed(in Input, o *observation.Server) string {
 		}
 	}
 	return fmt.Sprintf("%s:%d", o.Upstream.Host, o.Upstream.Port)
+}
+
+// linkOf says how a replica's link is, and for how long it is delayed.
+func linkOf(in Input, m Member, follows string) (Link, float64) {
+	switch {
+	case follows == "":
+		return "", 0
+	case in.Now.Sub(m.SeenAt).Seconds() > in.Policy.UnseenSeconds:
+		return LinkUnknown, float64(m.Last.Upstream.DelaySeconds)
+	case m.Last.Upstream.Connected:
+		return LinkConnected, float64(m.Last.Upstream.DelaySeconds)
+	}
+	return LinkDown, float64(m.Last.Upstream.DelaySeconds)
 }
 
 // scale maps what servers report to bytes of the primary's log: positions
@@ -139,10 +155,10 @@ func measureLag(in Input, m Member, owner *Member, s *Server) {
 	}
 	s.CatchUp = -1
 	if lacks, ok := position.Lacks(in.Engine, o.Applied, owner.Last.Written); ok {
-		if t, ok := lag.CatchUp(lacks, m.AppliedRate, in.WrittenRate); ok {
+		if t, ok := lag.CatchUp(lacks.Amount, m.AppliedRate, in.WrittenRate); ok {
 			s.CatchUp = t
 		}
-		if lacks == 0 {
+		if lacks.IsZero() {
 			return // the newest write is applied: no byte is missing
 		}
 	}
@@ -313,7 +329,7 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 			continue
 		}
 		bytes := max(0, written-safe)
-		if lacks, known := position.Lacks(in.Engine, s.Observation.Received, owner.Last.Written); known && lacks == 0 {
+		if lacks, known := position.Lacks(in.Engine, s.Observation.Received, owner.Last.Written); known && lacks.IsZero() {
 			bytes = 0
 		}
 		seen := findMember(in, s.Name)

@@ -220,7 +220,7 @@ func forecast(in Input, m Member) *Forecast {
 	if len(away) > 1 {
 		verb = "are"
 	}
-	f.Text = fmt.Sprintf("%s %s away; the log disk of %s is full in %s", list(away), verb, m.Name, Span(f.Seconds))
+	f.Text = fmt.Sprintf("%s %s away; the log disk of %s is full in %s", List(away), verb, m.Name, Span(f.Seconds))
 	f.Mend = fmt.Sprintf("bring %s back (crosstwin rejoin %s %s), or release its log: crosstwin server remove %s %s", away[0], in.Cluster, away[0], in.Cluster, away[0])
 	return f
 }

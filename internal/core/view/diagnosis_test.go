@@ -250,7 +250,7 @@ func TestDrift(t *testing.T) {
 		in.Members[2].Last.Settings["max_connections"] = "50"
 		in.Members[1].Problem = "connection refused"
 	})
-	d := DriftOf(in)
+	d := DriftOf(&View{Cluster: in.Cluster, Engine: in.Engine}, in.Members)
 	if len(d.Settings) != 1 || d.Settings[0].Name != "max_connections" || d.Settings[0].Values["heron"] != "50" || len(d.Settings[0].Values) != 2 || d.Settings[0].Why == "" {
 		t.Errorf("%+v", d.Settings)
 	}
@@ -261,7 +261,7 @@ func TestDrift(t *testing.T) {
 		t.Error(d.Sentence)
 	}
 	in.Members[2].Last.Settings, in.Members[2].Last.SettingsProblem = nil, "locked"
-	if d := DriftOf(in); d.Sentence != "Only the settings of gull could be read: nothing is compared." {
+	if d := DriftOf(&View{Cluster: in.Cluster, Engine: in.Engine}, in.Members); d.Sentence != "Only the settings of gull could be read: nothing is compared." {
 		t.Error(d.Sentence)
 	}
 }

@@ -73,23 +73,23 @@ var reasons = map[string]map[string]string{
 }
 
 // DriftOf compares the settings that were last seen of all servers.
-func DriftOf(in Input) Drift {
-	d := Drift{Cluster: in.Cluster, Checked: len(reasons[in.Engine]), Settings: []Differ{}}
+func DriftOf(v *View, members []Member) Drift {
+	d := Drift{Cluster: v.Cluster, Checked: len(reasons[v.Engine]), Settings: []Differ{}}
 	var asked []Member
-	for _, m := range in.Members {
+	for _, m := range members {
 		if m.Last == nil || m.Last.Settings == nil || m.Problem != "" || !m.Last.Accepting {
 			d.Unasked = append(d.Unasked, m.Name)
 		} else {
 			asked = append(asked, m)
 		}
 	}
-	for name, why := range reasons[in.Engine] {
+	for name, why := range reasons[v.Engine] {
 		x := Differ{Name: name, Why: why, Values: map[string]string{}}
 		seen := map[string]bool{}
 		for _, m := range asked {
-			if v, known := m.Last.Settings[name]; known {
-				x.Values[m.Name] = v
-				seen[v] = true
+			if value, known := m.Last.Settings[name]; known {
+				x.Values[m.Name] = value
+				seen[value] = true
 			}
 		}
 		if len(seen) > 1 {
@@ -113,12 +113,12 @@ func (d *Drift) sentence(asked []Member) string {
 	case len(asked) == 1:
 		return "Only the settings of " + names[0] + " could be read: nothing is compared."
 	case len(d.Settings) == 0:
-		text = fmt.Sprintf("%s agree in all %d settings that matter at a role change.", list(names), d.Checked)
+		text = fmt.Sprintf("%s agree in all %d settings that matter at a role change.", List(names), d.Checked)
 	default:
-		text = fmt.Sprintf("%s differ in %d of %d settings that matter at a role change.", list(names), len(d.Settings), d.Checked)
+		text = fmt.Sprintf("%s differ in %d of %d settings that matter at a role change.", List(names), len(d.Settings), d.Checked)
 	}
 	if len(d.Unasked) > 0 {
-		text += " The settings of " + list(d.Unasked) + " could not be read."
+		text += " The settings of " + List(d.Unasked) + " could not be read."
 	}
 	return text
 }

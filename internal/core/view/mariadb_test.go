@@ -23,7 +23,7 @@ func cargo(change func(in *Input)) Input {
 			o.Role, o.Writable, o.Applied, o.Received, o.Upstream = observation.Primary, true, "", "", nil
 			o.Written, o.WrittenAt, o.LogFiles = "1-11-200", "b.000002:400", []position.LogFile{{Name: "b.000001", Bytes: 1000}, {Name: "b.000002", Bytes: 400}}
 		}
-		in.Members = append(in.Members, Member{Name: n, Rank: (i + 1) % 3, Enrolled: true, SeenAt: now, Last: o})
+		in.Members = append(in.Members, Member{Member: member(n, (i+1)%3), SeenAt: now, Last: o})
 	}
 	in.Clock.Add(lag.Sample{At: now.Add(-20 * time.Second), Position: 100})
 	in.Clock.Add(lag.Sample{At: now, Position: 200})
@@ -95,7 +95,8 @@ func TestAtRiskMariaDB(t *testing.T) {
 	if v = Assess(cargo(nil)); v.AtRisk.Bytes != 0 || !v.AtRisk.Known {
 		t.Errorf("%+v", v.AtRisk)
 	}
-	if got := Amount(position.EngineMariaDB, 1) + ", " + Amount(position.EngineMariaDB, 3) + ", " + Amount(position.EnginePostgres, 2048); got != "one transaction, 3 transactions, 2.0 kB of log" {
+	tr := func(n int64) position.Distance { return position.Distance{Amount: n, Unit: position.Transactions} }
+	if got := Amount(tr(1)) + ", " + Amount(tr(3)) + ", " + Amount(position.Distance{Amount: 2048, Unit: position.Bytes}); got != "one transaction, 3 transactions, 2.0 kB of log" {
 		t.Error(got)
 	}
 }

@@ -8,6 +8,7 @@ import (
 
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 )
@@ -42,7 +43,7 @@ func clusterProblems(in Input, v *View) []Problem {
 		}
 	}
 	if len(believe) > 1 {
-		out = append(out, Problem{Rule: cluster.RuleTwoPrimaries, Text: list(believe) + " each believe to be primary", Mend: "see what only one of them has: crosstwin tail " + in.Cluster + " " + other(believe, in.Owner)})
+		out = append(out, Problem{Rule: cluster.RuleTwoPrimaries, Text: List(believe) + " each believe to be primary", Mend: "see what only one of them has: crosstwin tail " + in.Cluster + " " + other(believe, in.Owner)})
 	}
 	if in.NeedsYou != nil {
 		out = append(out, Problem{Rule: cluster.RuleNeedsYou, Text: fmt.Sprintf("operation %d (%s) did not come to its end: it needs you", in.NeedsYou.ID, in.NeedsYou.Kind),
@@ -88,7 +89,8 @@ func healthProblem(in Input, v *View, s Server) (Problem, bool) {
 	if s.Diagnosis != "" && (s.Health == Behind || s.Health == Stalled) {
 		why = s.Diagnosis
 	}
-	return Problem{Rule: rule, Server: s.Name, Text: s.Name + " " + s.Health.said() + ifNot(": ", why), Mend: mend(in, v, s), SettingUp: unmade}, true
+	mend, fix := mend(in, v, s)
+	return Problem{Rule: rule, Server: s.Name, Text: s.Name + " " + s.Health.said() + ifNot(": ", why), Mend: mend, Fix: fix, SettingUp: unmade}, true
 }
 
 func slotProblems(in Input, v *View, s Server) (out []Problem) {
@@ -157,34 +159,36 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 	return out
 }
 
-func mend(in Input, v *View, s Server) string {
+// mend says what puts a server right, and names the operation that does, where
+// one does.
+func mend(in Input, v *View, s Server) (string, *Fix) {
 	c := in.Cluster
 	switch {
 	case v.Operation != nil:
-		return fmt.Sprintf("operation %d (%s) is under way: crosstwin operation follow %d", v.Operation.ID, v.Operation.Kind, v.Operation.ID)
+		return fmt.Sprintf("operation %d (%s) is under way: crosstwin operation follow %d", v.Operation.ID, v.Operation.Kind, v.Operation.ID), nil
 	case s.Name == v.Primary:
-		return fmt.Sprintf("make another server primary: crosstwin failover %s; or start %s again: crosstwin failover %s --to %s", c, s.Name, c, s.Name)
+		return fmt.Sprintf("make another server primary: crosstwin failover %s; or start %s again: crosstwin failover %s --to %s", c, s.Name, c, s.Name), &Fix{Kind: operation.Failover}
 	case s.Health == Unseen:
-		return "see that its agent runs and can be reached at " + cmp.Or(s.Agent, "its address")
+		return "see that its agent runs and can be reached at " + cmp.Or(s.Agent, "its address"), nil
 	case s.Observation != nil && (s.Observation.DataEmpty || s.Observation.Unfinished == "seed"):
-		return fmt.Sprintf("crosstwin seed %s %s", c, s.Name)
+		return fmt.Sprintf("crosstwin seed %s %s", c, s.Name), &Fix{Kind: operation.Seed, Server: s.Name}
 	case s.Health == Behind && conflictWait(v.Engine, waitOf(s)) != "":
 		if in.Engine == position.EngineMariaDB {
-			return "it goes on when that session ends: find it with show processlist on " + s.Name
+			return "it goes on when that session ends: find it with show processlist on " + s.Name, nil
 		}
-		return "it goes on when that session ends; the trade between cancelled queries and lag: crosstwin conflicts " + c
+		return "it goes on when that session ends; the trade between cancelled queries and lag: crosstwin conflicts " + c, nil
 	case s.Health == Behind:
-		return "watch it: crosstwin watch " + c
+		return "watch it: crosstwin watch " + c, nil
 	case strings.Contains(s.Why, "looks alive"):
-		return fmt.Sprintf("see to the network between %s and %s, and that the receiver on %s is not frozen; it goes on by itself", s.Follows, s.Name, s.Name)
+		return fmt.Sprintf("see to the network between %s and %s, and that the receiver on %s is not frozen; it goes on by itself", s.Follows, s.Name, s.Name), nil
 	case s.Health == Stalled && s.Follows == v.Primary && v.Find(v.Primary) != nil && v.Find(v.Primary).Health != TakesWrites:
-		return "nothing to do on it: it follows again once there is a primary"
+		return "nothing to do on it: it follows again once there is a primary", nil
 	case s.Observation != nil && s.Observation.ReplayPaused:
-		return "let it go on: " + ResumeReplay(v.Engine) + " on " + s.Name
+		return "let it go on: " + ResumeReplay(v.Engine) + " on " + s.Name, nil
 	case s.Observation != nil && s.Observation.Upstream != nil && s.Observation.Upstream.ApplierProblem != "":
-		return fmt.Sprintf("see what differs: crosstwin tail %s %s; then crosstwin rejoin %s %s --way rebuild", c, s.Name, c, s.Name)
+		return fmt.Sprintf("see what differs: crosstwin tail %s %s; then crosstwin rejoin %s %s --way rebuild", c, s.Name, c, s.Name), nil
 	}
-	return fmt.Sprintf("crosstwin rejoin %s %s", c, s.Name)
+	return fmt.Sprintf("crosstwin rejoin %s %s", c, s.Name), &Fix{Kind: operation.Rejoin, Server: s.Name}
 }
 
 func waitOf(s Server) string {

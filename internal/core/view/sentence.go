@@ -74,7 +74,7 @@ func others(v *View) string {
 	if len(steady) == 1 {
 		parts = append(parts, steady[0]+" is in step")
 	} else if len(steady) > 1 {
-		parts = append(parts, list(steady)+" are in step")
+		parts = append(parts, List(steady)+" are in step")
 	}
 	parts = append(parts, rest...)
 	if len(parts) == 0 {
@@ -120,7 +120,7 @@ func count(n int, what string) string {
 	return fmt.Sprintf("%d %ss", n, what)
 }
 
-func list(names []string) string {
+func List(names []string) string {
 	if n := len(names); n > 1 {
 		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
 	}

@@ -9,11 +9,13 @@
 package view
 
 import (
+	"slices"
 	"time"
 
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 )
 
@@ -48,19 +50,24 @@ var severity = map[Health]int{
 	TakesWrites: 0, InStep: 1, Seeding: 2, Behind: 3, Fenced: 4, Stopped: 5, Unseen: 6, Stalled: 7, Adrift: 8, TakesNoWrite: 9,
 }
 
-// Worse tells whether a is worse than b.
+// Severity orders health from good (0) to bad.
+func (h Health) Severity() int { return severity[h] }
+
+// Worse reports whether a is worse than b.
 func Worse(a, b Health) bool { return severity[a] > severity[b] }
+
+// Healths lists all values of Health, good ones first.
+func Healths() []Health {
+	out := make([]Health, len(severity))
+	for h, n := range severity {
+		out[n] = h
+	}
+	return out
+}
 
 // Member is one server of the cluster as the service knows it.
 type Member struct {
-	Name     string
-	Rank     int // 1, 2, 3 …; 0 is never
-	Site     string
-	Hidden   bool   // kept out of what readers are sent to
-	Agent    string // address of its agent
-	Enrolled bool
-	// HeldData: it was seen with a database once, so an empty one is a loss.
-	HeldData bool
+	cluster.Member
 
 	Last   *observation.Server // nil before the first contact
 	SeenAt time.Time           // receipt of Last, service's clock
@@ -104,9 +111,9 @@ type Input struct {
 
 // Running names the operation that is under way.
 type Running struct {
-	ID   int64  `json:"id"`
-	Kind string `json:"kind"`
-	Step string `json:"step,omitempty"`
+	ID   int64          `json:"id"`
+	Kind operation.Kind `json:"kind"`
+	Step string         `json:"step,omitempty"`
 }
 
 // View is the cluster as judged at one moment.
@@ -115,9 +122,12 @@ type View struct {
 	Engine   string    `json:"engine"`
 	At       time.Time `json:"at"`
 	Health   Health    `json:"health"`
+	Severity int       `json:"severity"` // of the health: 0 is good, more is worse
 	Sentence string    `json:"sentence"`
 	Term     int64     `json:"term"`
-	Primary  string    `json:"primary"` // owner of the newest decided term
+	// OwnerTerm is the newest decided term, Primary its owner.
+	OwnerTerm int64  `json:"owner_term"`
+	Primary   string `json:"primary"`
 	// CanLose is how many more servers may fail and the cluster can still be
 	// made to take writes.
 	CanLose   int            `json:"can_lose"`
@@ -147,31 +157,53 @@ type Problem struct {
 	// SettingUp problems belong to a cluster that is being set up: shown, not told.
 	SettingUp bool   `json:"setting_up,omitempty"`
 	Mend      string `json:"mend,omitempty"`
+	// Fix is the operation that puts it right, where one does.
+	Fix *Fix `json:"fix,omitempty"`
 }
+
+// Fix names an operation that puts a problem right. It is a proposal: the
+// operation shows its plan first.
+type Fix struct {
+	Kind   operation.Kind `json:"kind"`
+	Server string         `json:"server,omitempty"`
+	To     string         `json:"to,omitempty"`
+}
+
+// Link is the state of a replica's link to the server that it follows.
+type Link string
+
+// The states of a link; the empty Link is that of a server that follows none.
+const (
+	LinkConnected Link = "connected"
+	LinkDown      Link = "down"
+	LinkUnknown   Link = "not known" // its agent has not answered for too long
+)
 
 // Server is one server as judged.
 type Server struct {
-	Name     string           `json:"name"`
+	Name string `json:"name"`
+	cluster.Placement
+	Agent    string           `json:"agent,omitempty"`
 	Role     observation.Role `json:"role"`     // as judged by the term
 	Believes observation.Role `json:"believes"` // as it says itself
 	Health   Health           `json:"health"`
+	Severity int              `json:"severity"`
 	Why      string           `json:"why,omitempty"`
-	Rank     int              `json:"rank"` // 0: never
-	Site     string           `json:"site,omitempty"`
-	Hidden   bool             `json:"hidden"`
 	Address  string           `json:"address,omitempty"`
-	Agent    string           `json:"agent,omitempty"`
 
-	Position    string      `json:"position,omitempty"` // written or applied
-	Received    string      `json:"received,omitempty"`
-	History     string      `json:"history,omitempty"`
-	Follows     string      `json:"follows,omitempty"`
-	LagBytes    int64       `json:"lag_bytes"`
-	Lag         lag.Reading `json:"lag"`
-	Stages      lag.Stages  `json:"stages"`
-	CatchUp     float64     `json:"catch_up_seconds"` // negative: not at this rate
-	MayTakeOver bool        `json:"may_take_over"`
-	WhyNot      string      `json:"why_not,omitempty"` // why it may not take over
+	Position string `json:"position,omitempty"` // written or applied
+	Received string `json:"received,omitempty"`
+	History  string `json:"history,omitempty"`
+	Follows  string `json:"follows,omitempty"`
+	Link     Link   `json:"link,omitempty"`
+	// DelaySeconds is for how long it is delayed, as configured.
+	DelaySeconds float64     `json:"delay_seconds"`
+	LagBytes     int64       `json:"lag_bytes"`
+	Lag          lag.Reading `json:"lag"`
+	Stages       lag.Stages  `json:"stages"`
+	CatchUp      float64     `json:"catch_up_seconds"` // negative: not at this rate
+	MayTakeOver  bool        `json:"may_take_over"`
+	WhyNot       string      `json:"why_not,omitempty"` // why it may not take over
 
 	// Diagnosis names the stage at which the bytes wait, and why.
 	Diagnosis        string    `json:"diagnosis,omitempty"`
@@ -204,4 +236,14 @@ func (v *View) Find(name string) *Server {
 		}
 	}
 	return nil
+}
+
+// WithoutObservations returns the view without the raw facts of its servers.
+func (v *View) WithoutObservations() View {
+	out := *v
+	out.Servers = slices.Clone(v.Servers)
+	for i := range out.Servers {
+		out.Servers[i].Observation = nil
+	}
+	return out
 }

@@ -28,6 +28,10 @@ func server(host string, role observation.Role, at string) *observation.Server {
 	return o
 }
 
+func member(name string, rank int) cluster.Member {
+	return cluster.Member{Name: name, Placement: cluster.Placement{Rank: rank}, Enrolled: true}
+}
+
 // bookings is a healthy cluster; change makes a case of it.
 func bookings(change func(in *Input)) Input {
 	in := Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull", Policy: cluster.DefaultPolicy(), Now: now, Clock: lag.NewClock(10)}
@@ -36,7 +40,7 @@ func bookings(change func(in *Input)) Input {
 		if i == 0 {
 			role = observation.Primary
 		}
-		in.Members = append(in.Members, Member{Name: n, Rank: (i + 1) % 3, Enrolled: true, SeenAt: now, Last: server(n, role, "0/2000000")})
+		in.Members = append(in.Members, Member{Member: member(n, (i+1)%3), SeenAt: now, Last: server(n, role, "0/2000000")})
 	}
 	in.Clock.Add(lag.Sample{At: now.Add(-20 * time.Second), Position: 0x1800000})
 	in.Clock.Add(lag.Sample{At: now, Position: 0x2000000})

@@ -7,13 +7,12 @@ import (
 	"crosstwin/internal/core/position"
 )
 
-// Amount says how much log lies between two positions, in the unit of
-// position.Order.
-func Amount(engine string, n int64) string {
-	if engine == position.EngineMariaDB {
-		return count(int(n), "transaction")
+// Amount says how much log lies between two positions.
+func Amount(d position.Distance) string {
+	if d.Unit == position.Transactions {
+		return count(int(d.Amount), "transaction")
 	}
-	return Size(n) + " of log"
+	return Size(d.Amount) + " of log"
 }
 
 func ifNot(sep, s string) string {

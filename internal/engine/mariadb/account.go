@@ -40,7 +40,7 @@ func (e *Engine) ensureSchema(ctx context.Context) error {
 
 // Prepare implements engine.Accounter. Accounts are data here, so only the
 // primary has something to do.
-func (e *Engine) Prepare(ctx context.Context, a verb.PrepareArgs, acc engine.Account) error {
+func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account) error {
 	if !a.Account {
 		return nil
 	}
@@ -64,19 +64,19 @@ func (e *Engine) Remember(acc engine.Account) error {
 }
 
 // Probe implements engine.Accounter.
-func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.ProbeResult {
+func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.Probed {
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.Net, c.Addr, c.Timeout = acc.User, acc.Password, "tcp", fmt.Sprintf("%s:%d", peer.Host, peer.Port), 3*time.Second
 	c.Logger = &mysql.NopLogger{}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
-		return verb.ProbeResult{Problem: err.Error()}
+		return verb.Probed{Problem: err.Error()}
 	}
 	db := sql.OpenDB(connector)
 	defer db.Close()
 	rows, err := db.QueryContext(ctx, "show grants")
 	if err != nil {
-		return verb.ProbeResult{Problem: probeWords(err)}
+		return verb.Probed{Problem: probeWords(err)}
 	}
 	may := false
 	for rows.Next() {
@@ -87,11 +87,11 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 	}
 	rows.Close()
 	if !may {
-		return verb.ProbeResult{Problem: "account " + acc.User + " lacks REPLICATION SLAVE"}
+		return verb.Probed{Problem: "account " + acc.User + " lacks REPLICATION SLAVE"}
 	}
-	r := verb.ProbeResult{OK: true}
+	r := verb.Probed{OK: true}
 	if err := db.QueryRowContext(ctx, "select id from crosstwin.cluster limit 1").Scan(&r.System); err != nil {
-		return verb.ProbeResult{Problem: "its identity cannot be read: " + err.Error()}
+		return verb.Probed{Problem: "its identity cannot be read: " + err.Error()}
 	}
 	return r
 }
@@ -104,16 +104,16 @@ func probeWords(err error) string {
 }
 
 // Mark implements engine.Engine.
-func (e *Engine) Mark(ctx context.Context, id string, term int64, text string) (verb.MarkResult, error) {
+func (e *Engine) Mark(ctx context.Context, id string, term int64, text string) (verb.Marked, error) {
 	if err := e.ensureSchema(ctx); err != nil {
-		return verb.MarkResult{}, err
+		return verb.Marked{}, err
 	}
 	c, err := e.db.Conn(ctx)
 	if err != nil {
-		return verb.MarkResult{}, e.explain(err)
+		return verb.Marked{}, e.explain(err)
 	}
 	defer c.Close()
-	m := verb.MarkResult{ID: id}
+	m := verb.Marked{ID: id}
 	if _, err := c.ExecContext(ctx, "insert into crosstwin.mark (id, term, text) values (?, ?, ?)", id, term, text); err != nil {
 		return m, e.explain(err)
 	}
@@ -139,7 +139,7 @@ type foundMark struct {
 	At string `json:"at"`
 }
 
-func (e *Engine) rememberFound(m verb.MarkResult) error {
+func (e *Engine) rememberFound(m verb.Marked) error {
 	b, err := json.Marshal(foundMark{m.ID, m.At})
 	if err != nil {
 		return err
@@ -164,7 +164,7 @@ func (e *Engine) line(ctx context.Context, c interface {
 
 // FindMark implements engine.Engine: the mark's row has come to this server in
 // the transaction that wrote it.
-func (e *Engine) FindMark(ctx context.Context, m verb.MarkResult) error {
+func (e *Engine) FindMark(ctx context.Context, m verb.Marked) error {
 	for {
 		held, err := e.text(ctx, "select @@global.gtid_slave_pos")
 		if err != nil {

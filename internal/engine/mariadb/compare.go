@@ -42,11 +42,11 @@ func end(c *sql.Conn) {
 // Hold implements engine.Comparer. The global read lock waits for running
 // writers and stops new ones; a writer that does not finish in a second makes
 // it give way and try again.
-func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.HoldResult, error) {
+func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.Held, error) {
 	e.endCompare()
 	var err error
 	for try := range 10 {
-		var r verb.HoldResult
+		var r verb.Held
 		if r, err = e.tryHold(ctx, seconds); err == nil {
 			return r, nil
 		}
@@ -57,13 +57,13 @@ func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.HoldResult, er
 		case <-time.After(time.Duration(100+100*try) * time.Millisecond):
 		}
 	}
-	return verb.HoldResult{}, fmt.Errorf("writes on %s could not be held for a moment: %w", e.cfg.Name, err)
+	return verb.Held{}, fmt.Errorf("writes on %s could not be held for a moment: %w", e.cfg.Name, err)
 }
 
-func (e *Engine) tryHold(ctx context.Context, seconds float64) (verb.HoldResult, error) {
+func (e *Engine) tryHold(ctx context.Context, seconds float64) (verb.Held, error) {
 	e.compare.Lock()
 	defer e.compare.Unlock()
-	var r verb.HoldResult
+	var r verb.Held
 	c, err := e.db.Conn(ctx)
 	if err != nil {
 		return r, e.explain(err)
@@ -115,7 +115,7 @@ func (e *Engine) openView(ctx context.Context) error {
 
 // Snapshot implements engine.Comparer on a replica: once it has applied the
 // held position it opens its view.
-func (e *Engine) Snapshot(ctx context.Context, a verb.SnapshotArgs) error {
+func (e *Engine) Snapshot(ctx context.Context, a verb.Snapshot) error {
 	e.endCompare()
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(a.Seconds*float64(time.Second)))
 	defer cancel()
@@ -267,10 +267,10 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 const bucketCount = 1024
 
 // Rows implements engine.Comparer.
-func (e *Engine) Rows(ctx context.Context, a verb.RowsArgs) (verb.RowsResult, error) {
+func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 	e.compare.Lock()
 	defer e.compare.Unlock()
-	var out verb.RowsResult
+	var out verb.RowSums
 	if e.compare.view == nil {
 		return out, fmt.Errorf("%s has no open view of its data", e.cfg.Name)
 	}
@@ -281,7 +281,7 @@ func (e *Engine) Rows(ctx context.Context, a verb.RowsArgs) (verb.RowsResult, er
 	}
 	t := list[0]
 	if t.key == "" {
-		return verb.RowsResult{NoKey: true}, nil
+		return verb.RowSums{NoKey: true}, nil
 	}
 	bucket := fmt.Sprintf("crc32(%s) & %d", t.key, bucketCount-1)
 	h, _ := hashes(t.row)

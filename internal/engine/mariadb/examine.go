@@ -14,7 +14,7 @@ import (
 // Examine implements engine.Engine. It reads this server's own log, asks the
 // primary's agent for the transactions there, and compares them one by one, by
 // content: equal numbers prove nothing (measured: a number may be used twice).
-func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examination, error) {
+func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination, error) {
 	o := e.Observe(ctx, false)
 	x := &verb.Examination{Running: o.Running, Role: string(o.Role), State: o.DataState, Clean: o.DataState == stateClean, Line: o.Line, System: o.System, Unfinished: o.Unfinished, Empty: o.DataEmpty}
 	if x.Empty {

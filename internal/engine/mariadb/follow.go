@@ -39,7 +39,7 @@ func (l link) at(host string, port int) bool {
 // Follow implements engine.Engine on a running server. What was received is
 // applied before anything is changed: the server throws a relay log away when
 // both threads stop.
-func (e *Engine) Follow(ctx context.Context, a verb.FollowArgs) error {
+func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if _, ok := e.running(); !ok {

@@ -35,7 +35,6 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"crosstwin/internal/core/observation"
-	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
 )
@@ -240,13 +239,6 @@ func literal(s string) string {
 
 // name quotes an identifier.
 func name(s string) string { return "`" + strings.ReplaceAll(s, "`", "``") + "`" }
-
-// Slots implements engine.Engine: this engine keeps log by time and size, not
-// by reservation.
-func (e *Engine) Slots(context.Context, verb.SlotsArgs) error { return nil }
-
-// Checkpoint implements engine.Engine: a change of role needs none here.
-func (e *Engine) Checkpoint(context.Context) error { return nil }
 
 // address is where peers reach this server.
 func (e *Engine) address() observation.Address {

@@ -44,7 +44,7 @@ func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 	t.Helper()
 	p = &pair{t, map[string]*rig{}}
 	wren, plover = p.create("wren", 11), p.add("plover", 12)
-	wren.ok(wren.Prepare(wren.ctx(), verb.PrepareArgs{Account: true}, account))
+	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true}, account))
 	wren.sql(`create database d; use d; create table t (id int primary key, v varchar(40), f double, b longblob, at timestamp(3) null, j json, k enum('x','y'));
 		insert into t values (1, 'one', 0.1, x'00ff', '2027-01-01 00:00:00.123', '{"a":1}', 'x'), (2, 'two', null, null, null, null, 'y'), (3, 'three', -1e300, 'z', null, '[]', null);
 		create table audit (n int auto_increment primary key, id int); create trigger tr after insert on t for each row insert into audit (id) values (new.id);
@@ -141,7 +141,7 @@ func quiet(string, int64, int64) {}
 func (p *pair) seed(to, from *rig, way string) {
 	p.t.Helper()
 	to.ok(to.Fence(to.ctx(), false))
-	to.ok(to.Seed(to.ctx(), verb.SeedArgs{Source: from.peer(), Replace: true, Way: way}, quiet))
+	to.ok(to.Seed(to.ctx(), verb.Seed{Source: from.peer(), Replace: true, Way: way}, quiet))
 	to.ok(to.Verify(to.ctx(), quiet))
 	p.follow(to, from)
 }
@@ -149,7 +149,7 @@ func (p *pair) seed(to, from *rig, way string) {
 func (p *pair) follow(to, from *rig) {
 	p.t.Helper()
 	to.ok(to.Start(to.ctx(), "replica"))
-	to.ok(to.Follow(to.ctx(), verb.FollowArgs{Upstream: from.peer()}))
+	to.ok(to.Follow(to.ctx(), verb.Follow{Upstream: from.peer()}))
 	m, err := from.Mark(from.ctx(), fmt.Sprintf("mark-%d", freeport.Next()), 1, "test")
 	from.ok(err)
 	to.ok(to.FindMark(to.ctx(), m))
@@ -160,7 +160,7 @@ func (p *pair) same(a, b *rig) {
 	p.t.Helper()
 	hold, err := a.Hold(a.ctx(), 5)
 	a.ok(err)
-	b.ok(b.Snapshot(b.ctx(), verb.SnapshotArgs{Hold: hold, Seconds: 5}))
+	b.ok(b.Snapshot(b.ctx(), verb.Snapshot{Hold: hold, Seconds: 5}))
 	a.ok(a.Release(a.ctx()))
 	x, err := a.Sums(a.ctx(), quiet)
 	a.ok(err)
@@ -202,7 +202,7 @@ func TestTails(t *testing.T) {
 		{"no primary key", "insert into d.nokey values (5)", "d.nokey has no primary key", ""},
 	} {
 		// The replica is cut off, the tail is written, the replica takes over.
-		replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+		replica.ok(replica.Follow(replica.ctx(), verb.Follow{}))
 		fork := replica.Observe(replica.ctx(), false).Applied
 		primary.sql(c.tail)
 		primary.leave(true)
@@ -212,7 +212,7 @@ func TestTails(t *testing.T) {
 		replica.ok(err)
 		replica.sql("delete from d.t where id = 100")
 
-		x, err := primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()})
+		x, err := primary.Examine(primary.ctx(), verb.Examine{Primary: replica.peer()})
 		primary.ok(err)
 		if x.Kinship != string(position.Kin) || x.Fork != fork || x.Tail == nil || len(x.Tail.Transactions) == 0 {
 			t.Fatalf("%s: fork %q, want %q: %+v", c.name, x.Fork, fork, x)
@@ -229,7 +229,7 @@ func TestTails(t *testing.T) {
 		if !strings.Contains(words, c.shown) {
 			t.Errorf("%s: rows\n%s", c.name, words)
 		}
-		saved, err := primary.Salvage(primary.ctx(), verb.SalvageArgs{Fork: x.Fork, Name: "tail", Primary: replica.peer()}, filepath.Join(primary.cfg.WorkDir, strings.ReplaceAll(c.name, " ", "-")), quiet)
+		saved, err := primary.Salvage(primary.ctx(), verb.Salvage{Fork: x.Fork, Name: "tail", Primary: replica.peer()}, filepath.Join(primary.cfg.WorkDir, strings.ReplaceAll(c.name, " ", "-")), quiet)
 		primary.ok(err)
 		b, err := os.ReadFile(saved.Saved)
 		if err != nil || !strings.Contains(string(b), "-- transaction "+x.Tail.Transactions[0].GTID+" committed") {
@@ -237,12 +237,12 @@ func TestTails(t *testing.T) {
 		}
 		replica.sql("set sql_log_bin = 0; " + strings.ReplaceAll(string(b), "crosstwin_salvage", "sys")) // loads, into no table that counts
 		if c.why != "" {
-			if err := primary.Rewind(primary.ctx(), verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet); err == nil || primary.notes.Left != "" {
+			if err := primary.Rewind(primary.ctx(), verb.Rewind{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet); err == nil || primary.notes.Left != "" {
 				t.Fatalf("%s: a rewind that cannot be: %v, unfinished %q", c.name, err, primary.notes.Left)
 			}
 			p.seed(primary, replica, "")
 		} else {
-			primary.ok(primary.Rewind(primary.ctx(), verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet))
+			primary.ok(primary.Rewind(primary.ctx(), verb.Rewind{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet))
 			p.follow(primary, replica)
 		}
 		p.same(replica, primary)
@@ -258,15 +258,15 @@ func TestInterruptedUndo(t *testing.T) {
 		t.Run(died, func(t *testing.T) {
 			t.Parallel()
 			p, primary, replica := newPair(t)
-			replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+			replica.ok(replica.Follow(replica.ctx(), verb.Follow{}))
 			primary.sql("insert into d.t (id, v) values (4, 'lost'); update d.t set v = 'lost' where id = 1")
 			primary.leave(false)
 			replica.ok(replica.Promote(replica.ctx()))
 			_, err := replica.Mark(replica.ctx(), "after", 2, "test")
 			replica.ok(err)
-			x, err := primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()})
+			x, err := primary.Examine(primary.ctx(), verb.Examine{Primary: replica.peer()})
 			primary.ok(err)
-			a := verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}
+			a := verb.Rewind{Source: replica.peer(), Fork: x.Fork, End: x.End}
 			primary.ok(primary.launch(primary.ctx()))
 			primary.ok(primary.planUndo(primary.ctx(), a))
 			if died != "before the undo" {
@@ -279,7 +279,7 @@ func TestInterruptedUndo(t *testing.T) {
 			if err := primary.Start(primary.ctx(), "replica"); err == nil {
 				t.Fatal("a half undone server was started")
 			}
-			if x, err = primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()}); err != nil || !x.Rewindable || x.Fork != a.Fork {
+			if x, err = primary.Examine(primary.ctx(), verb.Examine{Primary: replica.peer()}); err != nil || !x.Rewindable || x.Fork != a.Fork {
 				t.Fatalf("%+v %v", x, err)
 			}
 			primary.ok(primary.Rewind(primary.ctx(), a, quiet))
@@ -294,7 +294,7 @@ func TestInterruptedUndo(t *testing.T) {
 func TestSameNumberOtherContent(t *testing.T) {
 	t.Parallel()
 	p, primary, replica := newPair(t)
-	replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+	replica.ok(replica.Follow(replica.ctx(), verb.Follow{}))
 	fork := replica.Observe(replica.ctx(), false).Applied
 	replica.ok(replica.Promote(replica.ctx()))
 	// Both write under the same server id, as a clone would.
@@ -305,12 +305,12 @@ func TestSameNumberOtherContent(t *testing.T) {
 	}
 	replica.sql("insert into d.t (id, v) values (51, 'and on')")
 	primary.leave(true)
-	x, err := primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()})
+	x, err := primary.Examine(primary.ctx(), verb.Examine{Primary: replica.peer()})
 	primary.ok(err)
 	if x.Fork != fork || x.Tail == nil || len(x.Tail.Transactions) != 1 || !x.Rewindable {
 		t.Fatalf("%+v", x)
 	}
-	primary.ok(primary.Rewind(primary.ctx(), verb.RewindArgs{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet))
+	primary.ok(primary.Rewind(primary.ctx(), verb.Rewind{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet))
 	p.follow(primary, replica)
 	p.same(replica, primary)
 }
@@ -330,7 +330,7 @@ func TestOlderThanTheFork(t *testing.T) {
 	primary.ok(err)
 	replica.ok(replica.FindMark(replica.ctx(), m))
 	primary.leave(false)
-	replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+	replica.ok(replica.Follow(replica.ctx(), verb.Follow{}))
 	replica.ok(replica.Promote(replica.ctx()))
 	// Its disk is put back to an older state.
 	own, err := primary.Owner()
@@ -340,7 +340,7 @@ func TestOlderThanTheFork(t *testing.T) {
 	filepath.WalkDir(primary.cfg.DataDir, func(path string, _ os.DirEntry, _ error) error {
 		return os.Chown(path, int(own.UID), int(own.GID))
 	})
-	x, err := primary.Examine(primary.ctx(), verb.ExamineArgs{Primary: replica.peer()})
+	x, err := primary.Examine(primary.ctx(), verb.Examine{Primary: replica.peer()})
 	primary.ok(err)
 	if x.Tail != nil || x.Kinship != string(position.Kin) {
 		t.Fatalf("%+v", x)
@@ -399,7 +399,7 @@ func TestRelayLogIsNotLost(t *testing.T) {
 			default:
 				replica.sql(stopped)
 			}
-			replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+			replica.ok(replica.Follow(replica.ctx(), verb.Follow{}))
 			if got, err := replica.text(replica.ctx(), "select count(*) from d.t where id in (70, 71)"); err != nil || got != "2" {
 				t.Fatalf("%s of 2 rows are left: %v", got, err)
 			}
@@ -452,15 +452,15 @@ func TestDump(t *testing.T) {
 	t.Parallel()
 	p, primary, _ := newPair(t)
 	dunlin := p.add("dunlin", 13)
-	dunlin.ok(dunlin.Seed(dunlin.ctx(), verb.SeedArgs{Source: primary.peer(), Way: "dump"}, quiet))
+	dunlin.ok(dunlin.Seed(dunlin.ctx(), verb.Seed{Source: primary.peer(), Way: "dump"}, quiet))
 	dunlin.ok(dunlin.Verify(dunlin.ctx(), quiet))
 	p.follow(dunlin, primary)
 	p.same(primary, dunlin)
 	dunlin.sql("stop slave; set global read_only = 0; create database other; create table other.x (a int primary key)")
-	if err := dunlin.Seed(dunlin.ctx(), verb.SeedArgs{Source: primary.peer(), Way: "dump"}, quiet); err == nil {
+	if err := dunlin.Seed(dunlin.ctx(), verb.Seed{Source: primary.peer(), Way: "dump"}, quiet); err == nil {
 		t.Fatal("data that stood there was replaced unasked")
 	}
-	dunlin.ok(dunlin.Seed(dunlin.ctx(), verb.SeedArgs{Source: primary.peer(), Way: "dump", Replace: true}, quiet))
+	dunlin.ok(dunlin.Seed(dunlin.ctx(), verb.Seed{Source: primary.peer(), Way: "dump", Replace: true}, quiet))
 	dunlin.ok(dunlin.Verify(dunlin.ctx(), quiet))
 	p.follow(dunlin, primary)
 	p.same(primary, dunlin)

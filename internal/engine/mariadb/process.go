@@ -8,6 +8,7 @@ import (
 	"syscall"
 	"time"
 
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/engine/host"
 )
 
@@ -34,7 +35,7 @@ func (e *Engine) running() (int, bool) {
 
 // Start implements engine.Engine. A replica is started read-only and without
 // replication: whom it follows is another verb.
-func (e *Engine) Start(ctx context.Context, as string) error {
+func (e *Engine) Start(ctx context.Context, as observation.Role) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if u := e.memory.Unfinished(); u != "" {
@@ -43,7 +44,7 @@ func (e *Engine) Start(ctx context.Context, as string) error {
 	if err := e.launch(ctx); err != nil {
 		return err
 	}
-	if as == "primary" {
+	if as == observation.Primary {
 		return e.open(ctx)
 	}
 	return nil

@@ -223,7 +223,7 @@ func readGroup(file string, g *binlog.Group) tail.Transaction {
 
 // Trim implements engine.LogKeeper: the server itself removes the files and
 // keeps its index right.
-func (e *Engine) Trim(ctx context.Context, a verb.TrimArgs) error {
+func (e *Engine) Trim(ctx context.Context, a verb.Trim) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	return e.exec(ctx, "purge binary logs to "+literal(a.To))

@@ -82,7 +82,7 @@ func TestReadLog(t *testing.T) {
 	if len(files) < 2 || files[0].To != files[1].From || files[len(files)-1].To != "" {
 		t.Errorf("%+v", files)
 	}
-	primary.ok(primary.Trim(primary.ctx(), verb.TrimArgs{To: files[1].Name}))
+	primary.ok(primary.Trim(primary.ctx(), verb.Trim{To: files[1].Name}))
 	if _, err := primary.ReadLog(primary.ctx(), tail.ReadLogArgs{From: "1-11-1"}); err == nil || !strings.Contains(err.Error(), "what was written before is gone") {
 		t.Errorf("before the oldest file: %v", err)
 	}
@@ -90,8 +90,8 @@ func TestReadLog(t *testing.T) {
 		t.Error("another engine's position was read")
 	}
 	// What a replica may be told to do differently lasts, and nothing is lost.
-	replica.ok(replica.Set(replica.ctx(), verb.SetArgs{Name: verb.Delay, Value: "2"}))
-	replica.ok(replica.Set(replica.ctx(), verb.SetArgs{Name: "slave_parallel_threads", Value: "3"}))
+	replica.ok(replica.Set(replica.ctx(), verb.Set{Name: verb.Delay, Value: "2"}))
+	replica.ok(replica.Set(replica.ctx(), verb.Set{Name: "slave_parallel_threads", Value: "3"}))
 	if o := replica.Observe(replica.ctx(), false); o.Live[verb.Delay] != "2" || o.Live["slave_parallel_threads"] != "3" || o.Upstream.DelaySeconds != 2 {
 		t.Errorf("%+v", o.Live)
 	}
@@ -102,13 +102,13 @@ func TestReadLog(t *testing.T) {
 			t.Fatal("what is held back never comes")
 		}
 	}
-	for _, a := range []verb.SetArgs{{Name: "sync_binlog", Value: "0"}, {Name: verb.Delay, Value: "soon"}, {Name: verb.Delay, Value: "-1"}} {
+	for _, a := range []verb.Set{{Name: "sync_binlog", Value: "0"}, {Name: verb.Delay, Value: "soon"}, {Name: verb.Delay, Value: "-1"}} {
 		if err := replica.Set(replica.ctx(), a); err == nil {
 			t.Errorf("%+v was set", a)
 		}
 	}
 	// With nobody to fetch it from again, what is held back is applied at once.
-	replica.ok(replica.Set(replica.ctx(), verb.SetArgs{Name: verb.Delay, Value: "3600"}))
+	replica.ok(replica.Set(replica.ctx(), verb.Set{Name: verb.Delay, Value: "3600"}))
 	primary.sql("insert into d.t (id, v) values (61, 'for an hour')")
 	want = primary.Observe(primary.ctx(), false).Written
 	for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Received != want; time.Sleep(50 * time.Millisecond) {
@@ -117,7 +117,7 @@ func TestReadLog(t *testing.T) {
 		}
 	}
 	primary.leave(false)
-	replica.ok(replica.Follow(replica.ctx(), verb.FollowArgs{}))
+	replica.ok(replica.Follow(replica.ctx(), verb.Follow{}))
 	if got, err := replica.text(replica.ctx(), "select count(*) from d.t where id = 61"); err != nil || got != "1" {
 		t.Errorf("%s rows: %v", got, err)
 	}

@@ -24,16 +24,12 @@ const (
 	rememberState = "undo state"
 )
 
-// Settle implements engine.Rewinder: logs are read as they are, and the
-// server's own recovery runs when it is started read-only.
-func (e *Engine) Settle(context.Context) error { return nil }
-
 // Rewind implements engine.Rewinder. It undoes the tail, newest transaction
 // first, from the before images in this server's own log: all of it in one
 // transaction, together with a row that says so. A crash at any moment leaves
 // it done or not done, and asked again it goes on from there. Then the log is
 // emptied and begins anew at the fork.
-func (e *Engine) Rewind(ctx context.Context, a verb.RewindArgs, progress engine.Progress) error {
+func (e *Engine) Rewind(ctx context.Context, a verb.Rewind, progress engine.Progress) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	progress("starting it read-only", 0, 0)
@@ -69,7 +65,7 @@ func (e *Engine) Rewind(ctx context.Context, a verb.RewindArgs, progress engine.
 
 // planUndo looks once more at what is to be undone, on the running server, and
 // writes it down before anything is changed.
-func (e *Engine) planUndo(ctx context.Context, a verb.RewindArgs) error {
+func (e *Engine) planUndo(ctx context.Context, a verb.Rewind) error {
 	primary, err := e.fetchState(ctx, a.Source)
 	if err != nil {
 		return err

@@ -24,7 +24,7 @@ const copyNote = "crosstwin-copy.json"
 
 // Seed implements engine.Seeder. From the first change on the data directory
 // counts as unfinished, until Verify has applied the copy's log to it.
-func (e *Engine) Seed(ctx context.Context, a verb.SeedArgs, progress engine.Progress) error {
+func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if a.Way == "dump" {
@@ -218,7 +218,7 @@ func (e *Engine) beginAt(ctx context.Context, sourceState, at string) error {
 
 // seedDump loads a logical copy into a server that runs, or that is made new:
 // for another layout of files, or another host's way of keeping them.
-func (e *Engine) seedDump(ctx context.Context, a verb.SeedArgs, progress engine.Progress) error {
+func (e *Engine) seedDump(ctx context.Context, a verb.Seed, progress engine.Progress) error {
 	if !e.Empty() && !a.Replace && e.memory.Unfinished() != "seed" {
 		return fmt.Errorf("%s is not empty: nothing was touched; ask with --replace if what is in it may go", e.cfg.DataDir)
 	}

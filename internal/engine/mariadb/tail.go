@@ -91,20 +91,10 @@ func texts(row []binlog.Value) []string {
 	return out
 }
 
-// Names implements engine.Salvager: the log names its tables itself.
-func (e *Engine) Names(context.Context, []string) (map[string]string, error) {
-	return map[string]string{}, nil
-}
-
-// RowsAt implements engine.Salvager: the log holds the values itself.
-func (e *Engine) RowsAt(context.Context, tail.RowsAtArgs) (tail.RowsAt, error) {
-	return tail.RowsAt{}, nil
-}
-
 // Salvage implements engine.Salvager. It writes every transaction of the tail
 // with its rows before and after, as statements that load them into tables of
 // their own, never over live ones.
-func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, progress engine.Progress) (*tail.Tail, error) {
+func (e *Engine) Salvage(ctx context.Context, a verb.Salvage, dir string, progress engine.Progress) (*tail.Tail, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	progress("reading the log after the fork", 0, 0)

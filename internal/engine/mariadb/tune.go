@@ -18,7 +18,7 @@ var tunable = []string{"binlog_expire_logs_seconds", "slave_parallel_threads", "
 
 // Set implements engine.Tuner. The value is kept in the configuration file as
 // well, so that it lasts; a delay is kept by the server itself.
-func (e *Engine) Set(ctx context.Context, a verb.SetArgs) error {
+func (e *Engine) Set(ctx context.Context, a verb.Set) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	n, err := strconv.ParseInt(a.Value, 10, 64)

@@ -31,11 +31,11 @@ const viewLimit = 6 * time.Hour
 // waits for running writers and stops new ones, for at most the given time,
 // and opens this server's own view under it. A writer that does not finish
 // makes it give way and try again: others never queue behind it for long.
-func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.HoldResult, error) {
+func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.Held, error) {
 	e.endCompare(ctx)
 	names, err := e.databases(ctx, e.pool)
 	if err != nil {
-		return verb.HoldResult{}, err
+		return verb.Held{}, err
 	}
 	for try := range 30 {
 		if err = e.tryHold(ctx, names, seconds); err == nil {
@@ -44,20 +44,20 @@ func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.HoldResult, er
 		e.endCompare(ctx)
 		select {
 		case <-ctx.Done():
-			return verb.HoldResult{}, fmt.Errorf("hold writes on %s: %w", e.cfg.Name, err)
+			return verb.Held{}, fmt.Errorf("hold writes on %s: %w", e.cfg.Name, err)
 		case <-time.After(time.Duration(50+20*try) * time.Millisecond):
 		}
 	}
 	if err != nil {
-		return verb.HoldResult{}, fmt.Errorf("writes on %s could not be held for a moment: %w", e.cfg.Name, err)
+		return verb.Held{}, fmt.Errorf("writes on %s could not be held for a moment: %w", e.cfg.Name, err)
 	}
 	// A committed message flushes all that was written before it.
 	var at string
 	if err := e.pool.QueryRow(ctx, "select "+unsynced+", pg_logical_emit_message(true, '"+markPrefix+"', 'hold')::text").Scan(nil, &at); err != nil {
 		e.endCompare(ctx)
-		return verb.HoldResult{}, e.explain(err)
+		return verb.Held{}, e.explain(err)
 	}
-	return verb.HoldResult{At: at}, nil
+	return verb.Held{At: at}, nil
 }
 
 // lockPatience is how long a hold waits for one running writer.
@@ -130,7 +130,7 @@ func (e *Engine) openViews(ctx context.Context, databases []string) error {
 
 // Snapshot implements engine.Comparer on a replica: once it has applied the
 // held position it opens its view.
-func (e *Engine) Snapshot(ctx context.Context, a verb.SnapshotArgs) error {
+func (e *Engine) Snapshot(ctx context.Context, a verb.Snapshot) error {
 	e.endCompare(ctx)
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(a.Seconds*float64(time.Second)))
 	defer cancel()
@@ -245,24 +245,24 @@ func tablesOf(ctx context.Context, c *pgx.Conn) ([]verb.TableSum, error) {
 const bucketCount = 1024
 
 // Rows implements engine.Comparer.
-func (e *Engine) Rows(ctx context.Context, a verb.RowsArgs) (verb.RowsResult, error) {
+func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 	e.compare.Lock()
 	defer e.compare.Unlock()
 	db, table := cutTable(a.Table)
 	c := e.compare.views[db]
 	if c == nil {
-		return verb.RowsResult{}, fmt.Errorf("%s has no open view of database %s", e.cfg.Name, db)
+		return verb.RowSums{}, fmt.Errorf("%s has no open view of database %s", e.cfg.Name, db)
 	}
 	var key *string
 	if err := c.QueryRow(ctx, "select string_agg(quote_ident(attname) || '::text', ' || '','' || ' order by array_position(i.indkey, attnum)) from pg_index i join pg_attribute on attrelid = indrelid and attnum = any(indkey) where indisprimary and indrelid = "+literal(table)+"::regclass").Scan(&key); err != nil {
-		return verb.RowsResult{}, e.explain(err)
+		return verb.RowSums{}, e.explain(err)
 	}
 	if key == nil {
-		return verb.RowsResult{NoKey: true}, nil
+		return verb.RowSums{NoKey: true}, nil
 	}
 	bucket := fmt.Sprintf("(pg_catalog.hashtextextended(%s, 0) & %d)", *key, bucketCount-1)
 	if len(a.Buckets) == 0 {
-		out := verb.RowsResult{Buckets: map[int]string{}}
+		out := verb.RowSums{Buckets: map[int]string{}}
 		rows, err := c.Query(ctx, fmt.Sprintf("select %s::int, count(*) || ' ' || sum("+rowHash+")::text from only %s t group by 1", bucket, 0, table))
 		if err != nil {
 			return out, e.explain(err)
@@ -277,7 +277,7 @@ func (e *Engine) Rows(ctx context.Context, a verb.RowsArgs) (verb.RowsResult, er
 		}
 		return out, rows.Err()
 	}
-	out := verb.RowsResult{Rows: map[string]string{}}
+	out := verb.RowSums{Rows: map[string]string{}}
 	list := ""
 	for i, b := range a.Buckets {
 		if i > 0 {

@@ -18,7 +18,7 @@ import (
 
 // Examine implements engine.Engine. It reads control data, history files and
 // the log itself; it starts nothing and changes nothing.
-func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examination, error) {
+func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination, error) {
 	o := e.Observe(ctx, false)
 	x := &verb.Examination{Running: o.Running, Role: string(o.Role), State: o.DataState, Line: o.Line, Unfinished: o.Unfinished, Empty: o.DataEmpty, System: o.System}
 	if x.Empty {
@@ -67,7 +67,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.ExamineArgs) (*verb.Examina
 
 // judgeFork compares this server's history with another's: where they part,
 // and whether what they share is really the same.
-func (e *Engine) judgeFork(x *verb.Examination, o *observation.Server, a verb.ExamineArgs, end position.LSN) {
+func (e *Engine) judgeFork(x *verb.Examination, o *observation.Server, a verb.Examine, end position.LSN) {
 	mine := position.History{Past: o.Past, Current: o.Line.Number}
 	theirs := position.History{Past: a.Past, Current: a.Line.Number}
 	fork, timeline, same, err := mine.Fork(theirs)

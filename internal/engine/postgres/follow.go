@@ -43,7 +43,7 @@ const replicationUser = "crosstwin_replication"
 
 // Follow implements engine.Engine. A running replica re-points by a reload; on
 // a running primary the settings wait for its next start.
-func (e *Engine) Follow(ctx context.Context, a verb.FollowArgs) error {
+func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	info := ""
@@ -103,7 +103,7 @@ func hbaRules(content string, peers []verb.Peer) string {
 var rewindRights = []string{"pg_ls_dir(text, boolean, boolean)", "pg_stat_file(text, boolean)", "pg_read_binary_file(text)", "pg_read_binary_file(text, bigint, bigint, boolean)"}
 
 // Prepare implements engine.Accounter.
-func (e *Engine) Prepare(ctx context.Context, a verb.PrepareArgs, acc engine.Account) error {
+func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if a.Account {
@@ -157,23 +157,23 @@ func (e *Engine) ensureAccount(ctx context.Context, acc engine.Account) error {
 }
 
 // Probe implements engine.Accounter: it connects as a replica would.
-func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.ProbeResult {
+func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.Probed {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	cfg, err := pgconn.ParseConfig(pgtool.ConnInfo("host", peer.Host, "port", strconv.Itoa(peer.Port), "user", acc.User, "password", acc.Password, "replication", "true", "connect_timeout", "4", "sslmode", "prefer"))
 	if err != nil {
-		return verb.ProbeResult{Problem: err.Error()}
+		return verb.Probed{Problem: err.Error()}
 	}
 	c, err := pgconn.ConnectConfig(ctx, cfg)
 	if err != nil {
-		return verb.ProbeResult{Problem: plain(err)}
+		return verb.Probed{Problem: plain(err)}
 	}
 	defer c.Close(ctx)
 	res, err := c.Exec(ctx, "IDENTIFY_SYSTEM").ReadAll()
 	if err != nil || len(res) == 0 || len(res[0].Rows) == 0 {
-		return verb.ProbeResult{Problem: fmt.Sprint("no answer to IDENTIFY_SYSTEM: ", err)}
+		return verb.Probed{Problem: fmt.Sprint("no answer to IDENTIFY_SYSTEM: ", err)}
 	}
-	return verb.ProbeResult{OK: true, System: string(res[0].Rows[0][0])}
+	return verb.Probed{OK: true, System: string(res[0].Rows[0][0])}
 }
 
 // markPrefix marks our messages in the log.
@@ -185,20 +185,20 @@ const unsynced = "set_config('synchronous_commit', 'local', true)"
 
 // Mark implements engine.Engine: a transactional logical message, which is
 // replicated like any write and can be found in a replica's own log.
-func (e *Engine) Mark(ctx context.Context, id string, _ int64, text string) (verb.MarkResult, error) {
+func (e *Engine) Mark(ctx context.Context, id string, _ int64, text string) (verb.Marked, error) {
 	var at, file string
 	var system string
 	payload, _ := json.Marshal(map[string]string{"id": id, "text": text})
 	err := e.pool.QueryRow(ctx, "select "+unsynced+", pg_logical_emit_message(true, '"+markPrefix+"', "+literal(string(payload))+")::text, pg_walfile_name(pg_current_wal_insert_lsn()), (select system_identifier::text from pg_control_system())").Scan(nil, &at, &file, &system)
 	if err != nil {
-		return verb.MarkResult{}, e.explain(err)
+		return verb.Marked{}, e.explain(err)
 	}
 	tli, err := strconv.ParseUint(file[:8], 16, 32)
 	if err != nil {
-		return verb.MarkResult{}, err
+		return verb.Marked{}, err
 	}
 	line, _, err := e.lineOf(ctx, system, uint32(tli))
-	return verb.MarkResult{ID: id, At: at, Line: line}, err
+	return verb.Marked{ID: id, At: at, Line: line}, err
 }
 
 // markWindow is how far before a mark's end its record can begin; a page
@@ -207,7 +207,7 @@ const markWindow = 1024
 
 // FindMark implements engine.Engine: it looks for the mark in this server's
 // own log files, once the server has applied that position.
-func (e *Engine) FindMark(ctx context.Context, m verb.MarkResult) error {
+func (e *Engine) FindMark(ctx context.Context, m verb.Marked) error {
 	at, err := position.ParseLSN(m.At)
 	if err != nil {
 		return err

@@ -264,7 +264,7 @@ func wanted(t tail.Transaction, a tail.ReadLogArgs) bool {
 // Trim implements engine.LogKeeper. This server removes log by itself at a
 // checkpoint, and keeps what slots and wal_keep_size ask for: files are never
 // removed by hand.
-func (e *Engine) Trim(ctx context.Context, _ verb.TrimArgs) error { return e.Checkpoint(ctx) }
+func (e *Engine) Trim(ctx context.Context, _ verb.Trim) error { return e.Checkpoint(ctx) }
 
 // levels are the words of this server's error log that are complaints.
 var levels = map[string]string{"WARNING": "warning", "ERROR": "error", "FATAL": "fatal", "PANIC": "fatal"}

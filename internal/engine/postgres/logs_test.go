@@ -138,7 +138,7 @@ func TestReadLog(t *testing.T) {
 func TestSet(t *testing.T) {
 	t.Parallel()
 	r := primary(t)
-	for _, a := range []verb.SetArgs{{Name: "max_standby_streaming_delay", Value: "5min"}, {Name: "hot_standby_feedback", Value: "on"}, {Name: verb.Delay, Value: "90"}} {
+	for _, a := range []verb.Set{{Name: "max_standby_streaming_delay", Value: "5min"}, {Name: "hot_standby_feedback", Value: "on"}, {Name: verb.Delay, Value: "90"}} {
 		if err := r.Set(r.ctx(), a); err != nil {
 			t.Fatal(err)
 		}
@@ -148,7 +148,7 @@ func TestSet(t *testing.T) {
 			}
 		}
 	}
-	for _, a := range []verb.SetArgs{{Name: "fsync", Value: "off"}, {Name: "hot_standby_feedback", Value: "perhaps"}, {Name: "wal_keep_size = 1; drop table x; --", Value: "1"}} {
+	for _, a := range []verb.Set{{Name: "fsync", Value: "off"}, {Name: "hot_standby_feedback", Value: "perhaps"}, {Name: "wal_keep_size = 1; drop table x; --", Value: "1"}} {
 		if err := r.Set(r.ctx(), a); err == nil {
 			t.Errorf("%+v was set", a)
 		}

@@ -69,12 +69,16 @@ type Engine struct {
 }
 
 var (
-	_ engine.Engine    = (*Engine)(nil)
-	_ engine.Accounter = (*Engine)(nil)
-	_ engine.Seeder    = (*Engine)(nil)
-	_ engine.Rewinder  = (*Engine)(nil)
-	_ engine.Salvager  = (*Engine)(nil)
-	_ engine.Comparer  = (*Engine)(nil)
+	_ engine.Engine       = (*Engine)(nil)
+	_ engine.Accounter    = (*Engine)(nil)
+	_ engine.Seeder       = (*Engine)(nil)
+	_ engine.Rewinder     = (*Engine)(nil)
+	_ engine.Settler      = (*Engine)(nil)
+	_ engine.Reserver     = (*Engine)(nil)
+	_ engine.Checkpointer = (*Engine)(nil)
+	_ engine.TailReader   = (*Engine)(nil)
+	_ engine.Salvager     = (*Engine)(nil)
+	_ engine.Comparer     = (*Engine)(nil)
 )
 
 // New checks the configuration. The data directory need not exist yet.
@@ -172,7 +176,7 @@ func (e *Engine) explain(err error) error {
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
 
 // Slots makes and drops physical slots.
-func (e *Engine) Slots(ctx context.Context, a verb.SlotsArgs) error {
+func (e *Engine) Slots(ctx context.Context, a verb.Slots) error {
 	for _, n := range a.Ensure {
 		if err := e.exec(ctx, "select pg_create_physical_replication_slot("+literal(n)+", true) where not exists (select from pg_replication_slots where slot_name = "+literal(n)+")"); err != nil {
 			return fmt.Errorf("make slot %s: %w", n, err)

@@ -108,10 +108,10 @@ func replicaOf(t *testing.T, p *rig) *rig {
 	r := newRig(t, "tern")
 	acc := engine.Account{User: replicationUser, Password: "pass:word\\'"}
 	peers := []verb.Peer{{Name: "gull", Host: "127.0.0.1", Port: p.cfg.Port}}
-	if err := p.Prepare(r.ctx(), verb.PrepareArgs{Peers: peers, Account: true}, acc); err != nil {
+	if err := p.Prepare(r.ctx(), verb.Prepare{Peers: peers, Account: true}, acc); err != nil {
 		t.Fatal(err)
 	}
-	if err := p.Slots(r.ctx(), verb.SlotsArgs{Ensure: []string{"ct_tern"}}); err != nil {
+	if err := p.Slots(r.ctx(), verb.Slots{Ensure: []string{"ct_tern"}}); err != nil {
 		t.Fatal(err)
 	}
 	if err := r.Remember(acc); err != nil {
@@ -119,7 +119,7 @@ func replicaOf(t *testing.T, p *rig) *rig {
 	}
 	total := int64(0)
 	see := func(_ string, done, all int64) { total = max(total, all) }
-	if err := r.Seed(r.ctx(), verb.SeedArgs{Source: peers[0], Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Line}, see); err != nil {
+	if err := r.Seed(r.ctx(), verb.Seed{Source: peers[0], Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Line}, see); err != nil {
 		t.Fatal(err)
 	}
 	if total == 0 {
@@ -239,11 +239,11 @@ func TestReplica(t *testing.T) {
 	}
 	// Detached, and attached again, without a restart.
 	pid, _ := r.running()
-	if err := r.Follow(r.ctx(), verb.FollowArgs{}); err != nil {
+	if err := r.Follow(r.ctx(), verb.Follow{}); err != nil {
 		t.Fatal(err)
 	}
 	r.await("let go", func(o *observation.Server) bool { return o.Upstream == nil || !o.Upstream.Connected })
-	if err := r.Follow(r.ctx(), verb.FollowArgs{Upstream: verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, Slot: "ct_tern"}); err != nil {
+	if err := r.Follow(r.ctx(), verb.Follow{Upstream: verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, Slot: "ct_tern"}); err != nil {
 		t.Fatal(err)
 	}
 	r.await("follows again", func(o *observation.Server) bool { return o.Upstream != nil && o.Upstream.Connected })
@@ -260,7 +260,7 @@ func TestReplica(t *testing.T) {
 	if !o.Writable || o.Line.Number != 2 || o.Line.Fingerprint == "" || !o.ClosedByDefault || len(o.Past) != 1 {
 		t.Errorf("%+v", o)
 	}
-	if err := p.Slots(p.ctx(), verb.SlotsArgs{Drop: []string{"ct_tern", "ct_never_was"}}); err != nil {
+	if err := p.Slots(p.ctx(), verb.Slots{Drop: []string{"ct_tern", "ct_never_was"}}); err != nil {
 		t.Error(err)
 	}
 }
@@ -392,7 +392,7 @@ func TestTail(t *testing.T) {
 	if err := p.Fence(p.ctx(), false); err != nil { // a crash
 		t.Fatal(err)
 	}
-	x, err := p.Examine(p.ctx(), verb.ExamineArgs{Line: position.Line{System: before.System, Number: 2, Began: mustLSN(t, fork), Fingerprint: "f"}, Past: []position.Branch{{Timeline: 1, End: mustLSN(t, fork)}}})
+	x, err := p.Examine(p.ctx(), verb.Examine{Line: position.Line{System: before.System, Number: 2, Began: mustLSN(t, fork), Fingerprint: "f"}, Past: []position.Branch{{Timeline: 1, End: mustLSN(t, fork)}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -417,11 +417,11 @@ func TestTail(t *testing.T) {
 	if outcomes["aborted"] != 1 || schema != 1 {
 		t.Errorf("%v, %d with definitions", outcomes, schema)
 	}
-	tail, err := p.Salvage(p.ctx(), verb.SalvageArgs{Fork: x.Fork, Timeline: x.ForkLine, Name: "bookings-gull"}, filepath.Join(p.cfg.WorkDir, "salvage"), func(string, int64, int64) {})
+	tail, err := p.Salvage(p.ctx(), verb.Salvage{Fork: x.Fork, Timeline: x.ForkLine, Name: "bookings-gull"}, filepath.Join(p.cfg.WorkDir, "salvage"), func(string, int64, int64) {})
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := p.Examine(p.ctx(), verb.ExamineArgs{Line: before.Line})
+	again, err := p.Examine(p.ctx(), verb.Examine{Line: before.Line})
 	if err != nil || again.End != x.End || !again.Clean {
 		t.Errorf("the salvage moved the end of the log from %s to %s (%v)", x.End, again.End, err)
 	}
@@ -510,7 +510,7 @@ func TestHold(t *testing.T) {
 	if _, err := c.Exec(p.ctx(), "set lock_timeout = '200ms'; insert into t values (1000, 'x')"); err == nil {
 		t.Error("a write went through a hold")
 	}
-	if err := r.Snapshot(r.ctx(), verb.SnapshotArgs{Hold: held, Seconds: 5}); err != nil {
+	if err := r.Snapshot(r.ctx(), verb.Snapshot{Hold: held, Seconds: 5}); err != nil {
 		t.Fatal(err)
 	}
 	if err := p.Release(p.ctx()); err != nil {
@@ -524,7 +524,7 @@ func TestHold(t *testing.T) {
 	if err != nil || err2 != nil || len(mine) != 1 || mine[0].Rows != 500 || mine[0].Sum != theirs[0].Sum {
 		t.Errorf("%v %v %v %v", mine, theirs, err, err2)
 	}
-	rows, err := r.Rows(r.ctx(), verb.RowsArgs{Table: "postgres.public.t"})
+	rows, err := r.Rows(r.ctx(), verb.Rows{Table: "postgres.public.t"})
 	if err != nil || len(rows.Buckets) < 100 {
 		t.Errorf("%d buckets, %v", len(rows.Buckets), err)
 	}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/engine/host"
 )
@@ -57,13 +58,13 @@ func (e *Engine) orphans() (out []int) {
 }
 
 // Start implements engine.Engine.
-func (e *Engine) Start(ctx context.Context, as string) error {
+func (e *Engine) Start(ctx context.Context, as observation.Role) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if u := e.memory.Unfinished(); u != "" {
 		return fmt.Errorf("%s: a %s broke off in %s: its files belong to no single moment and it must not be started; seed or rejoin it again", e.cfg.Name, u, e.cfg.DataDir)
 	}
-	if as == "primary" {
+	if as == observation.Primary {
 		return e.startPrimary(ctx)
 	}
 	if p, ok := e.running(); ok && (p.status == "ready" || p.status == "standby" || p.status == "starting") {

@@ -139,7 +139,7 @@ func (e *Engine) Settle(ctx context.Context) error {
 // over the server's own and leaves no trace of being broken off half way: the
 // agent's memory holds both, the saved settings and the mark of an unfinished
 // rewind, until everything is in place again.
-func (e *Engine) Rewind(ctx context.Context, a verb.RewindArgs, progress engine.Progress) error {
+func (e *Engine) Rewind(ctx context.Context, a verb.Rewind, progress engine.Progress) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if left := e.Processes(); len(left) > 0 {

@@ -101,7 +101,7 @@ const defaultSpace = 1663
 // looks up the tables, reads the rows that the tail's committed transactions
 // left, and writes a file that a person can read and psql can load: into
 // tables of their own, never over live ones.
-func (e *Engine) Salvage(ctx context.Context, a verb.SalvageArgs, dir string, progress engine.Progress) (*tail.Tail, error) {
+func (e *Engine) Salvage(ctx context.Context, a verb.Salvage, dir string, progress engine.Progress) (*tail.Tail, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	fork, err := position.ParseLSN(a.Fork)
@@ -173,7 +173,7 @@ func (r *tailRows) list() []string {
 // salvageSchema is where a salvage is loaded.
 const salvageSchema = "crosstwin_salvage"
 
-func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.SalvageArgs, t *tail.Tail, committed map[uint32]origin, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
+func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.Salvage, t *tail.Tail, committed map[uint32]origin, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
 	names, err := e.names(ctx, t.Files(), func(db string) (*pgx.Conn, error) { return p.connect(ctx, db) })
 	if err != nil {
 		return fmt.Errorf("look up the tables of the tail: %w", err)

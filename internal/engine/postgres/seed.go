@@ -30,7 +30,7 @@ func parseProgress(line string) (done, total int64, ok bool) {
 
 // Seed implements engine.Seeder. From the first change on the data directory
 // counts as unfinished, until Verify has held the copy against its manifest.
-func (e *Engine) Seed(ctx context.Context, a verb.SeedArgs, progress engine.Progress) error {
+func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if left := e.Processes(); len(left) > 0 {

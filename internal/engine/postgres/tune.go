@@ -14,7 +14,7 @@ import (
 var tunable = []string{"max_standby_streaming_delay", "max_standby_archive_delay", "hot_standby_feedback", "wal_keep_size", "max_slot_wal_keep_size"}
 
 // Set implements engine.Tuner.
-func (e *Engine) Set(ctx context.Context, a verb.SetArgs) error {
+func (e *Engine) Set(ctx context.Context, a verb.Set) error {
 	name, value := a.Name, a.Value
 	if name == verb.Delay {
 		name, value = "recovery_min_apply_delay", a.Value+"s"

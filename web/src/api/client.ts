@@ -3,9 +3,9 @@ import type { components, paths } from "./schema";
 
 export type View = components["schemas"]["ViewView"];
 export type Server = components["schemas"]["ViewServer"];
-export type Plan = components["schemas"]["PlanPlan"];
-export type Check = components["schemas"]["PlanCheck"];
-export type Operation = components["schemas"]["StoreOperation"];
+export type Plan = components["schemas"]["ApitypePlan"];
+export type Check = components["schemas"]["OperationCheck"];
+export type Operation = components["schemas"]["OperationOperation"];
 export type Problem = components["schemas"]["ApitypeProblem"];
 export type Request = components["schemas"]["ApitypeNewOperation"];
 export type Health = View["health"];

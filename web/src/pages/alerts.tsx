@@ -7,7 +7,7 @@ import { Problem, Waiting } from "../parts/bits";
 import { Glyph } from "../parts/glyphs";
 import { span, when } from "../words";
 
-type Alert = components["schemas"]["StoreAlert"];
+type Alert = components["schemas"]["AlertAlert"];
 
 function Acknowledge({ alert }: { alert: Alert }) {
   const client = useQueryClient();

@@ -2,12 +2,14 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, take, type Request, type View } from "../api/client";
-import { useLive, useView } from "../live";
+import { useLoaded, useView } from "../live";
+import { kinds } from "../names";
 import { Facts, Waiting } from "../parts/bits";
 import { Glyph, HealthWord, Sentence } from "../parts/glyphs";
 import { HistoryChart } from "../parts/history-chart";
 import { PlanDialog } from "../parts/plan-dialog";
 import { Ribbon } from "../parts/ribbon";
+import { Topology } from "../parts/topology";
 import { behind, engineName, rank, size, span, when } from "../words";
 
 function Legend() {
@@ -43,18 +45,6 @@ function Legend() {
   );
 }
 
-export const operationWords: Record<string, string> = {
-  seed: "Seed",
-  switchover: "Switchover",
-  failover: "Failover",
-  rejoin: "Rejoin",
-  compare: "Comparison",
-  salvage: "Salvage",
-  trim: "Trim",
-  set: "Setting",
-  follow: "Follow",
-};
-
 function Recent({ cluster }: { cluster: string }) {
   const list = useQuery({
     queryKey: ["operations", cluster],
@@ -69,9 +59,9 @@ function Recent({ cluster }: { cluster: string }) {
       <ul className="ops">
         {operations.map((o) => (
           <li key={o.id}>
-            <Glyph name={o.kind === "compare" ? "in step" : o.kind === "seed" ? "seeding" : "role"} />
+            <Glyph name={kinds[o.kind].glyph} />
             <Link to={`/operations/${o.id}`}>
-              {operationWords[o.kind] ?? o.kind}
+              {kinds[o.kind].noun}
               {o.plan.candidate ? ` to ${o.plan.candidate}` : o.plan.target ? ` of ${o.plan.target}` : ""}
             </Link>
             <span className="num c-2">{when(o.created_at)}</span>
@@ -87,7 +77,25 @@ function Recent({ cluster }: { cluster: string }) {
   );
 }
 
-function Troubles({ view }: { view: View }) {
+// Fix is the button or link that opens what puts a problem right; the command
+// for it stands beside.
+function Fix({ problem, view, act }: { problem: View["problems"][number]; view: View; act: (r: Request) => void }) {
+  const { kind, server, to } = problem.fix ?? {};
+  if (!kind) return null;
+  if (kind === "rejoin" && server)
+    return (
+      <Link className="btn sm" to={`/clusters/${view.cluster}/${server}/rejoin`}>
+        Rejoin {server}…
+      </Link>
+    );
+  return (
+    <button className="btn sm" onClick={() => act({ kind, server, to })}>
+      {kinds[kind].title} {server ?? to ?? view.cluster}…
+    </button>
+  );
+}
+
+function Troubles({ view, act }: { view: View; act: (r: Request) => void }) {
   if (view.problems.length === 0) return null;
   return (
     <section className="sec">
@@ -98,7 +106,9 @@ function Troubles({ view }: { view: View }) {
             <Glyph name="warn" />
             <b>{p.text}</b>
             <span className="num c-3">{p.rule}</span>
-            {p.mend && <span className="note">{p.mend}</span>}
+            <span className="note">
+              <Fix problem={p} view={view} act={act} /> {p.mend && `Fix: ${p.mend}`}
+            </span>
           </li>
         ))}
       </ul>
@@ -177,7 +187,7 @@ function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
 
 export function Cluster() {
   const { name = "" } = useParams();
-  const { loaded } = useLive();
+  const loaded = useLoaded();
   const view = useView(name);
   const [request, setRequest] = useState<Request>();
   if (!view) return loaded ? <p className="say">There is no cluster “{name}”.</p> : <Waiting what="Asking the service …" />;
@@ -223,6 +233,7 @@ export function Cluster() {
                 <Link to={`/clusters/${name}/check`}>Checks</Link>
                 <Link to={`/clusters/${name}/log`}>Log</Link>
                 <Link to={`/clusters/${name}/tuning`}>Settings and conflicts</Link>
+                <Link to={`/clusters/${name}/policy`}>Policy and ranks</Link>
                 <Link to={`/alerts?cluster=${name}`}>Alerts</Link>
               </nav>,
             ],
@@ -249,7 +260,8 @@ export function Cluster() {
           <HistoryChart view={view} />
         </section>
         <div>
-          <Troubles view={view} />
+          <Troubles view={view} act={setRequest} />
+          <Topology view={view} act={setRequest} />
           <Recent cluster={name} />
         </div>
       </div>

@@ -1,29 +1,24 @@
 import { useQuery } from "@tanstack/react-query";
 import { memo, useState } from "react";
 import { Link } from "react-router";
-import { api, take, type View } from "../api/client";
-import { useLive } from "../live";
+import { api, take, type Health, type View } from "../api/client";
+import { useLoaded, useViews } from "../live";
 import { Waiting } from "../parts/bits";
 import { Glyph, healthClass, Sentence } from "../parts/glyphs";
 import { PlanDialog } from "../parts/plan-dialog";
 import { Ribbon } from "../parts/ribbon";
-import { behind, engineName } from "../words";
+import { behind, engineName, said } from "../words";
 
-// Worst first: the order of severity of the service.
-const severity = ["takes no writes", "adrift", "stalled", "unseen", "stopped", "fenced", "behind", "seeding", "in step", "takes writes"];
-const weight = (v: View) => severity.indexOf(v.health);
-const calm = (h: string) => h === "takes writes" || h === "in step";
+const calm = (h: Health) => h === "takes writes" || h === "in step";
 
-function opening(views: View[]): string {
+// opening says in one sentence how the fleet is, worst first.
+function opening(views: readonly View[]): string {
   const n = views.length;
-  const bad = severity
-    .filter((h) => !calm(h))
-    .flatMap((h) => {
-      const k = views.filter((v) => v.health === h).length;
-      return k > 0 ? [`${k} ${k === 1 ? "is" : "are"} ${h}`.replace("are takes", "take").replace("is takes", "takes")] : [];
-    });
+  const groups = new Map<Health, { k: number; severity: number }>();
+  for (const v of views) if (!calm(v.health)) groups.set(v.health, { k: (groups.get(v.health)?.k ?? 0) + 1, severity: v.severity });
+  const bad = [...groups].sort((a, b) => b[1].severity - a[1].severity).map(([h, { k }]) => `${k} ${said(h, k)}`);
   const fine = views.filter((v) => calm(v.health)).length;
-  return `${n === 1 ? "One cluster" : `Of ${n} clusters`}: ${[...bad, `${fine} ${fine === 1 ? "is" : "are"} in step`].join(", ")}.`;
+  return `${[`${fine} of ${n} ${n === 1 ? "cluster" : "clusters"} ${fine === 1 ? "is" : "are"} in step`, ...bad].join(", ")}.`;
 }
 
 type Trace = (number | null)[];
@@ -137,9 +132,10 @@ function Bulletin({ v }: { v: View }) {
 }
 
 export function Fleet() {
-  const { views, loaded } = useLive();
+  const views = useViews();
+  const loaded = useLoaded();
   const [find, setFind] = useState("");
-  const [pick, setPick] = useState("");
+  const [pick, setPick] = useState<Health>();
   const traces = useQuery({ queryKey: ["lag-lines"], queryFn: () => take(api.GET("/api/v1/lag-lines")), refetchInterval: 10000 });
   const alerts = useQuery({
     queryKey: ["alerts", "open"],
@@ -164,12 +160,11 @@ export function Fleet() {
         </div>
       </section>
     );
-  const sorted = [...views].sort((a, b) => weight(a) - weight(b) || a.cluster.localeCompare(b.cluster));
+  const sorted = [...views].sort((a, b) => b.severity - a.severity || a.cluster.localeCompare(b.cluster));
   const text = find.toLowerCase();
   const shown = sorted.filter(
     (v) =>
-      (pick === "" || v.health === pick) &&
-      (v.cluster.includes(text) || v.servers.some((s) => s.name.includes(text) || (s.site ?? "").toLowerCase().includes(text))),
+      (!pick || v.health === pick) && (v.cluster.includes(text) || v.servers.some((s) => s.name.includes(text) || (s.site ?? "").toLowerCase().includes(text))),
   );
   const silent = sorted.filter((v) => v.health === "takes no writes" && v.primary);
   const servers = views.reduce((n, v) => n + v.servers.length, 0);
@@ -191,19 +186,17 @@ export function Fleet() {
             <span className="vh">Find a cluster, server or site</span>
             <input className="field" placeholder="Find a cluster, server or site" value={find} onChange={(e) => setFind(e.target.value)} />
           </label>
-          <button className="pick" aria-pressed={pick === ""} onClick={() => setPick("")}>
+          <button className="pick" aria-pressed={!pick} onClick={() => setPick(undefined)}>
             all <b>{views.length}</b>
           </button>
-          {severity
-            .filter((h) => views.some((v) => v.health === h))
-            .map((h) => (
-              <button key={h} className="pick" aria-pressed={pick === h} onClick={() => setPick(pick === h ? "" : h)}>
-                <span className={healthClass(h)}>
-                  <Glyph name={h} />
-                </span>
-                {h} <b>{views.filter((v) => v.health === h).length}</b>
-              </button>
-            ))}
+          {[...new Set(sorted.map((v) => v.health))].map((h) => (
+            <button key={h} className="pick" aria-pressed={pick === h} onClick={() => setPick(pick === h ? undefined : h)}>
+              <span className={healthClass(h)}>
+                <Glyph name={h} />
+              </span>
+              {h} <b>{views.filter((v) => v.health === h).length}</b>
+            </button>
+          ))}
         </div>
         <div className="fl fl-th" aria-hidden="true">
           <span>cluster</span>

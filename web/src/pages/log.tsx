@@ -9,7 +9,7 @@ import { PlanDialog } from "../parts/plan-dialog";
 import { RowValues } from "../parts/row-values";
 import { changed, engineName, size, when } from "../words";
 
-type Transaction = components["schemas"]["VerbTransaction"];
+type Transaction = components["schemas"]["TailTransaction"];
 
 export function LogFiles({ cluster, server, needs }: { cluster: string; server: string; needs: boolean }) {
   const q = useQuery({

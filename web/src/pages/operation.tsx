@@ -3,8 +3,8 @@ import { Link, useParams } from "react-router";
 import { api, take, type Operation as Op } from "../api/client";
 import { Facts, Problem, Waiting } from "../parts/bits";
 import { TailTable, type Transaction } from "../parts/tail-table";
+import { kinds } from "../names";
 import { size, span, when } from "../words";
-import { operationWords } from "./cluster";
 
 type Timed = { title: string; state: string; from: number; to: number; pause: boolean; noReturn: boolean; seen?: string; error?: string; note: string };
 
@@ -162,12 +162,12 @@ export function Operation() {
         <h1 className="say">
           {running ? (
             <>
-              <b>{operationWords[o.kind]} under way.</b> {o.plan.summary}
+              <b>{kinds[o.kind].noun} under way.</b> {o.plan.summary}
             </>
           ) : (
             <>
               <b className={o.outcome === "finished" ? "" : "c-halt"}>
-                {operationWords[o.kind]}: {o.outcome}.
+                {kinds[o.kind].noun}: {o.outcome}.
               </b>{" "}
               {o.message}
             </>

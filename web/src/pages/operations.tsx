@@ -3,7 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, take } from "../api/client";
 import { Problem, Waiting } from "../parts/bits";
 import { span, when } from "../words";
-import { operationWords } from "./cluster";
+import { kinds } from "../names";
 
 export function Operations() {
   const [query, setQuery] = useSearchParams();
@@ -56,7 +56,7 @@ export function Operations() {
         <label>
           <span className="c-3">cluster</span> <input className="field" value={cluster} onChange={(e) => set("cluster", e.target.value)} />
         </label>
-        {select("kind", kind, Object.keys(operationWords))}
+        {select("kind", kind, Object.keys(kinds))}
         {select("state", state, ["running", "finished", "undone", "refused", "needs you"])}
       </div>
       <Problem error={list.error} />
@@ -84,7 +84,7 @@ export function Operations() {
                 </td>
                 <td>{o.cluster}</td>
                 <td>
-                  {operationWords[o.kind] ?? o.kind} {o.plan.candidate ?? o.plan.target}
+                  {kinds[o.kind].noun} {o.plan.candidate ?? o.plan.target}
                 </td>
                 <td className={o.outcome === "needs you" ? "c-halt" : ""}>{o.outcome || o.state}</td>
                 <td className="nw">{when(o.created_at)}</td>

@@ -1,81 +1,29 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
-import { Link, useNavigate, useParams } from "react-router";
-import { api, take, type Plan } from "../api/client";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import type { Request } from "../api/client";
 import { useView } from "../live";
 import { Facts, Problem, Waiting } from "../parts/bits";
-import { Verdict } from "../parts/glyphs";
 import { Checks, PlanDialog } from "../parts/plan-dialog";
 import { Ribbon } from "../parts/ribbon";
 import type { Fork } from "../parts/ribbon-fork";
 import { TailTable } from "../parts/tail-table";
-import { engineName, size, span } from "../words";
-
-const pictures: Record<string, ReactNode> = {
-  follow: <path className="n" d="M20 8L46 21H80" />,
-  rewind: (
-    <>
-      <path className="gone" d="M20 10L46 23H80" />
-      <path className="k" d="M80 29H42L20 18M27 26L20 18L30.5 18.2" />
-    </>
-  ),
-  rebuild: (
-    <>
-      <rect className="o" x=".5" y="19.5" width="83" height="9" />
-      <rect className="sd" x=".5" y="19.5" width="34" height="9" />
-    </>
-  ),
-};
-
-function Ways({ plan, server, choose }: { plan: Plan; server: string; choose: (way: string) => void }) {
-  return (
-    <div className="ways" role="radiogroup" aria-label="Way back">
-      {(plan.ways ?? []).map((w) => (
-        <div key={w.name} className={w.chosen ? "on" : ""}>
-          <input className="radio" type="radio" name="way" id={`way-${w.name}`} checked={w.chosen} disabled={!w.possible} onChange={() => choose(w.name)} />
-          <svg className="wd" width="84" height="34" viewBox="0 0 84 34" aria-hidden="true">
-            <path className="t" d="M0 8H84" />
-            {pictures[w.name]}
-          </svg>
-          <label htmlFor={`way-${w.name}`}>
-            <span className="nm">{w.name[0]?.toUpperCase() + w.name.slice(1)}</span> &ensp;
-            <Verdict result={w.possible ? "pass" : "fail"} word={w.possible ? "possible" : "not possible"} />
-            <div className="note">{w.why}</div>
-          </label>
-          <span className="est">{w.chosen && plan.steps?.length ? `about ${span(plan.steps.reduce((n, s) => n + s.expected_seconds, 0))}` : ""}</span>
-        </div>
-      ))}
-      {(plan.ways ?? []).length === 0 && <p className="note">No way back of {server} can be told: see the checks.</p>}
-    </div>
-  );
-}
+import { usePlan } from "../parts/use-plan";
+import { Ways } from "../parts/ways";
+import { engineName, size } from "../words";
 
 // Rejoin shows what only a server has, where its history left the cluster's,
 // and the ways back.
 export function Rejoin() {
   const { name = "", server = "" } = useParams();
   const view = useView(name);
-  const navigate = useNavigate();
   const [way, setWay] = useState<string>();
   const [typed, setTyped] = useState("");
   const [salvage, setSalvage] = useState(false);
   const [compare, setCompare] = useState(false);
-  const ask = { kind: "rejoin", server, way, compare: compare || undefined };
-  const q = useQuery({
-    queryKey: ["plan", name, ask],
-    queryFn: () => take(api.POST("/api/v1/clusters/{cluster}/plan", { params: { path: { cluster: name } }, body: ask })),
-    retry: false,
-    refetchOnWindowFocus: false,
-    placeholderData: (old) => old,
-  });
-  const begin = useMutation({
-    mutationFn: () =>
-      take(api.POST("/api/v1/clusters/{cluster}/operations", { params: { path: { cluster: name } }, body: { ...ask, confirm_name: typed || undefined } })),
-    onSuccess: (op) => navigate(`/operations/${op.id}`),
-  });
+  const ask: Request = { kind: "rejoin", server, way, compare: compare || undefined };
+  const { query: q, plan: p, begin, changes } = usePlan(name, ask);
   if (!view) return <Waiting what="Asking the service …" />;
   const me = view.servers.find((s) => s.name === server);
-  const p = q.data;
   const x = p?.examination;
   const tail = x?.tail;
   const failed = (p?.checks ?? []).find((c) => c.result === "fail");
@@ -93,7 +41,7 @@ export function Rejoin() {
             {server} is {me?.health ?? "not a server of this cluster"}.
           </b>{" "}
           {q.isPending
-            ? "Its data is being held against the history of the cluster …"
+            ? "Comparing its log with the primary’s …"
             : tail
               ? `It holds ${tail.transactions.length === 1 ? "one transaction" : `${tail.transactions.length} transactions`} that ${name} lacks. ${view.primary} takes writes, so nothing waits; choose how ${server} comes back.`
               : p?.summary}
@@ -114,11 +62,21 @@ export function Rejoin() {
           ]}
         />
       </section>
-      <Problem error={q.error ?? begin.error} />
+      <Problem error={q.error ?? (changes.length > 0 ? null : begin.error)} />
+      {changes.length > 0 && (
+        <div className="c-halt" role="alert">
+          <b>The plan has changed since it was shown: nothing was changed yet. Read it and start again.</b>
+          <ul>
+            {changes.map((c) => (
+              <li key={c}>{c}</li>
+            ))}
+          </ul>
+        </div>
+      )}
       <section className="panel rbp" aria-label="Ribbon">
         <Ribbon view={view} forks={fork ? { [server]: fork } : {}} />
       </section>
-      {q.isPending && <Waiting what={`Reading what stands on ${server} …`} />}
+      {q.isPending && <Waiting what={`Reading the data on ${server} …`} />}
       {p && (
         <div className="rj">
           <div>
@@ -139,7 +97,7 @@ export function Rejoin() {
                     <b>Salvage</b>
                     <div className="note c-2">
                       {tail.transactions.length} transactions, {size(x?.tail_bytes ?? 0)} of log:{" "}
-                      {tail.saved ? `saved, and kept on ${server}’s host.` : `saved before anything is taken out, read back, and kept on ${server}’s host.`}
+                      {tail.saved ? `saved, and kept on ${server}’s host.` : `saved before anything is removed, read back, and kept on ${server}’s host.`}
                     </div>
                   </div>
                   {tail.saved ? (
@@ -169,7 +127,7 @@ export function Rejoin() {
                 className="conf"
                 onSubmit={(e) => {
                   e.preventDefault();
-                  begin.mutate();
+                  begin.mutate(typed);
                 }}
               >
                 {p.confirm_name && !failed ? (
@@ -181,7 +139,7 @@ export function Rejoin() {
                   </>
                 ) : (
                   <>
-                    <span className={failed ? "c-halt" : ""}>{failed ? failed.evidence : "Nothing is thrown away."}</span>
+                    <span className={failed ? "c-halt" : ""}>{failed ? failed.evidence : "Nothing is discarded."}</span>
                     <span />
                   </>
                 )}
@@ -190,7 +148,7 @@ export function Rejoin() {
                 </button>
               </form>
             </div>
-            {p.destroys && <p className="note c-halt">This throws away {p.destroys}.</p>}
+            {p.destroys && <p className="note c-halt">This discards {p.destroys}.</p>}
           </section>
         </div>
       )}

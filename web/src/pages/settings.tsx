@@ -1,9 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take } from "../api/client";
-import { useLive } from "../live";
 import { Channels } from "../parts/channels";
-import { Policy } from "../parts/policy";
 import { Tokens } from "../parts/tokens";
 import { size, zone } from "../words";
 
@@ -64,9 +62,6 @@ function Records() {
 }
 
 export function Settings() {
-  const { views } = useLive();
-  const [picked, setPicked] = useState("");
-  const shown = views.find((v) => v.cluster === picked) ?? [...views].sort((a, b) => a.cluster.localeCompare(b.cluster))[0];
   const client = useQueryClient();
   const leave = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/session")), onSuccess: () => client.setQueryData(["session"], null) });
   return (
@@ -83,23 +78,10 @@ export function Settings() {
         <div>
           <Appearance />
           <Tokens />
-          <Channels />
-          <Records />
         </div>
         <div>
-          {views.length > 0 && (
-            <label>
-              <span className="c-3">policy and ranks of</span>{" "}
-              <select className="field" value={shown?.cluster} onChange={(e) => setPicked(e.target.value)}>
-                {[...views]
-                  .sort((a, b) => a.cluster.localeCompare(b.cluster))
-                  .map((v) => (
-                    <option key={v.cluster}>{v.cluster}</option>
-                  ))}
-              </select>
-            </label>
-          )}
-          {shown && <Policy key={shown.cluster} v={shown} />}
+          <Channels />
+          <Records />
         </div>
       </div>
     </>

@@ -64,7 +64,7 @@ function AddServer({ cluster }: { cluster: string }) {
       take(
         api.POST("/api/v1/clusters/{cluster}/servers", {
           params: { path: { cluster } },
-          body: { name: server, rank, site: site || undefined, primary: first || undefined },
+          body: { name: server, rank, hidden: false, site: site || undefined, primary: first || undefined },
         }),
       ),
   });

@@ -1,31 +1,20 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { useMutation, useQuery } from "@tanstack/react-query";
 import { Fragment, useRef, useState } from "react";
-import { useNavigate } from "react-router";
-import { api, take, type Check, type Plan, type Request, type View } from "../api/client";
+import type { Check, Plan, Request, View } from "../api/client";
+import { kinds } from "../names";
 import { clock, span } from "../words";
 import { Problem, Waiting } from "./bits";
 import { Verdict } from "./glyphs";
 import { RowValues } from "./row-values";
+import { usePlan } from "./use-plan";
+import { Ways } from "./ways";
 
-const titles: Record<string, string> = {
-  seed: "Seed",
-  switchover: "Switch over",
-  failover: "Fail over",
-  rejoin: "Rejoin",
-  compare: "Compare the data of",
-  salvage: "Save the tail of",
-  trim: "Trim the log of",
-  set: "Change a setting of",
-  follow: "Point elsewhere",
-};
-
-const order = { fail: 0, warn: 1, pass: 2 } as Record<string, number>;
+const order: Record<Check["result"], number> = { fail: 0, warn: 1, pass: 2 };
 
 // Checks shows checks, worst first; all of them when asked.
 export function Checks({ checks, open = false }: { checks: Check[]; open?: boolean }) {
   const [all, setAll] = useState(open);
-  const sorted = [...checks].sort((a, b) => (order[a.result] ?? 3) - (order[b.result] ?? 3));
+  const sorted = [...checks].sort((a, b) => order[a.result] - order[b.result]);
   const loud = sorted.filter((c) => c.result !== "pass");
   const quiet = sorted.filter((c) => c.result === "pass");
   const shown = all ? sorted : [...loud, ...quiet.slice(0, Math.max(0, 4 - loud.length))];
@@ -47,7 +36,7 @@ export function Checks({ checks, open = false }: { checks: Check[]; open?: boole
               {c.server ? ` (${c.server})` : ""}
               <div className="note">{c.evidence}</div>
               {c.result !== "pass" && c.why && <div className="note">{c.why}</div>}
-              {c.mend && <div className="note">To mend: {c.mend}</div>}
+              {c.mend && <div className="note">Fix: {c.mend}</div>}
             </div>
           </li>
         ))}
@@ -129,26 +118,7 @@ function Choices({ plan, ask, set }: { plan: Plan; ask: Request; set: (r: Reques
       {ways.length > 0 && (
         <>
           <h2 className="h">Way back</h2>
-          <div className="ways cand" role="radiogroup" aria-label="Way back">
-            {ways.map((w) => (
-              <div key={w.name} className={w.chosen ? "on" : ""}>
-                <input
-                  className="radio"
-                  type="radio"
-                  name="way"
-                  aria-label={w.name}
-                  checked={w.chosen}
-                  disabled={!w.possible}
-                  onChange={() => set({ ...ask, way: w.name })}
-                />
-                <span className="nm">{w.name}</span>
-                <span className="note">
-                  {w.possible ? "" : "not possible: "}
-                  {w.why}
-                </span>
-              </div>
-            ))}
-          </div>
+          <Ways plan={plan} server={plan.target ?? ""} choose={(way) => set({ ...ask, way })} />
         </>
       )}
     </>
@@ -169,7 +139,7 @@ function Vouch({ view, ask, set }: { view: View; ask: Request; set: (r: Request)
             checked={said.includes(n)}
             onChange={(e) => set({ ...ask, confirm_stopped: e.target.checked ? [...said, n] : said.filter((x) => x !== n) })}
           />{" "}
-          I know that {n} is off and stays off, although its agent does not answer
+          I have verified that {n} is off and will stay off
         </label>
       ))}
     </>
@@ -183,7 +153,7 @@ function Tail({ plan }: { plan: Plan }) {
   return (
     <section>
       <h2 className="h">
-        What only {plan.target} has <span className="note">{tail.transactions.length} transactions, saved before anything is taken out</span>
+        What only {plan.target} has <span className="note">{tail.transactions.length} transactions, saved before anything is removed</span>
       </h2>
       <div className="journal">
         <table className="tb tl">
@@ -218,31 +188,13 @@ function Tail({ plan }: { plan: Plan }) {
 export function PlanDialog({ view, request, close }: { view: View; request: Request; close: () => void }) {
   const [ask, setAsk] = useState<Request>(request);
   const [typed, setTyped] = useState("");
-  const navigate = useNavigate();
   const cancel = useRef<HTMLButtonElement>(null);
   const cluster = view.cluster;
-  const plan = useQuery({
-    queryKey: ["plan", cluster, ask],
-    queryFn: () => take(api.POST("/api/v1/clusters/{cluster}/plan", { params: { path: { cluster } }, body: ask })),
-    retry: false,
-    gcTime: 0,
-    refetchOnWindowFocus: false,
-  });
-  const begin = useMutation({
-    mutationFn: (p: Plan) =>
-      take(
-        api.POST("/api/v1/clusters/{cluster}/operations", {
-          params: { path: { cluster } },
-          body: { ...ask, to: ask.to ?? p.candidate, confirm_name: typed || undefined },
-        }),
-      ),
-    onSuccess: (op) => navigate(`/operations/${op.id}`),
-  });
-  const kind = ask.kind ?? "";
-  const p = plan.data;
+  const { query, plan: p, begin, changes } = usePlan(cluster, ask);
   const failed = (p?.checks ?? []).find((c) => c.result === "fail");
   const named = !p?.confirm_name || typed === p.confirm_name;
-  const what = `${titles[kind] ?? kind} ${ask.server || cluster}`;
+  const { title } = kinds[ask.kind];
+  const what = `${title} ${ask.server || cluster}`;
   return (
     <Dialog open onClose={close} initialFocus={cancel}>
       <div className="scrim" aria-hidden="true" />
@@ -254,7 +206,7 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
               {p ? `: ${p.summary}` : ""}
             </DialogTitle>
             <p className="note">
-              {p ? `Plan made at ${clock(new Date(plan.dataUpdatedAt))}. Nothing has been changed.` : "Looking at all servers. Nothing is changed."}
+              {p ? `Plan made at ${clock(new Date(query.dataUpdatedAt))}. Nothing has been changed.` : "Looking at all servers. Nothing is changed."}
             </p>
           </div>
           <button className="btn sm" onClick={close}>
@@ -263,8 +215,8 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
         </header>
         <div className="bd">
           <div>
-            {plan.isPending && <Waiting what="Making the plan: every server is looked at afresh …" />}
-            <Problem error={plan.error} />
+            {query.isPending && <Waiting what="Making the plan: every server is looked at again …" />}
+            <Problem error={query.error} />
             {p && (
               <>
                 <Choices plan={p} ask={ask} set={setAsk} />
@@ -283,8 +235,8 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
                 )}
                 {ask.kind === "seed" && (
                   <label>
-                    <input type="checkbox" checked={ask.replace ?? false} onChange={(e) => setAsk({ ...ask, replace: e.target.checked })} /> The data that
-                    stands there may go
+                    <input type="checkbox" checked={ask.replace ?? false} onChange={(e) => setAsk({ ...ask, replace: e.target.checked })} /> The data that is
+                    there may be removed
                   </label>
                 )}
                 <Checks checks={p.checks ?? []} />
@@ -310,7 +262,7 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
         {p?.destroys && !failed && (
           <div className="conf">
             <span>
-              <b className="c-halt">This throws away {p.destroys}.</b> Type <b>{p.confirm_name}</b> to go on:
+              <b className="c-halt">This discards {p.destroys}.</b> Type <b>{p.confirm_name}</b> to go on:
             </span>
             <input className="field" aria-label="Name to confirm" value={typed} onChange={(e) => setTyped(e.target.value)} autoComplete="off" />
             <span />
@@ -328,13 +280,28 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
                 <b>Writes pause about {span(p.pause_seconds)}.</b>
               </p>
             )}
-            <Problem error={begin.error} />
+            {changes.length > 0 ? (
+              <div className="c-halt" role="alert">
+                <b>The plan has changed since it was shown: nothing was changed yet. Read it and start again.</b>
+                <ul>
+                  {changes.map((c) => (
+                    <li key={c}>{c}</li>
+                  ))}
+                </ul>
+              </div>
+            ) : (
+              <Problem error={begin.error} />
+            )}
           </div>
           <button ref={cancel} className="btn" onClick={close}>
             Cancel
           </button>
-          <button className={p?.destroys ? "btn stop" : "btn go"} disabled={!p || !!failed || !named || begin.isPending} onClick={() => p && begin.mutate(p)}>
-            {titles[kind]} {ask.kind === "switchover" || ask.kind === "failover" ? `to ${p?.candidate ?? "…"}` : ask.server || cluster}
+          <button
+            className={p?.destroys ? "btn stop" : "btn go"}
+            disabled={!p || !!failed || !named || begin.isPending || query.isFetching}
+            onClick={() => begin.mutate(typed)}
+          >
+            {title} {ask.kind === "switchover" || ask.kind === "failover" ? `to ${p?.candidate ?? "…"}` : ask.server || cluster}
           </button>
         </footer>
       </DialogPanel>

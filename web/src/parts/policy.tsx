@@ -1,37 +1,17 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take, type View } from "../api/client";
-import { useLive } from "../live";
+import { useNavigate } from "react-router";
+import { ruleNames, rules, type Rule } from "../names";
 import { Problem } from "./bits";
-
-// The service's rules, worst first.
-const rules = [
-  "two primaries",
-  "no primary",
-  "takes no writes",
-  "needs you",
-  "adrift",
-  "log filling",
-  "link down",
-  "stalled",
-  "unseen",
-  "down",
-  "at risk",
-  "slot filling",
-  "behind",
-  "conflicts",
-  "clock",
-  "certificate",
-  "open by default",
-];
 
 // Policy changes the limits and the ranks of one cluster, or removes it.
 export function Policy({ v }: { v: View }) {
   const [policy, setPolicy] = useState(v.policy);
   const path = { cluster: v.cluster };
   const save = useMutation({ mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body: { policy } })) });
-  const { forget } = useLive();
-  const remove = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}", { params: { path } })), onSuccess: () => forget(v.cluster) });
+  const navigate = useNavigate();
+  const remove = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}", { params: { path } })), onSuccess: () => navigate("/") });
   const rank = useMutation({
     mutationFn: ({ server, ...body }: { server: string; rank?: number; hidden?: boolean; site?: string }) =>
       take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } }, body })),
@@ -49,10 +29,10 @@ export function Policy({ v }: { v: View }) {
       />
     </label>
   );
-  const mute = (rule: string, on: boolean) => setPolicy({ ...policy, muted: on ? [...policy.muted, rule] : policy.muted.filter((r) => r !== rule) });
+  const mute = (rule: Rule, on: boolean) => setPolicy({ ...policy, muted: on ? [...policy.muted, rule] : policy.muted.filter((r) => r !== rule) });
   return (
     <section className="sec">
-      <h2 className="h">{v.cluster}</h2>
+      <h2 className="h">Limits</h2>
       <form
         className="form"
         onSubmit={(e) => {
@@ -72,9 +52,9 @@ export function Policy({ v }: { v: View }) {
         <fieldset>
           <legend className="note">Muted: no alert, the problem is shown all the same</legend>
           <div className="mutes">
-            {rules.map((r) => (
+            {ruleNames.map((r) => (
               <label key={r}>
-                <input type="checkbox" checked={policy.muted.includes(r)} onChange={(e) => mute(r, e.target.checked)} /> {r}
+                <input type="checkbox" checked={policy.muted.includes(r)} onChange={(e) => mute(r, e.target.checked)} /> {rules[r]}
               </label>
             ))}
           </div>
@@ -84,6 +64,7 @@ export function Policy({ v }: { v: View }) {
           {save.isSuccess && <span className="note">saved</span>}
         </div>
       </form>
+      <h2 className="h">Ranks and places</h2>
       <table className="tb">
         <tbody>
           {v.servers.map((s) => (
@@ -123,7 +104,9 @@ export function Policy({ v }: { v: View }) {
       <div className="btns">
         <button
           className="btn sm risk"
-          onClick={() => confirm(`Forget the cluster ${v.cluster}? Its databases go on as they are; Cross Twin no longer looks after them.`) && remove.mutate()}
+          onClick={() =>
+            confirm(`Remove the cluster ${v.cluster} from Cross Twin? Its databases keep running; Cross Twin no longer watches them.`) && remove.mutate()
+          }
         >
           Remove {v.cluster}
         </button>

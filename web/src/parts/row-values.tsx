@@ -3,7 +3,7 @@ import type { components } from "../api/schema";
 // RowValues shows a changed row before and after; of an update only what
 // changed, and the first column, which mostly is the key. Where a side cannot be
 // read, a note says why.
-export function RowValues({ row }: { row: components["schemas"]["VerbRowChange"] }) {
+export function RowValues({ row }: { row: components["schemas"]["TailRowChange"] }) {
   return (
     <>
       {row.columns.map((c, k) => {

@@ -3,7 +3,7 @@ import type { components } from "../api/schema";
 import { changed, clock } from "../words";
 import { RowValues } from "./row-values";
 
-export type Transaction = components["schemas"]["VerbTransaction"];
+export type Transaction = components["schemas"]["TailTransaction"];
 
 const shownAtOnce = 12;
 

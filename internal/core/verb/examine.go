@@ -1,0 +1,40 @@
+package verb
+
+import (
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
+)
+
+// Examine asks what is in a data directory beyond what an observation can see:
+// the end of its log, and whether its tail parted at a fork. It is no step of a
+// plan: plans are made from it.
+type Examine struct {
+	// Past and Line are the history to compare with, Written how far it has come.
+	Line    position.Line     `json:"line"`
+	Past    []position.Branch `json:"past,omitempty"`
+	Written string            `json:"written,omitempty"`
+	// Primary is whose history that is.
+	Primary Peer `json:"primary"`
+}
+
+// Examination is what a server holds, found without changing anything.
+type Examination struct {
+	Running   bool          `json:"running"`
+	Role      string        `json:"role,omitempty"`
+	Clean     bool          `json:"clean"` // stopped cleanly
+	State     string        `json:"state"`
+	Line      position.Line `json:"line"`
+	End       string        `json:"end"`  // of the log, on Line
+	Fork      string        `json:"fork"` // where the histories part; End when they do not
+	ForkLine  uint32        `json:"fork_line"`
+	Kinship   string        `json:"kinship"` // of the two histories up to the fork
+	TailBytes int64         `json:"tail_bytes"`
+	// Unfinished names a copy or rewind that was interrupted here.
+	Unfinished string `json:"unfinished,omitempty"`
+	Empty      bool   `json:"empty"`
+	// Rewindable reports whether blocks can be taken back; WhyNot says why not.
+	Rewindable bool       `json:"rewindable"`
+	WhyNot     string     `json:"why_not,omitempty"`
+	Tail       *tail.Tail `json:"tail,omitempty"`
+	System     string     `json:"system"`
+}

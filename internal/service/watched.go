@@ -1,0 +1,258 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/history"
+	"crosstwin/internal/core/lag"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
+)
+
+// watched is what the service remembers of a cluster between observations.
+type watched struct {
+	// latest is the newest assessment: all faces read it, without a lock.
+	latest atomic.Pointer[Assessment]
+
+	mu      sync.Mutex // guards all that follows
+	rec     store.Cluster
+	members []*member
+	clock   *lag.Clock
+	line    position.Line // that the clock's positions are on
+	// written is in the unit of the engine's positions, writtenBytes in bytes of
+	// log.
+	written, writtenBytes rate
+	op, needsYou          *view.Running
+}
+
+// Assessment is a cluster as judged at one moment, with what it was judged
+// from. It is never changed: an observation that comes in ends in a new one.
+type Assessment struct {
+	View view.View
+	// Members are what plans are made from. Nothing in them is changed later.
+	Members []view.Member
+	// WrittenBytesRate is in bytes of log a second.
+	WrittenBytesRate float64
+}
+
+type member struct {
+	rec     store.Server
+	last    *observation.Server
+	seenAt  time.Time
+	askedAt time.Time
+	state   time.Time // since when last.GTIDState is as it is
+	problem string
+	busy    bool
+	applied rate
+	moved   time.Time
+	at      int64
+	// receivedMoved is when the received position last moved.
+	receivedMoved time.Time
+	received      string
+	skew          skew
+	conflicts     rate
+	series        *history.Series
+}
+
+func newWatched() *watched {
+	return &watched{clock: lag.NewClock(clockSamples), written: newRate(shortSpan), writtenBytes: newRate(longSpan)}
+}
+
+// cluster returns what is remembered of a cluster.
+func (s *Service) cluster(name string) (*watched, error) {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if c := s.clusters[name]; c != nil {
+		return c, nil
+	}
+	return nil, NotFound("cluster", name)
+}
+
+// all returns all clusters, by name.
+func (s *Service) all() []*watched {
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	names := make([]string, 0, len(s.clusters))
+	for n := range s.clusters {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	out := make([]*watched, len(names))
+	for i, n := range names {
+		out[i] = s.clusters[n]
+	}
+	return out
+}
+
+// reload takes over the membership from the records, and judges every cluster
+// anew.
+func (s *Service) reload(ctx context.Context) error {
+	s.reloading.Lock()
+	defer s.reloading.Unlock()
+	clusters, err := s.Store.Clusters(ctx)
+	if err != nil {
+		return err
+	}
+	servers, err := s.Store.Servers(ctx, "")
+	if err != nil {
+		return err
+	}
+	needed, err := s.Store.NeedYou(ctx)
+	if err != nil {
+		return err
+	}
+	members := map[string][]store.Server{}
+	for _, rec := range servers {
+		members[rec.Cluster] = append(members[rec.Cluster], rec)
+	}
+	s.mu.RLock()
+	before := s.clusters
+	s.mu.RUnlock()
+	next := map[string]*watched{}
+	for _, rec := range clusters {
+		c := before[rec.Name]
+		if c == nil || c.id() != rec.ID {
+			c = newWatched()
+		}
+		var needsYou *view.Running
+		if o, found := needed[rec.Name]; found {
+			needsYou = &view.Running{ID: o.ID, Kind: o.Kind}
+		}
+		c.take(rec, members[rec.Name], needsYou)
+		next[rec.Name] = c
+	}
+	s.mu.Lock()
+	s.clusters = next
+	s.mu.Unlock()
+	for name := range before {
+		if next[name] == nil {
+			s.Hub.publish(EventRemoved, name, Removed{Cluster: name})
+		}
+	}
+	return nil
+}
+
+func (c *watched) id() int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.rec.ID
+}
+
+// take takes over a cluster's records; what is known of a member that stays is
+// kept.
+func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *view.Running) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.rec.Owner != rec.Owner {
+		c.clock.Reset()
+	}
+	c.rec, c.needsYou = rec, needsYou
+	old := c.members
+	c.members = nil
+	for _, sr := range members {
+		m := &member{applied: newRate(shortSpan), conflicts: newRate(conflictSpan)}
+		for _, o := range old {
+			if o.rec.ID == sr.ID {
+				m = o
+			}
+		}
+		m.rec = sr
+		c.members = append(c.members, m)
+	}
+	c.assess(time.Now())
+}
+
+// assess judges the cluster; c.mu is held.
+func (c *watched) assess(now time.Time) *Assessment {
+	in := c.input(now)
+	a := &Assessment{View: view.Assess(in), Members: in.Members, WrittenBytesRate: in.WrittenBytesRate}
+	c.latest.Store(a)
+	return a
+}
+
+// assessNow judges the cluster once more, because time itself has passed.
+func (c *watched) assessNow() *Assessment {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.assess(time.Now())
+}
+
+// input collects what a cluster is judged from; c.mu is held.
+func (c *watched) input(now time.Time) view.Input {
+	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term, OwnerTerm: c.rec.OwnerTerm, Owner: c.rec.Owner, Policy: c.rec.Policy,
+		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now), Operation: c.op, NeedsYou: c.needsYou, Now: now}
+	for _, m := range c.members {
+		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt, StateSince: m.state, Problem: m.problem,
+			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved, ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
+	}
+	return in
+}
+
+// member finds a server by name; c.mu is held.
+func (c *watched) member(name string) *member {
+	for _, m := range c.members {
+		if m.rec.Name == name {
+			return m
+		}
+	}
+	return nil
+}
+
+// target returns where a server's agent is, and what it is told with each
+// question.
+func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.ObserveRequest, error) {
+	c, err := s.cluster(cluster)
+	if err != nil {
+		return agentapi.Target{}, agentapi.ObserveRequest{}, err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	m := c.member(server)
+	if m == nil {
+		return agentapi.Target{}, agentapi.ObserveRequest{}, NotFound("server", server)
+	}
+	return agentapi.Target{Cluster: cluster, Server: server, Address: m.rec.Agent}, agentapi.ObserveRequest{Term: c.rec.OwnerTerm, Owner: c.rec.Owner == server}, nil
+}
+
+// Assessments returns the newest assessment of every cluster, by name.
+func (s *Service) Assessments() []*Assessment {
+	var out []*Assessment
+	for _, c := range s.all() {
+		out = append(out, c.latest.Load())
+	}
+	return out
+}
+
+// Assessment returns the newest assessment of one cluster.
+func (s *Service) Assessment(name string) (*Assessment, error) {
+	c, err := s.cluster(name)
+	if err != nil {
+		return nil, err
+	}
+	return c.latest.Load(), nil
+}
+
+// Views returns all clusters as judged last, by name.
+func (s *Service) Views() []view.View {
+	out := []view.View{}
+	for _, a := range s.Assessments() {
+		out = append(out, a.View)
+	}
+	return out
+}
+
+// View returns one cluster as judged last.
+func (s *Service) View(name string) (view.View, error) {
+	a, err := s.Assessment(name)
+	if err != nil {
+		return view.View{}, err
+	}
+	return a.View, nil
+}
