@@ -162,7 +162,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	ctx = context.WithoutCancel(ctx)
 	o := a.look(ctx, thorough)
 	s := a.memory.get()
-	if s.Guard.MustFence(o.Role == observation.Primary) {
+	if s.Guard.MustFence(o.Process.Role == observation.Primary) {
 		a.log.Warn("the server is writable and does not own the term: fencing it", "accepted", s.Guard.Accepted)
 		if err := a.fence(ctx, false); err != nil {
 			a.log.Error("fencing failed", "error", err)
@@ -170,11 +170,11 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 		o = a.look(ctx, thorough)
 		s = a.memory.get()
 	}
-	if s.Fenced && o.Running {
+	if s.Fenced && o.Process.Running {
 		a.memory.change(func(s *state) error { s.Fenced = false; return nil })
 		s.Fenced = false
 	}
-	o.Guard, o.Fenced, o.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
+	o.Guard, o.Process.Fenced, o.Log.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
 	o.Abilities = a.abilities()
 	o.CertificateEnds = a.cert.Leaf.NotAfter
 	a.lastMu.Lock()

@@ -43,7 +43,7 @@ func (f *fakeEngine) Observe(ctx context.Context, _ bool) *observation.Server {
 	if f.writable {
 		role = observation.Primary
 	}
-	return &observation.Server{Running: true, Accepting: ctx.Err() == nil, Role: role, Writable: f.writable}
+	return &observation.Server{Process: observation.Process{Running: true, Accepting: ctx.Err() == nil, Role: role, Writable: f.writable}}
 }
 func (f *fakeEngine) Start(_ context.Context, as observation.Role) error {
 	f.mu.Lock()
@@ -258,7 +258,7 @@ func TestFencesItself(t *testing.T) {
 	r := newRig(t)
 	r.f.writable = true
 	o, err := r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{})
-	if err != nil || !o.Writable || r.f.fenced != 0 {
+	if err != nil || !o.Process.Writable || r.f.fenced != 0 {
 		t.Fatalf("a server that is not under our care yet: %+v %v", o, err)
 	}
 	if o, err = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); err != nil || r.f.fenced != 0 || !o.Guard.Owner {
@@ -267,11 +267,11 @@ func TestFencesItself(t *testing.T) {
 	if _, err := r.do(t, 4, verb.Note{}); err != nil {
 		t.Fatal(err)
 	}
-	if o, _ = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); r.f.fenced != 0 || !o.Writable {
+	if o, _ = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); r.f.fenced != 0 || !o.Process.Writable {
 		t.Error("a term that was only opened fenced its owner")
 	}
 	o, err = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 4, Owner: false})
-	if err != nil || r.f.fenced != 1 || o.Writable {
+	if err != nil || r.f.fenced != 1 || o.Process.Writable {
 		t.Errorf("a decision for another server: fenced %d times, %+v %v", r.f.fenced, o.Guard, err)
 	}
 	// Somebody opens it again; no service asks.
@@ -305,7 +305,7 @@ func TestFencesWhenNobodyWaits(t *testing.T) {
 	}
 	gone, cancel := context.WithCancel(t.Context())
 	cancel()
-	if o := r.observe(gone, false); r.f.fenced != 1 || r.f.writable || !o.Accepting {
+	if o := r.observe(gone, false); r.f.fenced != 1 || r.f.writable || !o.Process.Accepting {
 		t.Errorf("fenced %d times, writable %v, %+v", r.f.fenced, r.f.writable, o)
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/labstack/echo/v4"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 )
 
@@ -103,7 +104,8 @@ func schemaOf(v any, schemas openapi3.Schemas) (*openapi3.SchemaRef, error) {
 
 // written are types that write themselves as JSON, and how.
 var written = map[reflect.Type]func(*openapi3.Schema){
-	reflect.TypeFor[verb.Fact](): func(s *openapi3.Schema) { *s = *openapi3.NewStringSchema() },
+	reflect.TypeFor[verb.Fact]():                func(s *openapi3.Schema) { *s = *openapi3.NewStringSchema() },
+	reflect.TypeFor[observation.Maybe[int64]](): func(s *openapi3.Schema) { *s = *openapi3.NewInt64Schema().WithNullable() },
 	reflect.TypeFor[verb.Sealed](): func(s *openapi3.Schema) {
 		name := openapi3.NewStringSchema()
 		name.Enum = enums[reflect.TypeFor[verb.Name]()]

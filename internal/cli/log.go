@@ -61,18 +61,22 @@ func (a *app) printLogs(w io.Writer, l apitype.Logs, v *view.View) {
 	if l.Server == v.Primary {
 		fmt.Fprintf(w, "Nobody needs %s of it", view.Size(free))
 		if s != nil && s.Observation != nil {
-			if keep := s.Observation.Live["wal_keep_size"]; keep != "" && keep != "0" {
+			if keep := s.Observation.Config.Live["wal_keep_size"]; keep != "" && keep != "0" {
 				fmt.Fprintf(w, "; wal_keep_size keeps %s for servers that rejoin", keep)
 			}
-			if after := s.Observation.Live["binlog_expire_logs_seconds"]; after != "" && after != "0" {
+			if after := s.Observation.Config.Live["binlog_expire_logs_seconds"]; after != "" && after != "0" {
 				n, _ := strconv.ParseFloat(after, 64)
 				fmt.Fprintf(w, "; the server removes files by itself after %s, whoever needs them", view.Span(n))
 			}
 		}
 		fmt.Fprintln(w, ".")
 	}
-	if s != nil && s.Observation != nil && s.Observation.LogDiskFreeBytes > 0 {
-		fmt.Fprintf(w, "%s are free on its disk. ", view.Size(s.Observation.LogDiskFreeBytes))
+	free, known := int64(0), false
+	if s != nil && s.Observation != nil {
+		free, known = s.Observation.Host.LogDiskFreeBytes.Get()
+	}
+	if known {
+		fmt.Fprintf(w, "%s are free on its disk. ", view.Size(free))
 		if s.LogFull != nil {
 			fmt.Fprintf(w, "%s.\n  %s\n", s.LogFull.Text, s.LogFull.Mend)
 		} else {

@@ -16,6 +16,7 @@ import (
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/tail"
@@ -229,6 +230,13 @@ func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
 	})
 }
 
+func sizeOrUnknown(m observation.Maybe[int64]) string {
+	if n, known := m.Get(); known {
+		return view.Size(n)
+	}
+	return "not known"
+}
+
 func (a *app) printServer(w io.Writer, s view.Server) {
 	why := ""
 	if s.Why != "" {
@@ -239,26 +247,26 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 	if o == nil {
 		return
 	}
-	rows := [][2]string{{"version", o.Version}, {"database", s.Address}, {"agent", s.Agent}, {"position", s.Position}, {"received", s.Received}, {"history", s.History + " from " + o.Line.Began.String()},
-		{"first record", o.Line.Fingerprint}, {"system identifier", o.System}, {"follows", s.Follows}, {"term noted, accepted", fmt.Sprintf("%d, %d (owner: %t)", o.Guard.Noted, o.Guard.Accepted, o.Guard.Owner)},
-		{"closed by default", fmt.Sprint(o.ClosedByDefault)}, {"newest mark found", o.Kin}, {"disk free", view.Size(o.DiskFreeBytes)}, {"data", view.Size(o.DataBytes)}, {"clients", fmt.Sprint(o.ConnectedClients)}, {"unfinished", o.Unfinished}, {"problem", o.Problem}}
+	rows := [][2]string{{"version", o.Process.Version}, {"database", s.Address}, {"agent", s.Agent}, {"position", s.Position}, {"received", s.Received}, {"history", s.History + " from " + o.Log.Line.Began.String()},
+		{"first record", o.Log.Line.Fingerprint}, {"system identifier", o.Data.System}, {"follows", s.Follows}, {"term noted, accepted", fmt.Sprintf("%d, %d (owner: %t)", o.Guard.Noted, o.Guard.Accepted, o.Guard.Owner)},
+		{"closed by default", fmt.Sprint(o.Data.ClosedByDefault)}, {"newest mark found", o.Log.Kin}, {"disk free", sizeOrUnknown(o.Host.DiskFreeBytes)}, {"data", sizeOrUnknown(o.Data.Bytes)}, {"clients", fmt.Sprint(o.Process.ConnectedClients)}, {"unfinished", o.Data.Unfinished}, {"problem", o.Process.Problem}}
 	for _, r := range rows {
 		if r[1] != "" {
 			fmt.Fprintf(w, "  %-21s %s\n", r[0], r[1])
 		}
 	}
-	if len(o.Downstreams) > 0 {
+	if len(o.Links.Downstreams) > 0 {
 		fmt.Fprintln(w)
 		t := a.table(w, "replica", "state", "sent", "received", "safe", "applied")
-		for _, d := range o.Downstreams {
+		for _, d := range o.Links.Downstreams {
 			t.AppendRow(table.Row{d.Name, d.State, dash(d.Sent), dash(d.Received), dash(d.Safe), dash(d.Applied)})
 		}
 		t.Render()
 	}
-	if len(o.Slots) > 0 {
+	if len(o.Links.Slots) > 0 {
 		fmt.Fprintln(w)
 		t := a.table(w, "slot", "active", "keeps log from", "state", "keeps")
-		for _, x := range o.Slots {
+		for _, x := range o.Links.Slots {
 			t.AppendRow(table.Row{x.Name, x.Active, dash(x.Restart), dash(x.State), view.Size(x.KeptBytes)})
 		}
 		t.Render()

@@ -303,7 +303,7 @@ func (c *Cluster) awaitPrimary(ctx context.Context) error {
 	return c.Await(ctx, func(v view.View) bool {
 		first := c.Servers[0].Name
 		s := v.Find(first)
-		return v.Primary == first && s.Health == view.TakesWrites && s.Observation.ClosedByDefault
+		return v.Primary == first && s.Health == view.TakesWrites && s.Observation.Data.ClosedByDefault
 	})
 }
 

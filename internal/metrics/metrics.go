@@ -146,7 +146,7 @@ func collectServer(to sink, v *view.View, s *view.Server) {
 		put(age, s.LastContactSeconds)
 	}
 	o := s.Observation
-	put(up, flag(o != nil && o.Accepting && s.Health != view.Unseen))
+	put(up, flag(o != nil && o.Process.Accepting && s.Health != view.Unseen))
 	if o == nil || s.Health == view.Unseen {
 		return // what was last seen is not what is
 	}
@@ -154,16 +154,22 @@ func collectServer(to sink, v *view.View, s *view.Server) {
 	if !o.CertificateEnds.IsZero() {
 		put(certEnds, float64(o.CertificateEnds.Unix()))
 	}
-	put(diskFree, float64(o.DiskFreeBytes))
-	put(logFree, float64(o.LogDiskFreeBytes))
-	put(logBytes, float64(o.LogBytes))
+	if n, known := o.Host.DiskFreeBytes.Get(); known {
+		put(diskFree, float64(n))
+	}
+	if n, known := o.Host.LogDiskFreeBytes.Get(); known {
+		put(logFree, float64(n))
+	}
+	if n, known := o.Log.Bytes.Get(); known {
+		put(logBytes, float64(n))
+	}
 	if s.LogFull != nil {
 		put(logFull, s.LogFull.Seconds)
 	}
-	for _, x := range o.Slots {
+	for _, x := range o.Links.Slots {
 		put(slotKept, float64(x.KeptBytes), x.Name, map[bool]string{true: "true", false: "false"}[x.Active])
 	}
-	if o.Role == observation.Replica {
+	if o.Process.Role == observation.Replica {
 		collectReplica(put, s)
 	}
 }
@@ -178,10 +184,10 @@ func collectReplica(put func(f family, value float64, more ...string), s *view.S
 		put(stage, float64(s.Stages.NotSafe), "safe")
 		put(stage, float64(s.Stages.NotApplied), "applied")
 	}
-	if o.Upstream != nil {
-		put(delay, float64(o.Upstream.DelaySeconds))
+	if o.Links.Upstream != nil {
+		put(delay, float64(o.Links.Upstream.DelaySeconds))
 	}
-	for cause, n := range o.Conflicts {
+	for cause, n := range o.Replay.Conflicts {
 		put(conflicts, float64(n), cause)
 	}
 }

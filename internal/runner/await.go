@@ -108,7 +108,7 @@ func (e *execution) reportDistance(i int, s *operation.Step, c operation.Conditi
 	if !s.ShowsDistance || obs[c.Other] == nil {
 		return
 	}
-	lacks, known := position.Lacks(e.op.Plan.Engine, obs[c.Server].Applied, obs[c.Other].Written)
+	lacks, known := position.Lacks(e.op.Plan.Engine, obs[c.Server].Log.Applied, obs[c.Other].Log.Written)
 	if !known || lacks.IsZero() {
 		return
 	}

@@ -40,7 +40,7 @@ func newFake() *fake {
 func (f *fake) Observe(_ context.Context, _, server string) (*observation.Server, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	o := &observation.Server{Running: true, Accepting: true, Role: observation.Replica, Applied: "0/5000000", ClosedByDefault: !f.down[server], Kin: f.marks[server], Job: f.jobs[server]}
+	o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica}, Log: observation.Log{Applied: "0/5000000", Kin: f.marks[server]}, Data: observation.Data{ClosedByDefault: !f.down[server]}, Job: f.jobs[server]}
 	return o, nil
 }
 

@@ -104,13 +104,13 @@ func (s *Service) saveAll() {
 func measured(v *view.View, x *view.Server, written float64) map[history.Metric]float64 {
 	values := map[history.Metric]float64{}
 	if o := x.Observation; o != nil {
-		if o.LogBytes > 0 {
-			values[history.LogSize] = float64(o.LogBytes)
+		if n, known := o.Log.Bytes.Get(); known {
+			values[history.LogSize] = float64(n)
 		}
-		if o.DiskFreeBytes > 0 {
-			values[history.DiskFree] = float64(o.DiskFreeBytes)
+		if n, known := o.Host.DiskFreeBytes.Get(); known {
+			values[history.DiskFree] = float64(n)
 		}
-		for _, n := range o.Conflicts {
+		for _, n := range o.Replay.Conflicts {
 			values[history.Conflicts] += float64(n)
 		}
 	}

@@ -60,8 +60,8 @@ func recordAt(s *Service, ctx context.Context, seconds float64, at time.Time) {
 // seenAt is a view of bookings in which tern is behind by so many seconds.
 func seenAt(seconds float64) view.View {
 	return view.View{Cluster: "bookings", Primary: "gull", AtRisk: view.AtRisk{Known: true, Bytes: 100, Seconds: seconds}, Servers: []view.Server{
-		{Name: "gull", Health: view.TakesWrites, Believes: observation.Primary, Observation: &observation.Server{LogBytes: 1 << 20}},
-		{Name: "tern", Health: view.Behind, Believes: observation.Replica, Lag: lag.Reading{Known: true, Seconds: seconds}, LagBytes: 4096, Observation: &observation.Server{Conflicts: map[string]int64{"lock": 2, "snapshot": 3}}}}}
+		{Name: "gull", Health: view.TakesWrites, Believes: observation.Primary, Observation: &observation.Server{Log: observation.Log{Bytes: observation.Known[int64](1 << 20)}}},
+		{Name: "tern", Health: view.Behind, Believes: observation.Replica, Lag: lag.Reading{Known: true, Seconds: seconds}, LagBytes: 4096, Observation: &observation.Server{Replay: observation.Replay{Conflicts: map[string]int64{"lock": 2, "snapshot": 3}}}}}}
 }
 
 // What is recorded comes back, thinned, with a gap where the service was away,

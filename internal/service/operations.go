@@ -226,7 +226,7 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	defer cancel()
 	up := func(m view.Member) bool {
 		away := in.Request.Kind == operation.Failover && m.Name == in.View.Primary
-		return m.Last != nil && m.Problem == "" && m.Last.Accepting && !away
+		return m.Last != nil && m.Problem == "" && m.Last.Process.Accepting && !away
 	}
 	var wg sync.WaitGroup
 	var mu sync.Mutex
@@ -254,13 +254,13 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 }
 
 func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to view.Member) verb.Probed {
-	peer := verb.Peer{Name: to.Name, Host: to.Last.Address.Host, Port: to.Last.Address.Port}
+	peer := verb.Peer{Name: to.Name, Host: to.Last.Host.Address.Host, Port: to.Last.Host.Address.Port}
 	r, err := agentapi.Ask(ctx, servers{s}.at(in.View.Cluster, from), agentapi.Request{Term: in.NextTerm - 1}, verb.Probe{Peer: peer})
 	if err != nil {
 		return verb.Probed{Problem: err.Error()}
 	}
-	if r.OK && to.Last.System != "" && r.System != to.Last.System {
-		return verb.Probed{Problem: fmt.Sprintf("another server answers there: system identifier %s, not %s", r.System, to.Last.System)}
+	if r.OK && to.Last.Data.System != "" && r.System != to.Last.Data.System {
+		return verb.Probed{Problem: fmt.Sprintf("another server answers there: system identifier %s, not %s", r.System, to.Last.Data.System)}
 	}
 	return r
 }
@@ -278,7 +278,7 @@ func (s *Service) examine(ctx context.Context, in *plan.Input, server string) (*
 	if err != nil || owner == nil {
 		return nil, err
 	}
-	x, err := s.agents.Examine(ctx, t, verb.Examine{Line: owner.Line, Past: owner.Past, Written: owner.Written, Primary: verb.Peer{Name: in.View.Primary, Agent: primary, Host: owner.Address.Host, Port: owner.Address.Port}})
+	x, err := s.agents.Examine(ctx, t, verb.Examine{Line: owner.Log.Line, Past: owner.Log.Past, Written: owner.Log.Written, Primary: verb.Peer{Name: in.View.Primary, Agent: primary, Host: owner.Host.Address.Host, Port: owner.Host.Address.Port}})
 	if err != nil {
 		s.log.Warn("examination failed", "cluster", in.View.Cluster, "server", server, "error", err)
 		return nil, nil // the plan says that it could not be examined

@@ -94,5 +94,5 @@ func (m *member) clockSkew() float64 {
 	if m.last == nil {
 		return m.skew.seconds()
 	}
-	return m.skew.seconds() + m.last.ClockAhead
+	return m.skew.seconds() + m.last.Process.ClockAhead
 }

@@ -133,7 +133,7 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	}
 	m.file(o, asked, now)
 	c.measure(m, now)
-	first := !o.DataEmpty && !m.rec.HeldData // seen with a database for the first time
+	first := !o.Data.Empty && !m.rec.HeldData // seen with a database for the first time
 	m.rec.HeldData = m.rec.HeldData || first
 	rec, server_, busy := c.rec, m.rec, c.op != nil
 	c.assess(now)
@@ -151,10 +151,10 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 // file keeps an observation. What only a thorough one collects stays from the
 // last one that did.
 func (m *member) file(o *observation.Server, asked, now time.Time) {
-	if m.last != nil && o.Settings == nil && o.SettingsProblem == "" {
-		o.Settings, o.Facts = m.last.Settings, m.last.Facts
+	if m.last != nil && o.Config.Settings == nil && o.Config.Problem == "" {
+		o.Config.Settings, o.Config.Facts = m.last.Config.Settings, m.last.Config.Facts
 	}
-	if m.last == nil || m.last.GTIDState != o.GTIDState {
+	if m.last == nil || m.last.Log.GTIDState != o.Log.GTIDState {
 		m.state = now
 	}
 	m.last, m.seenAt, m.askedAt, m.problem = o, now, asked, ""
@@ -163,29 +163,29 @@ func (m *member) file(o *observation.Server, asked, now time.Time) {
 
 func (c *watched) measure(m *member, now time.Time) {
 	o := m.last
-	if m.rec.Name == c.rec.Owner && o.Role == observation.Primary {
-		if pos, ok := position.Order(c.rec.Engine, o.Written); ok {
-			if c.line != o.Line && o.Line.Number != c.line.Number {
+	if m.rec.Name == c.rec.Owner && o.Process.Role == observation.Primary {
+		if pos, ok := position.Order(c.rec.Engine, o.Log.Written); ok {
+			if c.line != o.Log.Line && o.Log.Line.Number != c.line.Number {
 				c.clock.Reset()
-				c.line = o.Line
+				c.line = o.Log.Line
 			}
 			c.clock.Add(lag.Sample{At: now, Position: pos})
 			c.written.add(now, pos)
-			if bytes, ok := position.LogBytes(c.rec.Engine, o.Written, o.LogFiles, o.WrittenAt); ok {
+			if bytes, ok := position.LogBytes(c.rec.Engine, o.Log.Written, o.Log.Files, o.Log.WrittenAt); ok {
 				c.writtenBytes.add(now, bytes)
 			}
 		}
 		return
 	}
-	if at := o.Received + " " + o.ReceivedAt; at != m.received || m.receivedMoved.IsZero() {
+	if at := o.Log.Received + " " + o.Log.ReceivedAt; at != m.received || m.receivedMoved.IsZero() {
 		m.received, m.receivedMoved = at, now
 	}
 	var conflicts int64
-	for _, n := range o.Conflicts {
+	for _, n := range o.Replay.Conflicts {
 		conflicts += n
 	}
 	m.conflicts.add(now, conflicts)
-	if pos, ok := position.Order(c.rec.Engine, o.Applied); ok {
+	if pos, ok := position.Order(c.rec.Engine, o.Log.Applied); ok {
 		m.applied.add(now, pos)
 		if pos != m.at || m.moved.IsZero() {
 			m.at, m.moved = pos, now
@@ -232,7 +232,7 @@ func termToTake(c store.Cluster, m store.Server, o *observation.Server) (term in
 	switch {
 	case g.Owner && g.Accepted > c.OwnerTerm:
 		return g.Accepted, true
-	case c.OwnerTerm == 0 && m.FirstPrimary && o.Accepting && o.Role == observation.Primary:
+	case c.OwnerTerm == 0 && m.FirstPrimary && o.Process.Accepting && o.Process.Role == observation.Primary:
 		return max(g.Noted, c.Term) + 1, true
 	case g.Noted > c.Term:
 		// An act of a term that agents count as over would be refused.

@@ -60,23 +60,23 @@ func (m maker) behind(since time.Duration) time.Duration {
 
 func (m maker) observation(since time.Duration, req agentapi.ObserveRequest) *observation.Server {
 	term := max(1, req.Term)
-	o := &observation.Server{At: time.Now().UTC(), Nonce: strconv.FormatInt(int64(since), 36), Engine: m.engine, Running: true, Accepting: true, System: fmt.Sprintf("sim%d", m.cluster), ClosedByDefault: true,
-		Version: "15.18", MajorVersion: 15, Line: position.Line{System: fmt.Sprintf("sim%d", m.cluster), Number: 1}, Address: observation.Address{Host: m.host(), Port: m.port()},
-		DiskFreeBytes: 200 << 30, LogDiskFreeBytes: 200 << 30, LogBytes: 1 << 30, DataBytes: 40 << 30, ConnectedClients: 20, CertificateEnds: time.Now().Add(1000 * time.Hour),
-		Guard: guard.State{Noted: term, Accepted: term, Owner: m.server == 0}, Live: map[string]string{"delay": "0"}}
+	o := &observation.Server{At: time.Now().UTC(), Nonce: strconv.FormatInt(int64(since), 36), Engine: m.engine, Process: observation.Process{Running: true, Accepting: true, Version: "15.18", MajorVersion: 15, ConnectedClients: 20}, Data: observation.Data{System: fmt.Sprintf("sim%d", m.cluster), ClosedByDefault: true, Bytes: observation.Known[int64](40 << 30)}, Log: observation.Log{Line: position.Line{System: fmt.Sprintf("sim%d", m.cluster), Number: 1}, Bytes: observation.Known[int64](1 << 30)}, Host: observation.Host{Address: observation.Address{Host: m.host(), Port: m.port()}, DiskFreeBytes: observation.Known[int64](200 << 30), LogDiskFreeBytes: observation.Known[int64](200 << 30)}, Config: observation.Config{Live: map[string]string{"delay": "0"}},
+
+		CertificateEnds: time.Now().Add(1000 * time.Hour),
+		Guard:           guard.State{Noted: term, Accepted: term, Owner: m.server == 0}}
 	if m.kind() == wrongClock {
 		o.At = o.At.Add(4 * time.Second)
 	}
 	primary := maker{cluster: m.cluster, engine: m.engine}
 	at := m.written(max(0, since-m.behind(since)))
 	if m.server == 0 {
-		o.Role, o.Writable = observation.Primary, true
+		o.Process.Role, o.Process.Writable = observation.Primary, true
 	} else {
-		o.Role = observation.Replica
-		o.ReplayPaused = m.kind() == pausedReplay
-		o.Upstream = &observation.Upstream{Host: primary.host(), Port: primary.port(), Connected: m.kind() != linkDown, State: "streaming"}
+		o.Process.Role = observation.Replica
+		o.Replay.Paused = m.kind() == pausedReplay
+		o.Links.Upstream = &observation.Upstream{Host: primary.host(), Port: primary.port(), Connected: m.kind() != linkDown, State: "streaming"}
 		if m.kind() == linkDown {
-			o.Upstream.Problem = "could not connect to the primary server: Connection refused"
+			o.Links.Upstream.Problem = "could not connect to the primary server: Connection refused"
 		}
 	}
 	if m.engine == position.EngineMariaDB {
@@ -93,29 +93,29 @@ func (m maker) postgres(o *observation.Server, at int64, since time.Duration) {
 		received = m.written(since)
 	}
 	if m.server == 0 {
-		o.Written = position.LSN(at).String()
+		o.Log.Written = position.LSN(at).String()
 		return
 	}
-	o.Applied, o.Received = position.LSN(at).String(), position.LSN(received).String()
-	o.Conflicts = map[string]int64{"snapshot": int64(since.Hours()), "lock": 0, "bufferpin": 0, "tablespace": 0, "deadlock": 0}
+	o.Log.Applied, o.Log.Received = position.LSN(at).String(), position.LSN(received).String()
+	o.Replay.Conflicts = map[string]int64{"snapshot": int64(since.Hours()), "lock": 0, "bufferpin": 0, "tablespace": 0, "deadlock": 0}
 }
 
 // transactionBytes is how much log one made-up transaction takes.
 const transactionBytes = 400
 
 func (m maker) mariadb(o *observation.Server, at int64, since time.Duration) {
-	o.Version, o.MajorVersion, o.ServerID = "10.11.19", 1011, uint32(m.server+1)
+	o.Process.Version, o.Process.MajorVersion, o.Log.ServerID = "10.11.19", 1011, uint32(m.server+1)
 	gtid := func(at int64) string { return fmt.Sprintf("1-1-%d", at/transactionBytes) }
 	place := func(at int64) string { return fmt.Sprintf("sim-bin.000001:%d", at) }
-	o.GTIDState = gtid(at)
+	o.Log.GTIDState = gtid(at)
 	if m.server == 0 {
-		o.Written, o.WrittenAt = gtid(at), place(at)
-		o.LogFiles = []position.LogFile{{Name: "sim-bin.000001", Bytes: uint64(at)}}
+		o.Log.Written, o.Log.WrittenAt = gtid(at), place(at)
+		o.Log.Files = []position.LogFile{{Name: "sim-bin.000001", Bytes: uint64(at)}}
 		return
 	}
 	received := at
 	if m.kind() != linkDown {
 		received = m.written(since)
 	}
-	o.Applied, o.AppliedAt, o.Received, o.ReceivedAt = gtid(at), place(at), gtid(received), place(received)
+	o.Log.Applied, o.Log.AppliedAt, o.Log.Received, o.Log.ReceivedAt = gtid(at), place(at), gtid(received), place(received)
 }

@@ -89,8 +89,8 @@ func cutNetwork(t *testing.T, w *world) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if s := w.find(v, "tern"); !s.Observation.Upstream.Connected || s.Stages.Worst() != "sent" && s.Stages.Worst() != "received" || v.AtRisk.Bytes == 0 {
-		t.Errorf("the server itself says connected: %t; the bytes wait at %q; at risk %d", s.Observation.Upstream.Connected, s.Stages.Worst(), v.AtRisk.Bytes)
+	if s := w.find(v, "tern"); !s.Observation.Links.Upstream.Connected || s.Stages.Worst() != "sent" && s.Stages.Worst() != "received" || v.AtRisk.Bytes == 0 {
+		t.Errorf("the server itself says connected: %t; the bytes wait at %q; at risk %d", s.Observation.Links.Upstream.Connected, s.Stages.Worst(), v.AtRisk.Bytes)
 	}
 	w.says([]string{"tern is stalled: its link to gull looks alive, and nothing came through it"}, "status", "bookings")
 	w.nft("delete table ip " + table)
@@ -168,7 +168,7 @@ func misleadingCases(t *testing.T, w *world) {
 	if err != nil {
 		v, _ := w.Client.Cluster(w.ctx, w.Name)
 		s := w.find(v, "tern")
-		t.Fatalf("%v: %s, %s, it waits for %q", err, s.Health, s.Diagnosis, s.Observation.ReplayWait)
+		t.Fatalf("%v: %s, %s, it waits for %q", err, s.Health, s.Diagnosis, s.Observation.Replay.Wait)
 	}
 	query.Rollback()
 	w.settled()

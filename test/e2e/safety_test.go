@@ -25,7 +25,7 @@ func (w *world) startByHand(name string) {
 // written before shows at once on MariaDB, whose logs are read.
 func (w *world) kept(v view.View, name string) bool {
 	s := w.find(v, name)
-	return s.Health == view.Fenced || s.Health == view.Adrift && s.Observation != nil && !s.Observation.Running && s.Observation.Fenced
+	return s.Health == view.Fenced || s.Health == view.Adrift && s.Observation != nil && !s.Observation.Process.Running && s.Observation.Process.Fenced
 }
 
 // Closed by default: whoever starts a primary's data without permission gets a
@@ -256,7 +256,7 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 		t.Errorf("primary %s in term %d, want gull in term %d", v.Primary, v.Term, term)
 	}
 	for _, s := range []string{w.as("gull"), w.as("tern")} {
-		for _, x := range v.Find(s).Observation.Slots {
+		for _, x := range v.Find(s).Observation.Links.Slots {
 			if s == w.as("tern") {
 				t.Errorf("slot %s was left on %s", x.Name, s)
 			}

@@ -63,3 +63,6 @@ export function said(health: string, n = 1): string {
   if (health === "takes writes" || health === "takes no writes") return n === 1 ? health : health.replace("takes", "take");
   return `${n === 1 ? "is" : "are"} ${health}`;
 }
+
+// known gives a size, or says that it is not known.
+export const known = (bytes: number | null | undefined) => (bytes === null || bytes === undefined ? "not known" : size(bytes));

@@ -23,97 +23,124 @@ const (
 	Replica Role = "replica"
 )
 
-// Server is one observation.
+// Server is one observation, grouped by subject.
 type Server struct {
 	At     time.Time `json:"at"`
 	Nonce  string    `json:"nonce"` // fresh for each answer of this agent process
 	Engine string    `json:"engine"`
 	// Abilities are the verbs that this agent can carry out on this server.
 	Abilities []string `json:"abilities,omitempty"`
+	// CertificateEnds is when the agent's certificate does.
+	CertificateEnds time.Time   `json:"certificate_ends,omitzero"`
+	Guard           guard.State `json:"guard"`
+	Job             *Job        `json:"job,omitempty"`
 
+	Process Process `json:"process"`
+	Data    Data    `json:"data"`
+	Log     Log     `json:"log"`
+	Links   Links   `json:"links"`
+	Replay  Replay  `json:"replay"`
+	Host    Host    `json:"host"`
+	Config  Config  `json:"config"`
+}
+
+// Process is the database server as a running program.
+type Process struct {
 	Running   bool   `json:"running"`           // a database process exists
 	Accepting bool   `json:"accepting"`         // it answered a query in time
 	Problem   string `json:"problem,omitempty"` // why it did not, or what else is wrong
-	Role      Role   `json:"role,omitempty"`    // as it believes
+	Role      Role   `json:"role,omitempty"`    // as it reports itself
 	// Writable: it would accept a write of an ordinary client; one that hangs
 	// counts as what it is open for.
 	Writable bool `json:"writable"`
-
+	// Fenced: stopped by its agent so that it takes no more writes.
+	Fenced       bool   `json:"fenced"`
+	Version      string `json:"version,omitempty"`
+	MajorVersion int    `json:"major_version,omitempty"` // 0: not known
 	// ClockAhead is how far the database's clock is ahead of the agent's, in
 	// seconds; 0 when it is no further off than the question took.
-	ClockAhead float64 `json:"clock_ahead_seconds,omitempty"`
+	ClockAhead       float64 `json:"clock_ahead_seconds,omitempty"`
+	ConnectedClients int     `json:"connected_clients"`
+}
 
-	System       string        `json:"system,omitempty"` // identifier that all copies of one origin share
-	Version      string        `json:"version,omitempty"`
-	MajorVersion int           `json:"major_version,omitempty"`
-	Line         position.Line `json:"line"` // the history it is on
+// Data is what is in the data directory.
+type Data struct {
+	System     string `json:"system,omitempty"`     // identifier that all copies of one origin share
+	State      string `json:"state,omitempty"`      // as the data itself records it
+	Redo       string `json:"redo,omitempty"`       // where a recovery would begin: the last checkpoint's (PostgreSQL)
+	Empty      bool   `json:"empty"`                // no database in the data directory
+	Unfinished string `json:"unfinished,omitempty"` // a copy or rewind that was interrupted here: seed or rewind
+	// ClosedByDefault: an unsupervised start opens read-only.
+	ClosedByDefault bool         `json:"closed_by_default"`
+	Bytes           Maybe[int64] `json:"bytes"`
+}
+
+// Log is how far the server's log has come, and on which history.
+type Log struct {
+	Line position.Line `json:"line"` // the history it is on
 	// Past are the histories that Line grew out of, oldest first.
-	Past       []position.Branch `json:"past,omitempty"`
-	DataState  string            `json:"data_state,omitempty"`
-	Redo       string            `json:"redo,omitempty"`       // where a recovery would begin: the last checkpoint's (PostgreSQL)
-	DataEmpty  bool              `json:"data_empty"`           // no database in the data directory
-	Unfinished string            `json:"unfinished,omitempty"` // a copy or rewind that broke off here: seed or rewind
-
-	Written  string `json:"written,omitempty"`  // primary: newest position
-	Received string `json:"received,omitempty"` // replica: safe on its disk
-	Applied  string `json:"applied,omitempty"`  // replica: replayed
-	// ShutdownAt is the position at which the server stopped taking writes in
-	// an orderly way: PostgreSQL's shutdown checkpoint; the last GTID of a
-	// MariaDB server that is stopped, or held closed by its agent.
+	Past     []position.Branch `json:"past,omitempty"`
+	Written  string            `json:"written,omitempty"`  // primary: newest position
+	Received string            `json:"received,omitempty"` // replica: safe on its disk
+	Applied  string            `json:"applied,omitempty"`  // replica: replayed
+	// ShutdownAt is the position at which the server stopped taking writes
+	// cleanly: PostgreSQL's shutdown checkpoint; the last GTID of a MariaDB server
+	// that is stopped, or held closed by its agent.
 	ShutdownAt string `json:"shutdown_at,omitempty"`
 	// WrittenAt, ReceivedAt and AppliedAt are places in log files (MariaDB):
 	// the primary's own, and how far a replica read and applied its upstream's.
 	WrittenAt  string             `json:"written_at,omitempty"`
 	ReceivedAt string             `json:"received_at,omitempty"`
 	AppliedAt  string             `json:"applied_at,omitempty"`
-	LogFiles   []position.LogFile `json:"log_files,omitempty"`
+	Files      []position.LogFile `json:"files,omitempty"`
 	// GTIDState is the newest number of each server and domain in its log
-	// (MariaDB), ServerID its own number there.
-	GTIDState string `json:"gtid_state,omitempty"`
-	ServerID  uint32 `json:"server_id,omitempty"`
-
-	Upstream    *Upstream    `json:"upstream,omitempty"`
-	Downstreams []Downstream `json:"downstreams,omitempty"`
-	Slots       []Slot       `json:"slots,omitempty"`
-
-	ReplayPaused bool `json:"replay_paused"`
-	// ReplayWait is what the applier says it waits for, in the server's own
-	// words; ReplayBusy its share of one core since the observation before.
-	ReplayWait string  `json:"replay_wait,omitempty"`
-	ReplayBusy float64 `json:"replay_busy,omitempty"`
-	// Conflicts counts queries on a replica that replay cancelled, by cause
-	// (PostgreSQL), since its statistics began.
-	Conflicts map[string]int64 `json:"conflicts,omitempty"`
-	// LogBytes is the size of its log on disk, LogDiskFreeBytes the room that is
-	// left there.
-	LogBytes         int64 `json:"log_bytes,omitempty"`
-	LogDiskFreeBytes int64 `json:"log_disk_free_bytes,omitempty"`
-	// CertificateEnds is when the agent's certificate does.
-	CertificateEnds time.Time `json:"certificate_ends,omitzero"`
-
-	ClosedByDefault bool              `json:"closed_by_default"` // an unsupervised start opens read-only
-	Address         Address           `json:"address"`
-	DiskFreeBytes   int64             `json:"disk_free_bytes,omitempty"`
-	DataBytes       int64             `json:"data_bytes,omitempty"`
-	Settings        map[string]string `json:"settings,omitempty"`
-	// SettingsProblem is why a thorough observation could not collect Settings
-	// and Facts of a server that answers: both are unknown then.
-	SettingsProblem string `json:"settings_problem,omitempty"`
-	// Live are the settings that an operation may change, as they are now.
-	Live map[string]string `json:"live,omitempty"`
-	// Facts are counts that only a thorough observation collects, such as
-	// unlogged_tables or collation_mismatches.
-	Facts            map[string]int64 `json:"facts,omitempty"`
-	ConnectedClients int              `json:"connected_clients"`
-
-	Guard  guard.State `json:"guard"`
-	Fenced bool        `json:"fenced"` // stopped by its agent so that it takes no more writes
+	// (MariaDB), ServerID its own number there; 0: not known.
+	GTIDState string       `json:"gtid_state,omitempty"`
+	ServerID  uint32       `json:"server_id,omitempty"`
+	Bytes     Maybe[int64] `json:"bytes"` // on disk
 	// Kin is the newest mark of a promotion or proof that was found here.
 	Kin string `json:"kin,omitempty"`
 	// KinAt is that mark's position (MariaDB): a comparison of histories begins
 	// there, and needs the primary's log from there on.
 	KinAt string `json:"kin_at,omitempty"`
-	Job   *Job   `json:"job,omitempty"`
+}
+
+// Links are whom the server follows and who follows it.
+type Links struct {
+	Upstream    *Upstream    `json:"upstream,omitempty"`
+	Downstreams []Downstream `json:"downstreams,omitempty"`
+	Slots       []Slot       `json:"slots,omitempty"`
+}
+
+// Replay is how a replica applies what it received.
+type Replay struct {
+	Paused bool `json:"paused"`
+	// Wait is what the applier says it waits for, in the server's own words; Busy
+	// its share of one core since the observation before.
+	Wait string  `json:"wait,omitempty"`
+	Busy float64 `json:"busy,omitempty"`
+	// Conflicts counts queries on a replica that replay cancelled, by cause
+	// (PostgreSQL), since its statistics began.
+	Conflicts map[string]int64 `json:"conflicts,omitempty"`
+}
+
+// Host is where the server is, and the room it has.
+type Host struct {
+	Address          Address      `json:"address"`
+	DiskFreeBytes    Maybe[int64] `json:"disk_free_bytes"`
+	LogDiskFreeBytes Maybe[int64] `json:"log_disk_free_bytes"`
+}
+
+// Config is what a thorough observation collects of settings and contents.
+type Config struct {
+	Settings map[string]string `json:"settings,omitempty"`
+	// Problem is why they could not be collected from a server that answers:
+	// Settings and Facts are then not known.
+	Problem string `json:"problem,omitempty"`
+	// Live are the settings that an operation may change, as they are now.
+	Live map[string]string `json:"live,omitempty"`
+	// Facts are counts, such as unlogged_tables or collation_mismatches.
+	Facts map[string]int64 `json:"facts,omitempty"`
 }
 
 // Address is where peers and applications reach the database.
@@ -184,22 +211,22 @@ const (
 
 // Standing gives what the server holds, for comparing histories.
 func (s *Server) Standing() position.Standing {
-	st := position.Standing{Line: s.Line, Past: s.Past, At: s.Received, Server: s.ServerID}
-	for _, at := range []string{s.Applied, s.Written, s.ShutdownAt} {
+	st := position.Standing{Line: s.Log.Line, Past: s.Log.Past, At: s.Log.Received, Server: s.Log.ServerID}
+	for _, at := range []string{s.Log.Applied, s.Log.Written, s.Log.ShutdownAt} {
 		if st.At == "" {
 			st.At = at
 		}
 	}
-	st.State, _ = position.ParseGTIDState(s.GTIDState)
-	if s.System != "" {
-		st.Line.System = s.System
+	st.State, _ = position.ParseGTIDState(s.Log.GTIDState)
+	if s.Data.System != "" {
+		st.Line.System = s.Data.System
 	}
 	return st
 }
 
 // SlotNamed finds a slot.
 func (s *Server) SlotNamed(name string) (Slot, bool) {
-	for _, x := range s.Slots {
+	for _, x := range s.Links.Slots {
 		if x.Name == name {
 			return x, true
 		}
@@ -209,7 +236,7 @@ func (s *Server) SlotNamed(name string) (Slot, bool) {
 
 // DownstreamNamed finds a link by the replica's name.
 func (s *Server) DownstreamNamed(name string) (Downstream, bool) {
-	for _, d := range s.Downstreams {
+	for _, d := range s.Links.Downstreams {
 		if d.Name == name {
 			return d, true
 		}

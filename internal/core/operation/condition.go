@@ -10,10 +10,10 @@ import (
 )
 
 func logBegins(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-	if len(o.LogFiles) == 0 || len(c.Values) == 0 {
+	if len(o.Log.Files) == 0 || len(c.Values) == 0 {
 		return false, c.Server + " names no log files"
 	}
-	return o.LogFiles[0].Name == c.Values[0], c.Server + "'s log begins with " + o.LogFiles[0].Name
+	return o.Log.Files[0].Name == c.Values[0], c.Server + "'s log begins with " + o.Log.Files[0].Name
 }
 
 // Condition is something that must be true after a step, told from a fresh
@@ -78,33 +78,33 @@ func (c Condition) Known() bool { _, ok := conditionTests[c.Kind]; return ok }
 
 var conditionTests = map[string]func(c Condition, engine string, o, other *observation.Server) (bool, string){
 	IsStopped: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		return !o.Running || o.ShutdownAt != "", c.Server + runs(o)
+		return !o.Process.Running || o.Log.ShutdownAt != "", c.Server + runs(o)
 	},
 	StoppedClean: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		return !o.Running && (o.ShutdownAt != "" || o.DataState == "shut down in recovery"), c.Server + runs(o) + ", data: " + o.DataState
+		return !o.Process.Running && (o.Log.ShutdownAt != "" || o.Data.State == "shut down in recovery"), c.Server + runs(o) + ", data: " + o.Data.State
 	},
 	HoldsAll: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
-		return position.HoldsStop(engine, o.Applied, other.ShutdownAt), fmt.Sprintf("%s applied %s, %s stopped taking writes at %s", c.Server, o.Applied, c.Other, cmp.Or(other.ShutdownAt, "no known position"))
+		return position.HoldsStop(engine, o.Log.Applied, other.Log.ShutdownAt), fmt.Sprintf("%s applied %s, %s stopped taking writes at %s", c.Server, o.Log.Applied, c.Other, cmp.Or(other.Log.ShutdownAt, "no known position"))
 	},
 	IsPrimary: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		ok := o.Accepting && o.Role == observation.Primary && o.Writable && o.Guard.Owner && o.Guard.Accepted == c.Term
+		ok := o.Process.Accepting && o.Process.Role == observation.Primary && o.Process.Writable && o.Guard.Owner && o.Guard.Accepted == c.Term
 		return ok, fmt.Sprintf("%s%s, owner of term %d: %t", c.Server, runs(o), o.Guard.Accepted, o.Guard.Owner)
 	},
 	IsReplica: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		return o.Accepting && o.Role == observation.Replica, c.Server + runs(o)
+		return o.Process.Accepting && o.Process.Role == observation.Replica, c.Server + runs(o)
 	},
 	Streams:    streams,
 	LogBegins:  logBegins,
 	HasSetting: hasSetting,
 	HasCheckpoint: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
-		ok, _ := position.Reaches(engine, o.Redo, c.Values[0])
-		return ok, fmt.Sprintf("%s's last checkpoint is at %s", c.Server, cmp.Or(o.Redo, "no known position"))
+		ok, _ := position.Reaches(engine, o.Data.Redo, c.Values[0])
+		return ok, fmt.Sprintf("%s's last checkpoint is at %s", c.Server, cmp.Or(o.Data.Redo, "no known position"))
 	},
 	PointsAt: func(c Condition, _ string, o, other *observation.Server) (bool, string) {
 		return pointsAt(o, other), c.Server + " points at " + upstream(o)
 	},
 	IsDetached: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		ok := o.Upstream == nil || o.Upstream.Host == "" && !o.Upstream.Connected
+		ok := o.Links.Upstream == nil || o.Links.Upstream.Host == "" && !o.Links.Upstream.Connected
 		return ok, c.Server + " points at " + upstream(o)
 	},
 	HasSlots: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
@@ -124,86 +124,86 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		return true, "none left on " + c.Server
 	},
 	IsClosed: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		return o.ClosedByDefault, fmt.Sprintf("%s closed by default: %t", c.Server, o.ClosedByDefault)
+		return o.Data.ClosedByDefault, fmt.Sprintf("%s closed by default: %t", c.Server, o.Data.ClosedByDefault)
 	},
 	IsCaughtUp: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
-		lacks, known := position.Lacks(engine, o.Applied, other.Written)
-		return known && !lacks.Exceeds(c.Within), fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Applied, c.Other, other.Written)
+		lacks, known := position.Lacks(engine, o.Log.Applied, other.Log.Written)
+		return known && !lacks.Exceeds(c.Within), fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Log.Applied, c.Other, other.Log.Written)
 	},
 	HasPassed: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
 		if len(c.Values) < 2 {
 			return false, "no mark was kept"
 		}
-		ok, _ := position.Reaches(engine, o.Applied, c.Values[1])
-		return ok, fmt.Sprintf("%s applied %s, the mark stands at %s", c.Server, o.Applied, c.Values[1])
+		ok, _ := position.Reaches(engine, o.Log.Applied, c.Values[1])
+		return ok, fmt.Sprintf("%s applied %s, the mark stands at %s", c.Server, o.Log.Applied, c.Values[1])
 	},
 	HasMark: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		if len(c.Values) < 1 {
 			return false, "no mark was kept"
 		}
-		return o.Kin == c.Values[0], fmt.Sprintf("the newest mark found on %s is %q, looked for %q", c.Server, o.Kin, c.Values[0])
+		return o.Log.Kin == c.Values[0], fmt.Sprintf("the newest mark found on %s is %q, looked for %q", c.Server, o.Log.Kin, c.Values[0])
 	},
 	HoldsMost: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
-		lacks, known := position.Lacks(engine, o.Received, other.Received)
-		return o.Received != "" && (!known || lacks.IsZero()), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Received, c.Other, other.Received)
+		lacks, known := position.Lacks(engine, o.Log.Received, other.Log.Received)
+		return o.Log.Received != "" && (!known || lacks.IsZero()), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Log.Received, c.Other, other.Log.Received)
 	},
 	HasNoted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		return o.Guard.Noted == c.Term, fmt.Sprintf("%s noted term %d", c.Server, o.Guard.Noted)
 	},
 	IsUnbroken: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		switch {
-		case o.DataEmpty:
+		case o.Data.Empty:
 			return false, c.Server + " holds no database"
-		case o.Unfinished != "":
-			return false, "a " + o.Unfinished + " broke off on " + c.Server
+		case o.Data.Unfinished != "":
+			return false, "a " + o.Data.Unfinished + " broke off on " + c.Server
 		}
 		return true, c.Server + " holds a whole database"
 	},
 }
 
 func streams(c Condition, engine string, o, other *observation.Server) (bool, string) {
-	kin := o.Line.Compare(other.Line)
-	ok := o.Accepting && o.Role == observation.Replica && pointsAt(o, other) && o.Upstream.Connected && o.Upstream.ApplierProblem == "" && kin != position.Stranger
+	kin := o.Log.Line.Compare(other.Log.Line)
+	ok := o.Process.Accepting && o.Process.Role == observation.Replica && pointsAt(o, other) && o.Links.Upstream.Connected && o.Links.Upstream.ApplierProblem == "" && kin != position.Stranger
 	text := c.Server + runs(o) + ", points at " + upstream(o)
-	if o.Upstream != nil {
-		text += fmt.Sprintf(", connected: %t", o.Upstream.Connected)
-		for _, problem := range []string{o.Upstream.Problem, o.Upstream.ApplierProblem} {
+	if o.Links.Upstream != nil {
+		text += fmt.Sprintf(", connected: %t", o.Links.Upstream.Connected)
+		for _, problem := range []string{o.Links.Upstream.Problem, o.Links.Upstream.ApplierProblem} {
 			if problem != "" {
 				text += " (" + problem + ")"
 			}
 		}
 	}
-	return ok, fmt.Sprintf("%s, history: %s (%s, %s has %s)", text, kin, cmp.Or(position.HistoryName(engine, o.Line), "none"), c.Other, cmp.Or(position.HistoryName(engine, other.Line), "none"))
+	return ok, fmt.Sprintf("%s, history: %s (%s, %s has %s)", text, kin, cmp.Or(position.HistoryName(engine, o.Log.Line), "none"), c.Other, cmp.Or(position.HistoryName(engine, other.Log.Line), "none"))
 }
 
 func pointsAt(o, other *observation.Server) bool {
-	return o.Upstream != nil && o.Upstream.Host == other.Address.Host && o.Upstream.Port == other.Address.Port
+	return o.Links.Upstream != nil && o.Links.Upstream.Host == other.Host.Address.Host && o.Links.Upstream.Port == other.Host.Address.Port
 }
 
 func upstream(o *observation.Server) string {
-	if o.Upstream == nil || o.Upstream.Host == "" {
+	if o.Links.Upstream == nil || o.Links.Upstream.Host == "" {
 		return "nobody"
 	}
-	return fmt.Sprintf("%s:%d", o.Upstream.Host, o.Upstream.Port)
+	return fmt.Sprintf("%s:%d", o.Links.Upstream.Host, o.Links.Upstream.Port)
 }
 
 func runs(o *observation.Server) string {
 	switch {
-	case !o.Running:
+	case !o.Process.Running:
 		return " does not run"
-	case !o.Accepting:
+	case !o.Process.Accepting:
 		return " runs and does not answer"
-	case o.Writable:
-		return " runs as " + string(o.Role) + ", writable"
+	case o.Process.Writable:
+		return " runs as " + string(o.Process.Role) + ", writable"
 	}
-	return " runs as " + string(o.Role) + ", read-only"
+	return " runs as " + string(o.Process.Role) + ", read-only"
 }
 
 func hasSetting(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 	if len(c.Values) < 2 {
 		return false, "no value was asked for"
 	}
-	have := o.Live[c.Values[0]]
+	have := o.Config.Live[c.Values[0]]
 	return sameSetting(have, c.Values[1]), fmt.Sprintf("%s is %s on %s", c.Values[0], cmp.Or(have, "not set"), c.Server)
 }
 

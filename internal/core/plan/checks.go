@@ -67,17 +67,17 @@ func (in *Input) checkPair(p *operation.Plan, name string) {
 		return
 	}
 	o, q := m.Last, owner.Last
-	if o.MajorVersion != 0 && q.MajorVersion != 0 {
-		p.AddCheck(operation.Check{Name: "same major version", Server: name, Result: verdict(o.MajorVersion == q.MajorVersion, operation.Fail),
-			Evidence: fmt.Sprintf("%s runs %s, %s runs %s", name, o.Version, owner.Name, q.Version),
-			Why:      "the log of one major version cannot be read by another", Mend: mendIf(o.MajorVersion != q.MajorVersion, "install major version "+strconv.Itoa(q.MajorVersion)+" on "+name)})
+	if o.Process.MajorVersion != 0 && q.Process.MajorVersion != 0 {
+		p.AddCheck(operation.Check{Name: "same major version", Server: name, Result: verdict(o.Process.MajorVersion == q.Process.MajorVersion, operation.Fail),
+			Evidence: fmt.Sprintf("%s runs %s, %s runs %s", name, o.Process.Version, owner.Name, q.Process.Version),
+			Why:      "the log of one major version cannot be read by another", Mend: mendIf(o.Process.MajorVersion != q.Process.MajorVersion, "install major version "+strconv.Itoa(q.Process.MajorVersion)+" on "+name)})
 	}
-	if o.System != "" && q.System != "" {
-		p.AddCheck(operation.Check{Name: "same origin", Server: name, Result: verdict(o.System == q.System, operation.Fail),
-			Evidence: fmt.Sprintf("system identifier %s on %s, %s on %s", o.System, name, q.System, owner.Name),
-			Why:      "a server of another origin is a replica of another cluster", Mend: mendIf(o.System != q.System, "look whether "+name+" belongs here; if it does: crosstwin seed "+in.View.Cluster+" "+name+" --replace")})
+	if o.Data.System != "" && q.Data.System != "" {
+		p.AddCheck(operation.Check{Name: "same origin", Server: name, Result: verdict(o.Data.System == q.Data.System, operation.Fail),
+			Evidence: fmt.Sprintf("system identifier %s on %s, %s on %s", o.Data.System, name, q.Data.System, owner.Name),
+			Why:      "a server of another origin is a replica of another cluster", Mend: mendIf(o.Data.System != q.Data.System, "look whether "+name+" belongs here; if it does: crosstwin seed "+in.View.Cluster+" "+name+" --replace")})
 	}
-	if len(o.Settings) > 0 && len(q.Settings) > 0 && o.Accepting && q.Accepting {
+	if len(o.Config.Settings) > 0 && len(q.Config.Settings) > 0 && o.Process.Accepting && q.Process.Accepting {
 		if in.View.Engine == position.EngineMariaDB {
 			in.checkAlike(p, m, owner)
 		} else {
@@ -97,10 +97,10 @@ func mendIf(bad bool, text string) string {
 // be read: the checks that rest on them are left out then, and a change that can
 // wait has to.
 func (in *Input) checkKnown(p *operation.Plan, m view.Member) {
-	if m.Last == nil || m.Last.SettingsProblem == "" {
+	if m.Last == nil || m.Last.Config.Problem == "" {
 		return
 	}
-	c := operation.Check{Name: "settings can be read", Server: m.Name, Result: operation.Fail, Evidence: fmt.Sprintf("%s answers, and its settings and tables cannot be read: %s", m.Name, m.Last.SettingsProblem),
+	c := operation.Check{Name: "settings can be read", Server: m.Name, Result: operation.Fail, Evidence: fmt.Sprintf("%s answers, and its settings and tables cannot be read: %s", m.Name, m.Last.Config.Problem),
 		Why: "whether it is fit for the other role cannot be told", Mend: "look on " + m.Name + " for statements that hold locks on many tables, or a server that is overloaded, and ask again"}
 	if in.Request.Kind == operation.Failover {
 		c.Result = operation.Warn
@@ -112,7 +112,7 @@ func (in *Input) checkKnown(p *operation.Plan, m view.Member) {
 func (in *Input) checkSettings(p *operation.Plan, name string) {
 	m := in.member(name)
 	switch {
-	case m == nil || m.Last == nil || len(m.Last.Settings) == 0:
+	case m == nil || m.Last == nil || len(m.Last.Config.Settings) == 0:
 	case in.View.Engine == position.EngineMariaDB:
 		in.checkMariaDB(p, name, m.Last)
 	default:
@@ -122,7 +122,7 @@ func (in *Input) checkSettings(p *operation.Plan, name string) {
 
 // checkFact warns of something that a thorough observation counted.
 func checkFact(p *operation.Plan, o *observation.Server, server, key, title, words, why, mend string) {
-	n, ok := o.Facts[key]
+	n, ok := o.Config.Facts[key]
 	if !ok {
 		return
 	}
@@ -136,14 +136,14 @@ func checkFact(p *operation.Plan, o *observation.Server, server, key, title, wor
 // checkSync refuses a candidate whose own setting would hang its first write.
 func (in *Input) checkSync(p *operation.Plan, name string) {
 	m := in.member(name)
-	if m == nil || m.Last == nil || m.Last.Settings == nil {
+	if m == nil || m.Last == nil || m.Last.Config.Settings == nil {
 		return
 	}
 	setting, off, mend := "synchronous_standby_names", "", "alter system set synchronous_standby_names = '' and select pg_reload_conf()"
 	if in.View.Engine == position.EngineMariaDB {
 		setting, off, mend = "rpl_semi_sync_master_enabled", "OFF", "set global rpl_semi_sync_master_enabled = off"
 	}
-	value := m.Last.Settings[setting]
+	value := m.Last.Config.Settings[setting]
 	if value == "" {
 		value = off
 	}
@@ -158,21 +158,24 @@ func (in *Input) checkSync(p *operation.Plan, name string) {
 // checkDisk warns when little room is left, and fails a copy that cannot fit.
 func (in *Input) checkDisk(p *operation.Plan, name string, needed int64) {
 	m := in.member(name)
-	if m == nil || m.Last == nil || m.Last.DiskFreeBytes == 0 {
+	if m == nil || m.Last == nil {
 		return
 	}
-	free := m.Last.DiskFreeBytes
+	free, known := m.Last.Host.DiskFreeBytes.Get()
+	if !known {
+		return
+	}
 	c := operation.Check{Name: "free disk", Server: name, Evidence: fmt.Sprintf("%s free on %s", view.Size(free), name)}
 	if needed > 0 {
 		freed := int64(0)
-		if !m.Last.DataEmpty {
-			freed = m.Last.DataBytes
+		if !m.Last.Data.Empty {
+			freed = m.Last.Data.Bytes.Or(0)
 		}
 		c.Result = verdict(float64(free+freed) > float64(needed)*(1+minFreeShare), operation.Fail)
 		c.Evidence += fmt.Sprintf(", the copy takes %s", view.Size(needed))
 		c.Why, c.Mend = "a copy that fills the disk is of no use", mendIf(c.Result != operation.Pass, "free space on "+name+" or give it a larger disk")
 	} else {
-		c.Result = verdict(free > 1<<30 || float64(free) > minFreeShare*float64(m.Last.DataBytes), operation.Warn)
+		c.Result = verdict(free > 1<<30 || float64(free) > minFreeShare*float64(m.Last.Data.Bytes.Or(0)), operation.Warn)
 		c.Why, c.Mend = "a full log disk stops the server", mendIf(c.Result != operation.Pass, "free space on "+name)
 	}
 	p.AddCheck(c)
@@ -215,8 +218,8 @@ func (in *Input) checkReplay(p *operation.Plan, name string) {
 	if m == nil || m.Last == nil {
 		return
 	}
-	c := operation.Check{Name: "replay runs", Server: name, Result: verdict(!m.Last.ReplayPaused, operation.Fail), Evidence: name + " applies what it receives"}
-	if m.Last.ReplayPaused {
+	c := operation.Check{Name: "replay runs", Server: name, Result: verdict(!m.Last.Replay.Paused, operation.Fail), Evidence: name + " applies what it receives"}
+	if m.Last.Replay.Paused {
 		c.Evidence, c.Why, c.Mend = "replay is paused on "+name, "it would have to catch up during the write pause", view.ResumeReplay(in.View.Engine)+" on "+name
 	}
 	p.AddCheck(c)
@@ -243,16 +246,16 @@ func (in *Input) checkAll(p *operation.Plan) {
 func (in *Input) checkIdentities(p *operation.Plan) {
 	seen := map[string]string{}
 	for _, m := range in.Members {
-		if m.Last == nil || m.Last.Address.Host == "" {
+		if m.Last == nil || m.Last.Host.Address.Host == "" {
 			continue
 		}
-		a := fmt.Sprintf("%s:%d", m.Last.Address.Host, m.Last.Address.Port)
+		a := fmt.Sprintf("%s:%d", m.Last.Host.Address.Host, m.Last.Host.Address.Port)
 		if other := seen[a]; other != "" {
 			p.AddCheck(operation.Check{Name: "own identity", Server: m.Name, Result: operation.Fail, Evidence: m.Name + " and " + other + " both say they are at " + a,
 				Why: "a clone brings its origin's identity along", Mend: "give " + m.Name + "'s agent its own address and port: crosstwin agent enroll --address"})
 		}
 		seen[a] = m.Name
-		if id := fmt.Sprintf("server id %d", m.Last.ServerID); m.Last.ServerID != 0 {
+		if id := fmt.Sprintf("server id %d", m.Last.Log.ServerID); m.Last.Log.ServerID != 0 {
 			other := seen[id]
 			c := operation.Check{Name: "own server id", Server: m.Name, Result: verdict(other == "", operation.Fail), Evidence: m.Name + " has " + id, Why: "two replicas of one server id throw each other off the primary, and a server skips what its own id wrote"}
 			if other != "" {

@@ -25,21 +25,21 @@ var alike = []struct{ name, why string }{
 func (in *Input) checkAlike(p *operation.Plan, m, owner *view.Member) {
 	o, q := m.Last, owner.Last
 	for _, a := range alike {
-		same := o.Settings[a.name] == q.Settings[a.name]
+		same := o.Config.Settings[a.name] == q.Config.Settings[a.name]
 		level := operation.Fail
 		if a.name == "max_connections" || a.name == "event_scheduler" {
 			level = operation.Warn
 		}
-		p.AddCheck(operation.Check{Name: "settings agree", Server: m.Name, Result: verdict(same, level), Evidence: fmt.Sprintf("%s is %s on %s, %s on %s", a.name, o.Settings[a.name], m.Name, q.Settings[a.name], owner.Name),
-			Why: a.why, Mend: mendIf(!same, "set "+a.name+" = "+q.Settings[a.name]+" on "+m.Name+" and restart it")})
+		p.AddCheck(operation.Check{Name: "settings agree", Server: m.Name, Result: verdict(same, level), Evidence: fmt.Sprintf("%s is %s on %s, %s on %s", a.name, o.Config.Settings[a.name], m.Name, q.Config.Settings[a.name], owner.Name),
+			Why: a.why, Mend: mendIf(!same, "set "+a.name+" = "+q.Config.Settings[a.name]+" on "+m.Name+" and restart it")})
 	}
-	if o.Settings["accounts"] != "" && q.Settings["accounts"] != "" {
-		same := o.Settings["accounts"] == q.Settings["accounts"]
+	if o.Config.Settings["accounts"] != "" && q.Config.Settings["accounts"] != "" {
+		same := o.Config.Settings["accounts"] == q.Config.Settings["accounts"]
 		p.AddCheck(operation.Check{Name: "accounts agree", Server: m.Name, Result: verdict(same, operation.Warn), Evidence: agreeWords(same, "accounts and passwords", m.Name, owner.Name),
 			Why: "after a role change applications log in on the other server", Mend: mendIf(!same, "compare: select user, host, md5(priv) from mysql.global_priv")})
 	}
-	older := versionBelow(o.Version, q.Version)
-	p.AddCheck(operation.Check{Name: "version order", Server: m.Name, Result: verdict(!older, operation.Warn), Evidence: fmt.Sprintf("%s on %s, %s on %s", o.Version, m.Name, q.Version, owner.Name),
+	older := versionBelow(o.Process.Version, q.Process.Version)
+	p.AddCheck(operation.Check{Name: "version order", Server: m.Name, Result: verdict(!older, operation.Warn), Evidence: fmt.Sprintf("%s on %s, %s on %s", o.Process.Version, m.Name, q.Process.Version, owner.Name),
 		Why: "a replica must not be older than its primary: it may not understand the log", Mend: mendIf(older, "update "+m.Name+" first")})
 	in.checkRetention(p, m, owner)
 }
@@ -54,8 +54,8 @@ func agreeWords(same bool, what, a, b string) string {
 // checkRetention holds the oldest position of the primary's log against what
 // the replica needs next.
 func (in *Input) checkRetention(p *operation.Plan, m, owner *view.Member) {
-	oldest := owner.Last.Settings["oldest_position"]
-	need := cmp.Or(m.Last.Received, m.Last.Applied)
+	oldest := owner.Last.Config.Settings["oldest_position"]
+	need := cmp.Or(m.Last.Log.Received, m.Last.Log.Applied)
 	if need == "" {
 		return
 	}
@@ -97,7 +97,7 @@ var hard = map[string]bool{"log_bin": true, "log_slave_updates": true, "gtid_str
 // checkMariaDB looks at a MariaDB server's own settings and contents.
 func (in *Input) checkMariaDB(p *operation.Plan, name string, o *observation.Server) {
 	for _, r := range required {
-		value, ok := o.Settings[r.name]
+		value, ok := o.Config.Settings[r.name]
 		if !ok {
 			continue
 		}
@@ -112,7 +112,7 @@ func (in *Input) checkMariaDB(p *operation.Plan, name string, o *observation.Ser
 	checkFact(p, o, name, "tables_not_transactional", "transactional tables", "tables of an engine without transactions", "they cannot be copied at one moment, compared or undone", "alter table ... engine = InnoDB")
 	checkFact(p, o, name, "privileged_writers", "read-only holds for everybody", "accounts beside the administrator's that may write in spite of read_only", "a replica could be changed behind replication's back", "revoke READ ONLY ADMIN, or the ALL that includes it, from them: select user, host from mysql.global_priv")
 	checkFact(p, o, name, "long_statements", "no long statements", "statements at work for more than 5 s", "the write pause waits for them, and then cuts them off", "see select * from information_schema.processlist")
-	if o.Role == observation.Replica {
+	if o.Process.Role == observation.Replica {
 		checkFact(p, o, name, "events_enabled", "events off on a replica", "enabled events", "they would run on the replica too", "they are switched off when it follows: crosstwin rejoin "+in.View.Cluster+" "+name)
 	}
 }

@@ -17,8 +17,8 @@ var atLeastPrimary = []string{"max_connections", "max_worker_processes", "max_wa
 func (in *Input) checkLimits(p *operation.Plan, name string, o *observation.Server, primary string, q *observation.Server) {
 	var low []string
 	for _, s := range atLeastPrimary {
-		mine, err1 := strconv.Atoi(o.Settings[s])
-		theirs, err2 := strconv.Atoi(q.Settings[s])
+		mine, err1 := strconv.Atoi(o.Config.Settings[s])
+		theirs, err2 := strconv.Atoi(q.Config.Settings[s])
 		if err1 == nil && err2 == nil && mine < theirs {
 			low = append(low, fmt.Sprintf("%s is %d, on %s %d", s, mine, primary, theirs))
 		}
@@ -35,7 +35,7 @@ func (in *Input) checkLimits(p *operation.Plan, name string, o *observation.Serv
 
 // checkPostgres looks at a PostgreSQL server's own settings and contents.
 func (in *Input) checkPostgres(p *operation.Plan, name string, o *observation.Server) {
-	set := o.Settings
+	set := o.Config.Settings
 	level := set["wal_level"]
 	p.AddCheck(operation.Check{Name: "log level", Server: name, Result: verdict(level == "replica" || level == "logical", operation.Fail), Evidence: "wal_level is " + level,
 		Why: "below replica the log cannot feed a replica", Mend: mendIf(level == "minimal", "set wal_level = replica and restart")})

@@ -3,6 +3,7 @@ package plan
 import (
 	"testing"
 
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -12,10 +13,10 @@ import (
 // and nothing else changes.
 func TestEachCheck(t *testing.T) {
 	setting := func(server int, name, value string) func(*Input, []view.Member) {
-		return func(_ *Input, m []view.Member) { m[server].Last.Settings[name] = value }
+		return func(_ *Input, m []view.Member) { m[server].Last.Config.Settings[name] = value }
 	}
 	fact := func(name string) func(*Input, []view.Member) {
-		return func(_ *Input, m []view.Member) { m[1].Last.Facts[name] = 1 }
+		return func(_ *Input, m []view.Member) { m[1].Last.Config.Facts[name] = 1 }
 	}
 	type found struct{ name, server string }
 	results := func(change func(*Input, []view.Member)) map[found]operation.Result {
@@ -38,7 +39,7 @@ func TestEachCheck(t *testing.T) {
 	well := func(_ *Input, m []view.Member) {
 		for i := range m {
 			for _, f := range facts {
-				m[i].Last.Facts[f] = 0
+				m[i].Last.Config.Facts[f] = 0
 			}
 		}
 	}
@@ -69,13 +70,13 @@ func TestEachCheck(t *testing.T) {
 		{"archiving works", "tern", operation.Warn, fact("archive_failing")},
 		{"same collation library", "tern", operation.Warn, fact("collation_mismatches")},
 		{"no tablespaces", "tern", operation.Warn, fact("tablespaces")},
-		{"same major version", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.MajorVersion = 16 }},
-		{"free disk", "gull", operation.Warn, func(_ *Input, m []view.Member) { m[0].Last.DiskFreeBytes = 50 << 20 }},
+		{"same major version", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Process.MajorVersion = 16 }},
+		{"free disk", "gull", operation.Warn, func(_ *Input, m []view.Member) { m[0].Last.Host.DiskFreeBytes = observation.Known[int64](50 << 20) }},
 		{"clocks agree", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].ClockSkew = -3 }},
-		{"own identity", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Address = m[1].Last.Address }},
-		{"replay runs", "tern", operation.Fail, func(_ *Input, m []view.Member) { m[1].Last.ReplayPaused = true }},
+		{"own identity", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Host.Address = m[1].Last.Host.Address }},
+		{"replay runs", "tern", operation.Fail, func(_ *Input, m []view.Member) { m[1].Last.Replay.Paused = true }},
 		{"settings can be read", "heron", operation.Fail, func(_ *Input, m []view.Member) {
-			m[2].Last.Settings, m[2].Last.Facts, m[2].Last.SettingsProblem = nil, nil, "canceling statement due to user request"
+			m[2].Last.Config.Settings, m[2].Last.Config.Facts, m[2].Last.Config.Problem = nil, nil, "canceling statement due to user request"
 		}},
 		{"agent answers", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
 		{"replication path", "heron", operation.Fail, func(in *Input, _ []view.Member) {

@@ -62,7 +62,7 @@ func (in *Input) failover(p *operation.Plan) error {
 // there is.
 func (in *Input) mayBeMade(s *view.Server) (bool, string) {
 	o := s.Observation
-	startable := o != nil && in.seen(s.Name) && !o.Running && !o.DataEmpty && o.Unfinished == "" && s.Rank > 0
+	startable := o != nil && in.seen(s.Name) && !o.Process.Running && !o.Data.Empty && o.Data.Unfinished == "" && s.Rank > 0
 	switch {
 	case s.MayTakeOver:
 		return true, ""
@@ -76,7 +76,7 @@ func (in *Input) mayBeMade(s *view.Server) (bool, string) {
 
 // stepStart starts a candidate that does not run, read-only.
 func (in *Input) stepStart(p *operation.Plan, cand string) {
-	if in.member(cand).Last.Running {
+	if in.member(cand).Last.Process.Running {
 		return
 	}
 	p.AddStep(operation.Step{Name: "start-candidate", Action: operation.Action{Title: "start " + cand + " read-only", Server: cand, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
@@ -151,14 +151,14 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	if in.Examination != nil && in.Examination.End != "" && !in.Examination.Running {
 		end, how = in.Examination.End, "by the end of its log"
 	} else if m != nil && m.Last != nil {
-		end = m.Last.Written
+		end = m.Last.Log.Written
 	}
 	lost, known := position.Lacks(in.View.Engine, held, end)
 	p.Loss = &operation.Loss{Known: known, Distance: lost}
 	switch {
 	case !known:
 		p.Destroys = "writes of " + old + " that no replica received, if there are any"
-	case m.Last != nil && m.Last.Accepting && m.Last.Writable && in.seen(old):
+	case m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.seen(old):
 		p.Loss = nil
 		return fmt.Sprintf("%s stops in an orderly way first, so that nothing should be lost.", old)
 	case lost.IsZero():
@@ -222,7 +222,7 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 	switch {
 	case s.Health == view.TakesWrites:
 		c.Result, c.Evidence, c.Mend = operation.Fail, old+" takes writes: there is nothing to do", ""
-	case s.Observation != nil && s.Observation.Unfinished != "":
+	case s.Observation != nil && s.Observation.Data.Unfinished != "":
 		c.Result, c.Evidence, c.Mend = operation.Fail, s.Why, "make another server primary: crosstwin failover "+in.View.Cluster
 	}
 	p.AddCheck(c)

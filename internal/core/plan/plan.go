@@ -128,7 +128,7 @@ func (in *Input) peer(name string) verb.Peer {
 	}
 	p := verb.Peer{Name: name, Agent: m.Agent}
 	if m.Last != nil {
-		p.Host, p.Port = m.Last.Address.Host, m.Last.Address.Port
+		p.Host, p.Port = m.Last.Host.Address.Host, m.Last.Host.Address.Port
 	}
 	return p
 }
@@ -150,7 +150,7 @@ next:
 				continue next
 			}
 		}
-		if in.seen(m.Name) && m.Last.Accepting && m.Last.Role == observation.Replica {
+		if in.seen(m.Name) && m.Last.Process.Accepting && m.Last.Process.Role == observation.Replica {
 			out = append(out, m.Name)
 		}
 	}

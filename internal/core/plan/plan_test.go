@@ -20,16 +20,15 @@ var good = map[string]string{"max_connections": "100", "max_worker_processes": "
 	"wal_level": "replica", "max_replication_slots": "10", "data_checksums": "on", "wal_log_hints": "off", "wal_keep_size": "512", "full_page_writes": "on", "fsync": "on", "synchronous_commit": "on", "synchronous_standby_names": ""}
 
 func observed(name string, role observation.Role) *observation.Server {
-	o := &observation.Server{At: now, Running: true, Accepting: true, Role: role, Writable: role == observation.Primary, System: "77", Version: "15.18", MajorVersion: 15, ClosedByDefault: true,
-		Line: position.Line{System: "77", Number: 1}, Address: observation.Address{Host: name, Port: 5432}, DiskFreeBytes: 100 << 30, DataBytes: 1 << 30, Settings: map[string]string{}, Facts: map[string]int64{}}
+	o := &observation.Server{At: now, Process: observation.Process{Running: true, Accepting: true, Role: role, Writable: role == observation.Primary, Version: "15.18", MajorVersion: 15}, Data: observation.Data{System: "77", ClosedByDefault: true, Bytes: observation.Known[int64](1 << 30)}, Log: observation.Log{Line: position.Line{System: "77", Number: 1}}, Host: observation.Host{Address: observation.Address{Host: name, Port: 5432}, DiskFreeBytes: observation.Known[int64](100 << 30)}, Config: observation.Config{Settings: map[string]string{}, Facts: map[string]int64{}}}
 	for k, v := range good {
-		o.Settings[k] = v
+		o.Config.Settings[k] = v
 	}
 	if role == observation.Primary {
-		o.Written, o.Guard = "0/2000000", guard.State{Noted: 2, Accepted: 2, Owner: true}
+		o.Log.Written, o.Guard = "0/2000000", guard.State{Noted: 2, Accepted: 2, Owner: true}
 	} else {
-		o.Applied, o.Received = "0/2000000", "0/2000000"
-		o.Upstream = &observation.Upstream{Host: "gull", Port: 5432, Connected: true}
+		o.Log.Applied, o.Log.Received = "0/2000000", "0/2000000"
+		o.Links.Upstream = &observation.Upstream{Host: "gull", Port: 5432, Connected: true}
 	}
 	return o
 }
@@ -53,7 +52,7 @@ func input(r operation.Request, change func(in *Input, members []view.Member)) I
 }
 
 func dead(o *observation.Server) {
-	o.Running, o.Accepting, o.Role, o.Writable, o.DataState = false, false, "", false, "in production"
+	o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Writable, o.Data.State = false, false, "", false, "in production"
 }
 
 func examined(change func(x *verb.Examination)) *verb.Examination {
@@ -80,10 +79,10 @@ func TestMake(t *testing.T) {
 		{name: "switchover to itself", r: operation.Request{Kind: operation.Switchover, To: "gull"}, wrong: "is the primary of bookings already"},
 		{name: "switchover to a stranger", r: operation.Request{Kind: operation.Switchover, To: "auk"}, wrong: `has no server "auk"`},
 		{name: "switchover to never", r: operation.Request{Kind: operation.Switchover, To: "heron"}, refused: "its rank is never"},
-		{name: "switchover, candidate behind", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Upstream.Connected = false }, refused: "may take over"},
+		{name: "switchover, candidate behind", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Links.Upstream.Connected = false }, refused: "may take over"},
 		{name: "switchover, primary dead", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { dead(m[0].Last) }, refused: "crosstwin failover bookings"},
-		{name: "switchover, limits too low", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["max_connections"] = "50" }, refused: "max_connections is 50"},
-		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Settings["synchronous_standby_names"] = "*" }, refused: "synchronous_standby_names"},
+		{name: "switchover, limits too low", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Config.Settings["max_connections"] = "50" }, refused: "max_connections is 50"},
+		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Config.Settings["synchronous_standby_names"] = "*" }, refused: "synchronous_standby_names"},
 		{name: "switchover, no way back", r: operation.Request{Kind: operation.Switchover}, change: func(in *Input, _ members) {
 			in.Probes = []Probe{{"gull", "tern", verb.Probed{Problem: "no pg_hba.conf entry"}}}
 		}, refused: "gull cannot follow tern: no pg_hba.conf entry"},
@@ -96,20 +95,20 @@ func TestMake(t *testing.T) {
 		{name: "failover to a stopped one", r: operation.Request{Kind: operation.Failover, To: "tern"}, change: func(_ *Input, m members) {
 			dead(m[0].Last)
 			dead(m[1].Last)
-			m[1].Last.Applied, m[1].Last.Received = "", ""
+			m[1].Last.Log.Applied, m[1].Last.Log.Received = "", ""
 		}, steps: "open-term fence-old start-candidate detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
 		{name: "failover to a stopped one of rank never", r: operation.Request{Kind: operation.Failover, To: "heron"}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[2].Last) }, refused: "may not take over"},
 		{name: "failover, start what runs", r: operation.Request{Kind: operation.Failover, To: "gull"}, refused: "takes writes: there is nothing to do"},
 		{name: "seed over data", r: operation.Request{Kind: operation.Seed, Server: "tern"}, refused: "not empty"},
 		{name: "seed the primary", r: operation.Request{Kind: operation.Seed, Server: "gull"}, wrong: "only a replica can be seeded"},
 		{name: "seed an empty one", r: operation.Request{Kind: operation.Seed, Server: "tern"}, change: func(_ *Input, m members) {
-			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 15, DiskFreeBytes: 10 << 30, Address: m[1].Last.Address}
+			m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true}, Process: observation.Process{MajorVersion: 15}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](10 << 30), Address: m[1].Last.Host.Address}}
 		}, steps: "prepare prepare-heron make-slot copy verify start catch-up drop-slots-tern mark mark-on-tern"},
 		{name: "seed, disk full", r: operation.Request{Kind: operation.Seed, Server: "tern"}, change: func(_ *Input, m members) {
-			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 15, DiskFreeBytes: 1 << 30, Address: m[1].Last.Address}
+			m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true}, Process: observation.Process{MajorVersion: 15}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](1 << 30), Address: m[1].Last.Host.Address}}
 		}, refused: "the copy takes 1.0 GB"},
 		{name: "seed, other version", r: operation.Request{Kind: operation.Seed, Server: "tern"}, change: func(_ *Input, m members) {
-			m[1].Last = &observation.Server{At: now, DataEmpty: true, MajorVersion: 14, Version: "14", DiskFreeBytes: 10 << 30, Address: m[1].Last.Address}
+			m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true}, Process: observation.Process{MajorVersion: 14, Version: "14"}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](10 << 30), Address: m[1].Last.Host.Address}}
 		}, refused: "has the programs of 14"},
 		{name: "rejoin without a tail", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
@@ -133,11 +132,11 @@ func TestMake(t *testing.T) {
 			})
 		}, steps: "prepare prepare-heron make-slot copy"},
 		{name: "rejoin after a rewind that broke off", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
-			m[1].Last = &observation.Server{At: now, Unfinished: "rewind", MajorVersion: 15, Address: m[1].Last.Address}
+			m[1].Last = &observation.Server{At: now, Data: observation.Data{Unfinished: "rewind"}, Process: observation.Process{MajorVersion: 15}, Host: observation.Host{Address: m[1].Last.Host.Address}}
 			in.Examination = &verb.Examination{System: "77", Unfinished: "rewind", Rewindable: true}
 		}, steps: "checkpoint prepare prepare-heron rewind! make-slot"},
 		{name: "rejoin another cluster's copy", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
-			m[1].Last.System = "78"
+			m[1].Last.Data.System = "78"
 			in.Examination = examined(func(x *verb.Examination) {
 				x.System, x.Kinship, x.Rewindable, x.Fork = "78", string(position.Stranger), false, ""
 			})
@@ -241,14 +240,14 @@ func TestOldPrimaryStopsFirst(t *testing.T) {
 // The proof of a switchover is strict: a candidate at the very position of the
 // last record lacks that record.
 func TestHoldsAllIsStrict(t *testing.T) {
-	old := &observation.Server{DataState: "shut down", ShutdownAt: "0/2000000"}
+	old := &observation.Server{Data: observation.Data{State: "shut down"}, Log: observation.Log{ShutdownAt: "0/2000000"}}
 	for applied, want := range map[string]bool{"0/1FFFFFF": false, "0/2000000": false, "0/2000078": true, "": false} {
-		obs := map[string]*observation.Server{"gull": old, "tern": {Applied: applied}}
+		obs := map[string]*observation.Server{"gull": old, "tern": {Log: observation.Log{Applied: applied}}}
 		if got, _ := (operation.Condition{Kind: operation.HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, obs); got != want {
 			t.Errorf("applied %q: %t", applied, got)
 		}
 	}
-	if ok, _ := (operation.Condition{Kind: operation.HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, map[string]*observation.Server{"gull": {}, "tern": {Applied: "0/9"}}); ok {
+	if ok, _ := (operation.Condition{Kind: operation.HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, map[string]*observation.Server{"gull": {}, "tern": {Log: observation.Log{Applied: "0/9"}}}); ok {
 		t.Error("proven without an orderly stop")
 	}
 }

@@ -57,7 +57,7 @@ func (in *Input) rejoin(p *operation.Plan) error {
 	case WayRewind:
 		in.stepsOfRewind(p, name)
 	case WayRebuild:
-		in.checkDisk(p, name, in.member(in.View.Primary).Last.DataBytes)
+		in.checkDisk(p, name, in.member(in.View.Primary).Last.Data.Bytes.Or(0))
 		in.stepsOfRebuild(p, name)
 	}
 	return nil
@@ -78,8 +78,8 @@ func (in *Input) ways(p *operation.Plan) []operation.Way {
 		follow.Possible, follow.Why = false, "it holds no database"
 	case x.Unfinished != "":
 		follow.Possible, follow.Why = false, "a "+x.Unfinished+" broke off here: its files belong to no single moment"
-	case x.System != "" && owner.System != "" && x.System != owner.System:
-		follow.Possible, follow.Why = false, fmt.Sprintf("it is a copy of another cluster (system identifier %s, not %s)", x.System, owner.System)
+	case x.System != "" && owner.Data.System != "" && x.System != owner.Data.System:
+		follow.Possible, follow.Why = false, fmt.Sprintf("it is a copy of another cluster (system identifier %s, not %s)", x.System, owner.Data.System)
 	case x.Kinship == string(position.Stranger):
 		follow.Possible, follow.Why = false, fmt.Sprintf("it holds other writes than %s although both say %s", in.View.Primary, position.HistoryName(in.View.Engine, x.Line))
 	case x.Kinship == string(position.Unknown):
@@ -107,7 +107,7 @@ func (in *Input) pickWay(p *operation.Plan) string {
 		}
 	}
 	x := in.Examination
-	strange := x.System != "" && x.System != in.member(in.View.Primary).Last.System || x.System == "" && !x.Empty && x.Unfinished == ""
+	strange := x.System != "" && x.System != in.member(in.View.Primary).Last.Data.System || x.System == "" && !x.Empty && x.Unfinished == ""
 	if in.Request.Way == "" && strange {
 		// A copy of another cluster, or data that nobody knows, is never cleared
 		// without being asked for.
@@ -184,7 +184,7 @@ const WaySeed = "seed"
 // stepClose fences the target if it runs in a way in which it may not.
 func (in *Input) stepClose(p *operation.Plan, name string, always bool) {
 	o := in.member(name).Last
-	if !o.Running || !always && o.Role == observation.Replica && o.Accepting {
+	if !o.Process.Running || !always && o.Process.Role == observation.Replica && o.Process.Accepting {
 		return
 	}
 	p.AddStep(operation.Step{Name: "close", Action: operation.Action{Title: "stop " + name + ": it is not opened for writes again", Server: name, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.3, Limit: 60, OnFail: operation.NeedsYou,
@@ -265,7 +265,7 @@ func (in *Input) stepsOfRewind(p *operation.Plan, name string) {
 	in.stepSalvage(p, name)
 	in.stepCheckpoint(p, operation.Step{Name: "checkpoint", Action: operation.Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary}, IfFails: "nothing has changed"})
 	in.stepsPrepare(p, name)
-	p.AddStep(operation.Step{Name: "rewind", Action: operation.Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Call: verb.Seal(verb.Rewind{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past})}, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
+	p.AddStep(operation.Step{Name: "rewind", Action: operation.Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Call: verb.Seal(verb.Rewind{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Log.Line, Past: in.member(primary).Last.Log.Past})}, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
 		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin recognises it and goes on"})
 	in.stepsOfReturn(p, name)
 }

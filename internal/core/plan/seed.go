@@ -48,7 +48,7 @@ func (in *Input) seed(p *operation.Plan) error {
 	in.checkTarget(p, name)
 	in.checkSettings(p, in.View.Primary)
 	in.checkPairVersions(p, name)
-	in.checkDisk(p, name, in.member(in.View.Primary).Last.DataBytes)
+	in.checkDisk(p, name, in.member(in.View.Primary).Last.Data.Bytes.Or(0))
 	in.checkIdentities(p)
 	in.checkClocks(p)
 	in.stepsOfSeed(p, name)
@@ -57,10 +57,10 @@ func (in *Input) seed(p *operation.Plan) error {
 
 func (in *Input) checkPairVersions(p *operation.Plan, name string) {
 	o, q := in.member(name).Last, in.member(in.View.Primary).Last
-	same := o.MajorVersion == q.MajorVersion
+	same := o.Process.MajorVersion == q.Process.MajorVersion
 	p.AddCheck(operation.Check{Name: "same major version", Server: name, Result: verdict(same, operation.Fail),
-		Evidence: fmt.Sprintf("%s has the programs of %s, %s runs %s", name, o.Version, in.View.Primary, q.Version),
-		Why:      "the log of one major version cannot be read by another", Mend: mendIf(!same, fmt.Sprintf("install major version %d on %s", q.MajorVersion, name))})
+		Evidence: fmt.Sprintf("%s has the programs of %s, %s runs %s", name, o.Process.Version, in.View.Primary, q.Process.Version),
+		Why:      "the log of one major version cannot be read by another", Mend: mendIf(!same, fmt.Sprintf("install major version %d on %s", q.Process.MajorVersion, name))})
 }
 
 // checkTarget looks at what stands where the copy is to go.
@@ -68,17 +68,17 @@ func (in *Input) checkTarget(p *operation.Plan, name string) {
 	o := in.member(name).Last
 	c := operation.Check{Name: "room for the copy", Server: name, Result: operation.Pass, Evidence: name + "'s data directory is empty"}
 	switch {
-	case o.Unfinished == "seed":
+	case o.Data.Unfinished == "seed":
 		c.Evidence = "an unfinished copy of ours stands there: it is cleared and begun again"
-	case o.DataEmpty:
+	case o.Data.Empty:
 	case in.Request.Replace:
 		c.Result = operation.Warn
-		c.Evidence = fmt.Sprintf("%s of data stand there (system %s, %s%s): they are removed", view.Size(o.DataBytes), cmp.Or(o.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
-		p.Destroys = fmt.Sprintf("the %s of data on %s", view.Size(o.DataBytes), name)
+		c.Evidence = fmt.Sprintf("%s of data stand there (system %s, %s%s): they are removed", view.Size(o.Data.Bytes.Or(0)), cmp.Or(o.Data.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
+		p.Destroys = fmt.Sprintf("the %s of data on %s", view.Size(o.Data.Bytes.Or(0)), name)
 		p.ConfirmName = name
 	default:
 		c.Result = operation.Fail
-		c.Evidence = fmt.Sprintf("%s's data directory is not empty: %s of data (system %s, %s%s)", name, view.Size(o.DataBytes), cmp.Or(o.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
+		c.Evidence = fmt.Sprintf("%s's data directory is not empty: %s of data (system %s, %s%s)", name, view.Size(o.Data.Bytes.Or(0)), cmp.Or(o.Data.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
 		c.Why = "a copy would overwrite it"
 		c.Mend = fmt.Sprintf("if nothing in it is needed: crosstwin seed %s %s --replace; if it is an old primary: crosstwin rejoin %s %s", in.View.Cluster, name, in.View.Cluster, name)
 	}
@@ -93,20 +93,20 @@ func (in *Input) seedWay() string {
 }
 
 func historyOf(engine string, o *observation.Server) string {
-	if name := position.HistoryName(engine, o.Line); name != "" {
+	if name := position.HistoryName(engine, o.Log.Line); name != "" {
 		return ", " + name
 	}
 	return ""
 }
 
 func describe(o *observation.Server) string {
-	if o.Running && o.Role != "" {
-		return "running as " + string(o.Role)
+	if o.Process.Running && o.Process.Role != "" {
+		return "running as " + string(o.Process.Role)
 	}
-	if o.Running {
+	if o.Process.Running {
 		return "running"
 	}
-	return cmp.Or(o.DataState, "not running")
+	return cmp.Or(o.Data.State, "not running")
 }
 
 // stepsPrepare make sure of the replication account on the primary, and of the
@@ -126,22 +126,22 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 	primary := in.View.Primary
 	o := in.member(name).Last
 	p.Closing = closingOf(name, primary)
-	total := in.member(primary).Last.DataBytes
+	total := in.member(primary).Last.Data.Bytes.Or(0)
 	in.stepsPrepare(p, name)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
-	if o.Running && in.seedWay() != WayDump {
+	if o.Process.Running && in.seedWay() != WayDump {
 		p.AddStep(operation.Step{Name: "stop-target", Action: operation.Action{Title: "stop " + name, Server: name, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.5, Limit: 60,
 			After: []operation.Condition{{Kind: operation.IsStopped, Server: name}}, IfFails: "the slot is dropped again"})
 	}
 	gone := ""
-	if !o.DataEmpty && o.Unfinished != "seed" {
+	if !o.Data.Empty && o.Data.Unfinished != "seed" {
 		gone = "the data that stood on " + name + " may be gone: seed it again"
 	}
 	title, verify := fmt.Sprintf("copy %s (%s) to %s", primary, view.Size(total), name), in.traits().verify
 	if in.seedWay() == WayDump {
 		title, verify = fmt.Sprintf("load a dump of %s (%s) into %s", primary, view.Size(total), name), "set the position that the dump stands at"
 	}
-	p.AddStep(operation.Step{Name: "copy", Gone: gone, Action: operation.Action{Title: title, Server: name, Call: verb.Seal(verb.Seed{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(), Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Line, Past: in.member(primary).Last.Past})},
+	p.AddStep(operation.Step{Name: "copy", Gone: gone, Action: operation.Action{Title: title, Server: name, Call: verb.Seal(verb.Seed{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(), Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Log.Line, Past: in.member(primary).Last.Log.Past})},
 		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit, IfFails: "the unfinished copy is recognised and cleared by the next seed"})
 	p.AddStep(operation.Step{Name: "verify", Action: operation.Action{Title: verify, Server: name, Call: verb.Seal(verb.Verify{})}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
 		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "the copy is not used"})

@@ -299,10 +299,10 @@ const notProven = "%s is not proven to hold the same history: crosstwin rejoin e
 // delayOf gives for how many seconds a replica is held back on purpose.
 func (in *Input) delayOf(name string) float64 {
 	m := in.member(name)
-	if m == nil || m.Last == nil || m.Last.Upstream == nil {
+	if m == nil || m.Last == nil || m.Last.Links.Upstream == nil {
 		return 0
 	}
-	return float64(m.Last.Upstream.DelaySeconds)
+	return float64(m.Last.Links.Upstream.DelaySeconds)
 }
 
 // stepDropSlots drops our slots on a replica: it feeds nobody. A slot through

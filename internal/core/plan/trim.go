@@ -47,7 +47,7 @@ func Needs(v *view.View, files []tail.LogFile, members []view.Member) []tail.Log
 				break
 			}
 			switch {
-			case !known && m.Last != nil && m.Last.DataEmpty:
+			case !known && m.Last != nil && m.Last.Data.Empty:
 			case !known:
 				out[i].NeededBy = append(out[i].NeededBy, m.Name+" (from where on is not known)")
 			case !holds(engine, at, out[i].To):
@@ -66,7 +66,7 @@ func keepSlots(engine string, files []tail.LogFile, m view.Member) {
 	if m.Last == nil || engine != position.EnginePostgres {
 		return
 	}
-	for _, s := range m.Last.Slots {
+	for _, s := range m.Last.Links.Slots {
 		if s.Ours || s.Restart == "" {
 			continue
 		}
@@ -93,29 +93,29 @@ func isReplica(v *view.View, name string) bool {
 		return follows(v, name)
 	}
 	o := s.Observation
-	return o != nil && o.Running && o.Role == observation.Replica && s.Follows == v.Primary && o.Upstream != nil && !strings.Contains(o.Upstream.Problem, "1236")
+	return o != nil && o.Process.Running && o.Process.Role == observation.Replica && s.Follows == v.Primary && o.Links.Upstream != nil && !strings.Contains(o.Links.Upstream.Problem, "1236")
 }
 
 // needsFrom gives the position after which a server needs the primary's log;
 // false when that is not known.
 func needsFrom(engine string, m view.Member, owner *observation.Server, replica bool) (string, bool) {
 	o := m.Last
-	if o == nil || owner == nil || o.Unfinished != "" {
+	if o == nil || owner == nil || o.Data.Unfinished != "" {
 		return "", false
 	}
 	if replica {
-		return o.Applied, o.Applied != ""
+		return o.Log.Applied, o.Log.Applied != ""
 	}
 	fork, forked := position.ForkBetween(engine, o.Standing(), owner.Standing())
 	if engine == position.EngineMariaDB {
 		// The mark itself has to be before the fork: the primary holds it then.
-		before := !forked || fork.At != "" && reaches(engine, fork.At, o.KinAt)
-		return o.KinAt, o.KinAt != "" && before
+		before := !forked || fork.At != "" && reaches(engine, fork.At, o.Log.KinAt)
+		return o.Log.KinAt, o.Log.KinAt != "" && before
 	}
 	if forked {
 		return fork.At, fork.At != ""
 	}
-	for _, at := range []string{o.Applied, o.ShutdownAt, o.Written} {
+	for _, at := range []string{o.Log.Applied, o.Log.ShutdownAt, o.Log.Written} {
 		if at != "" {
 			return at, true
 		}
@@ -258,12 +258,12 @@ func (in *Input) trimByServer(p *operation.Plan) error {
 	o := in.member(primary).Last
 	p.Summary = "Have " + primary + " remove the log that nothing keeps."
 	var keeps []string
-	for _, s := range o.Slots {
+	for _, s := range o.Links.Slots {
 		if !s.Active && s.KeptBytes > 0 {
 			keeps = append(keeps, fmt.Sprintf("slot %s keeps %s", s.Name, view.Size(s.KeptBytes)))
 		}
 	}
-	if n := o.Live["wal_keep_size"]; n != "" && n != "0" {
+	if n := o.Config.Live["wal_keep_size"]; n != "" && n != "0" {
 		keeps = append(keeps, "wal_keep_size keeps "+n+" for servers that rejoin")
 	}
 	c := operation.Check{Name: "what keeps log", Server: primary, Result: operation.Pass, Evidence: "nothing but what replicas in step still read"}
@@ -273,7 +273,7 @@ func (in *Input) trimByServer(p *operation.Plan) error {
 	}
 	p.AddCheck(c)
 	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Call: verb.Seal(verb.Trim{})}, Seconds: 2, Limit: 600,
-		After: []operation.Condition{{Kind: operation.HasCheckpoint, Server: primary, Values: []string{o.Written}}}, IfFails: "nothing has changed"})
+		After: []operation.Condition{{Kind: operation.HasCheckpoint, Server: primary, Values: []string{o.Log.Written}}}, IfFails: "nothing has changed"})
 	return nil
 }
 

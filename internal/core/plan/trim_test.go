@@ -30,7 +30,7 @@ func files() []tail.LogFile {
 func fenced(state, mark string) func(in *Input, m []view.Member) {
 	return func(_ *Input, m []view.Member) {
 		o := m[1].Last
-		o.Running, o.Accepting, o.Role, o.Fenced, o.Applied, o.Received, o.GTIDState, o.KinAt = false, false, "", true, "", "", state, mark
+		o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Fenced, o.Log.Applied, o.Log.Received, o.Log.GTIDState, o.Log.KinAt = false, false, "", true, "", "", state, mark
 	}
 }
 
@@ -39,7 +39,7 @@ func fenced(state, mark string) func(in *Input, m []view.Member) {
 func TestTrim(t *testing.T) {
 	stands := func(server int, at string) func(in *Input, m []view.Member) {
 		return func(_ *Input, m []view.Member) {
-			m[server].Last.Applied, m[server].Last.Received = at, at
+			m[server].Last.Log.Applied, m[server].Last.Log.Received = at, at
 		}
 	}
 	for name, c := range map[string]struct {
@@ -61,33 +61,33 @@ func TestTrim(t *testing.T) {
 		"behind, and less asked for": {operation.TrimRequest{To: "cargo-bin.000002"}, stands(1, "1-11-75"), "cargo-bin.000002", "", ""},
 		"unseen counts by its newest mark": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[2].SeenAt, m[2].Problem = now.Add(-72*time.Hour), "no route to host"
-			m[2].Last.Applied, m[2].Last.KinAt = "1-11-95", "1-11-75"
+			m[2].Last.Log.Applied, m[2].Last.Log.KinAt = "1-11-95", "1-11-75"
 		}, "cargo-bin.000002", "", "needed by dunlin"},
 		"fenced counts by its newest mark": {operation.TrimRequest{}, fenced("1-11-95", "1-11-85"), "cargo-bin.000003", "", "needed by plover"},
 		"stalled counts by what it applied": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
-			m[1].Last.Upstream.Connected, m[1].Last.Applied, m[1].Last.KinAt = false, "1-11-85", "1-11-75"
+			m[1].Last.Links.Upstream.Connected, m[1].Last.Log.Applied, m[1].Last.Log.KinAt = false, "1-11-85", "1-11-75"
 		}, "cargo-bin.000003", "", "needed by plover"},
 		"refused by the primary counts by its newest mark": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
-			m[1].Last.Upstream.Connected, m[1].Last.Upstream.Problem = false, "error 1236: the GTID is not in the master's binlog"
-			m[1].Last.Applied, m[1].Last.KinAt = "1-11-95", "1-11-75"
+			m[1].Last.Links.Upstream.Connected, m[1].Last.Links.Upstream.Problem = false, "error 1236: the GTID is not in the master's binlog"
+			m[1].Last.Log.Applied, m[1].Last.Log.KinAt = "1-11-95", "1-11-75"
 		}, "cargo-bin.000002", "", "needed by plover"},
 		// Its tail used the numbers up to 105 again: by them it would seem to have it all.
 		"fenced with a tail counts by its mark": {operation.TrimRequest{}, fenced("1-13-105", "1-11-72"), "", "plover (from where on is not known)", ""},
 		"a tail after a fork that is known": {operation.TrimRequest{}, func(in *Input, m []view.Member) {
 			fenced("1-11-105", "1-11-72")(in, m)
-			m[0].Last.GTIDState = "1-11-80,1-12-100"
+			m[0].Last.Log.GTIDState = "1-11-80,1-12-100"
 		}, "cargo-bin.000002", "", "needed by plover"},
 		"its newest mark is in its own tail": {operation.TrimRequest{}, func(in *Input, m []view.Member) {
 			fenced("1-11-105", "1-11-95")(in, m)
-			m[0].Last.GTIDState = "1-11-80,1-12-100"
+			m[0].Last.Log.GTIDState = "1-11-80,1-12-100"
 		}, "", "plover (from where on is not known)", ""},
 		"fenced, and no mark is known": {operation.TrimRequest{}, fenced("1-11-95", ""), "", "plover (from where on is not known)", ""},
 		"never seen needs everything":  {operation.TrimRequest{}, func(_ *Input, m []view.Member) { m[2].Last = nil }, "", "dunlin (from where on is not known)", ""},
 		"half copied needs everything": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
-			m[2].Last.Unfinished = "seed"
+			m[2].Last.Data.Unfinished = "seed"
 		}, "", "from where on is not known", ""},
 		"empty needs nothing": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
-			m[2].Last = &observation.Server{At: now, DataEmpty: true, Engine: position.EngineMariaDB}
+			m[2].Last = &observation.Server{At: now, Data: observation.Data{Empty: true}, Engine: position.EngineMariaDB}
 		}, "cargo-bin.000004", "", ""},
 	} {
 		in := cargo(operation.Request{Kind: operation.Trim, Trim: &c.ask}, func(in *Input, m []view.Member) {
@@ -136,8 +136,8 @@ func TestTrim(t *testing.T) {
 
 func TestTrimByTheServer(t *testing.T) {
 	in := input(operation.Request{Kind: operation.Trim}, func(_ *Input, m []view.Member) {
-		m[0].Last.Slots = []observation.Slot{{Name: "ct_tern", Ours: true, KeptBytes: 5 << 20}}
-		m[0].Last.Live = map[string]string{"wal_keep_size": "256MB"}
+		m[0].Last.Links.Slots = []observation.Slot{{Name: "ct_tern", Ours: true, KeptBytes: 5 << 20}}
+		m[0].Last.Config.Live = map[string]string{"wal_keep_size": "256MB"}
 	})
 	p, err := Make(in)
 	if err != nil || stepNames(p) != "trim" {
@@ -149,7 +149,7 @@ func TestTrimByTheServer(t *testing.T) {
 	}
 	after := p.Steps[0].After[0]
 	for redo, want := range map[string]bool{after.Values[0]: true, "0/100": false, "": false} {
-		if ok, seen := after.Holds(in.View.Engine, map[string]*observation.Server{"gull": {Redo: redo}}); ok != want {
+		if ok, seen := after.Holds(in.View.Engine, map[string]*observation.Server{"gull": {Data: observation.Data{Redo: redo}}}); ok != want {
 			t.Errorf("a checkpoint at %q: %s", redo, seen)
 		}
 	}
@@ -162,9 +162,9 @@ func TestTrimByTheServer(t *testing.T) {
 func TestNeeds(t *testing.T) {
 	segments := []tail.LogFile{{Name: "A", From: "0/1000000", To: "0/2000000"}, {Name: "B", From: "0/2000000", To: "0/3000000"}, {Name: "C", From: "0/3000000"}, {Name: "D", From: "0/4000000", Ahead: true}}
 	in := input(operation.Request{}, func(_ *Input, m []view.Member) {
-		m[0].Last.Slots = []observation.Slot{{Name: "archive", Restart: "0/1800000"}, {Name: "ct_heron", Ours: true, Restart: "0/1000000"}}
-		m[1].Last.Applied = "0/2400000"
-		m[2].Last.Applied = "0/3100000"
+		m[0].Last.Links.Slots = []observation.Slot{{Name: "archive", Restart: "0/1800000"}, {Name: "ct_heron", Ours: true, Restart: "0/1000000"}}
+		m[1].Last.Log.Applied = "0/2400000"
+		m[2].Last.Log.Applied = "0/3100000"
 	})
 	got := Needs(&in.View, segments, in.Members)
 	for i, want := range []string{"slot archive", "slot archive, tern", "it is being written", ""} {
@@ -180,7 +180,7 @@ func TestNeeds(t *testing.T) {
 func TestSet(t *testing.T) {
 	live := func(_ *Input, m []view.Member) {
 		for i := range m {
-			m[i].Last.Live = map[string]string{"max_standby_streaming_delay": "30s", verb.Delay: "0"}
+			m[i].Last.Config.Live = map[string]string{"max_standby_streaming_delay": "30s", verb.Delay: "0"}
 		}
 	}
 	for name, c := range map[string]struct {
@@ -229,9 +229,9 @@ func TestSetRestartsApplying(t *testing.T) {
 	live := func(paused bool) func(_ *Input, m []view.Member) {
 		return func(_ *Input, m []view.Member) {
 			for i := range m {
-				m[i].Last.Live = map[string]string{"slave_parallel_threads": "0"}
+				m[i].Last.Config.Live = map[string]string{"slave_parallel_threads": "0"}
 			}
-			m[1].Last.ReplayPaused = paused
+			m[1].Last.Replay.Paused = paused
 		}
 	}
 	ask := func(server string) operation.Request {
@@ -262,9 +262,9 @@ func TestRepoint(t *testing.T) {
 		"the primary":      {"gull", "tern", nil, "it follows nobody", "", ""},
 		"itself":           {"tern", "tern", nil, "name two servers", "", ""},
 		"where it is":      {"tern", "gull", nil, "", "tern follows gull", ""},
-		"a circle":         {"tern", "heron", func(_ *Input, m []view.Member) { m[2].Last.Upstream.Host = "tern" }, "", "heron follows tern", ""},
+		"a circle":         {"tern", "heron", func(_ *Input, m []view.Member) { m[2].Last.Links.Upstream.Host = "tern" }, "", "heron follows tern", ""},
 		"to a stopped one": {"heron", "tern", func(_ *Input, m []view.Member) { dead(m[1].Last) }, "", "tern is stopped", ""},
-		"held back for an hour": {"heron", "tern", func(_ *Input, m []view.Member) { m[2].Last.Upstream.DelaySeconds = 3600 }, "", "",
+		"held back for an hour": {"heron", "tern", func(_ *Input, m []view.Member) { m[2].Last.Links.Upstream.DelaySeconds = 3600 }, "", "",
 			"make-slot follow drop-slot mark"},
 	} {
 		p, err := Make(input(operation.Request{Kind: operation.Follow, Server: c.server, To: c.to}, c.change))
@@ -282,7 +282,7 @@ func TestRepoint(t *testing.T) {
 	// A role change neither waits for a replica that is held back nor takes it as
 	// candidate, and a comparison leaves it out.
 	held := func(i int) func(_ *Input, m []view.Member) {
-		return func(_ *Input, m []view.Member) { m[i].Last.Upstream.DelaySeconds = 3600 }
+		return func(_ *Input, m []view.Member) { m[i].Last.Links.Upstream.DelaySeconds = 3600 }
 	}
 	p, err := Make(input(operation.Request{Kind: operation.Switchover}, held(2)))
 	if err != nil || strings.Contains(stepNames(p), "mark-on-heron") || !strings.Contains(stepNames(p), "mark-on-gull") {

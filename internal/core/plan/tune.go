@@ -48,19 +48,19 @@ func (in *Input) set(p *operation.Plan) error {
 	p.Effects = append(p.Effects, setting+": "+what)
 	in.checkAgents(p, name)
 	m := in.member(name)
-	if !in.seen(name) || !m.Last.Accepting {
+	if !in.seen(name) || !m.Last.Process.Accepting {
 		p.AddCheck(operation.Check{Name: "the server answers", Server: name, Result: operation.Fail, Evidence: name + " does not answer", Mend: "see crosstwin status " + in.View.Cluster})
 		return nil
 	}
-	old := m.Last.Live[setting]
+	old := m.Last.Config.Live[setting]
 	p.AddCheck(operation.Check{Name: "it changes something", Server: name, Result: verdict(old != value, operation.Fail), Evidence: fmt.Sprintf("%s is %s now", setting, cmp.Or(old, "not set"))})
 	if setting == verb.Delay {
 		in.checkDelay(p, m)
 	}
 	after := []operation.Condition{{Kind: operation.HasSetting, Server: name, Values: []string{setting, value}}}
 	if in.restartsApplying(setting, m) {
-		p.AddCheck(operation.Check{Name: "it applies now", Server: name, Result: verdict(!m.Last.ReplayPaused, operation.Fail), Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.ReplayPaused),
-			Why: "the change stops applying for a moment and starts it again", Mend: mendIf(m.Last.ReplayPaused, "let it go on: "+view.ResumeReplay(in.View.Engine))})
+		p.AddCheck(operation.Check{Name: "it applies now", Server: name, Result: verdict(!m.Last.Replay.Paused, operation.Fail), Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.Replay.Paused),
+			Why: "the change stops applying for a moment and starts it again", Mend: mendIf(m.Last.Replay.Paused, "let it go on: "+view.ResumeReplay(in.View.Engine))})
 		if up := in.View.Find(name).Follows; in.member(up) != nil {
 			after = append(after, in.follows(name, up))
 		}
@@ -75,7 +75,7 @@ func (in *Input) set(p *operation.Plan) error {
 // restartsApplying tells whether a change stops a replica's applier for a moment:
 // then it has to be seen following again.
 func (in *Input) restartsApplying(setting string, m *view.Member) bool {
-	return in.traits().inPlace && m.Last.Role == observation.Replica && (setting == verb.Delay || setting == "slave_parallel_threads")
+	return in.traits().inPlace && m.Last.Process.Role == observation.Replica && (setting == verb.Delay || setting == "slave_parallel_threads")
 }
 
 // checkDelay makes sure that a delay is asked of a replica that follows: the
@@ -84,8 +84,8 @@ func (in *Input) checkDelay(p *operation.Plan, m *view.Member) {
 	o := m.Last
 	seconds, err := strconv.Atoi(in.Request.Value)
 	p.AddCheck(operation.Check{Name: "the delay is a number of seconds", Server: m.Name, Result: verdict(err == nil && seconds >= 0, operation.Fail), Evidence: in.Request.Value})
-	follows := o.Role == observation.Replica && o.Upstream != nil && o.Upstream.Connected
-	p.AddCheck(operation.Check{Name: "it follows", Server: m.Name, Result: verdict(follows, operation.Fail), Evidence: fmt.Sprintf("%s is %s and connected: %t", m.Name, o.Role, follows),
+	follows := o.Process.Role == observation.Replica && o.Links.Upstream != nil && o.Links.Upstream.Connected
+	p.AddCheck(operation.Check{Name: "it follows", Server: m.Name, Result: verdict(follows, operation.Fail), Evidence: fmt.Sprintf("%s is %s and connected: %t", m.Name, o.Process.Role, follows),
 		Why: "only a replica is held back; what it has not applied is fetched again", Mend: mendIf(!follows, "crosstwin status "+in.View.Cluster)})
 	if seconds > 0 && m.Rank > 0 {
 		p.AddCheck(operation.Check{Name: "a delayed replica is no candidate", Server: m.Name, Result: operation.Warn, Evidence: fmt.Sprintf("the rank of %s is %d", m.Name, m.Rank),

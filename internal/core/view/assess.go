@@ -52,15 +52,15 @@ func assessServer(in Input, m Member, owner *Member) Server {
 	}
 	if o := m.Last; o != nil {
 		s.LastContactSeconds = max(0, in.Now.Sub(m.SeenAt).Seconds())
-		s.Believes = o.Role
-		s.Position, s.Received = o.Applied, o.Received
-		if o.Role == observation.Primary {
-			s.Position = o.Written
+		s.Believes = o.Process.Role
+		s.Position, s.Received = o.Log.Applied, o.Log.Received
+		if o.Process.Role == observation.Primary {
+			s.Position = o.Log.Written
 		}
-		if o.Address.Host != "" {
-			s.Address = fmt.Sprintf("%s:%d", o.Address.Host, o.Address.Port)
+		if o.Host.Address.Host != "" {
+			s.Address = fmt.Sprintf("%s:%d", o.Host.Address.Host, o.Host.Address.Port)
 		}
-		s.History = position.HistoryName(in.Engine, o.Line)
+		s.History = position.HistoryName(in.Engine, o.Log.Line)
 		s.Follows = followed(in, o)
 		s.Link, s.DelaySeconds = linkOf(in, m, s.Follows)
 		measureLag(in, m, owner, &s)
@@ -85,15 +85,15 @@ func assessServer(in Input, m Member, owner *Member) Server {
 
 // followed names the member that a server's upstream address belongs to.
 func followed(in Input, o *observation.Server) string {
-	if o.Upstream == nil || o.Upstream.Host == "" || o.Role == observation.Primary {
+	if o.Links.Upstream == nil || o.Links.Upstream.Host == "" || o.Process.Role == observation.Primary {
 		return ""
 	}
 	for _, x := range in.Members {
-		if x.Last != nil && x.Last.Address.Host == o.Upstream.Host && x.Last.Address.Port == o.Upstream.Port {
+		if x.Last != nil && x.Last.Host.Address.Host == o.Links.Upstream.Host && x.Last.Host.Address.Port == o.Links.Upstream.Port {
 			return x.Name
 		}
 	}
-	return fmt.Sprintf("%s:%d", o.Upstream.Host, o.Upstream.Port)
+	return fmt.Sprintf("%s:%d", o.Links.Upstream.Host, o.Links.Upstream.Port)
 }
 
 // linkOf says how a replica's link is, and for how long it is delayed.
@@ -102,11 +102,11 @@ func linkOf(in Input, m Member, follows string) (Link, float64) {
 	case follows == "":
 		return "", 0
 	case in.Now.Sub(m.SeenAt).Seconds() > in.Policy.UnseenSeconds:
-		return LinkUnknown, float64(m.Last.Upstream.DelaySeconds)
-	case m.Last.Upstream.Connected:
-		return LinkConnected, float64(m.Last.Upstream.DelaySeconds)
+		return LinkUnknown, float64(m.Last.Links.Upstream.DelaySeconds)
+	case m.Last.Links.Upstream.Connected:
+		return LinkConnected, float64(m.Last.Links.Upstream.DelaySeconds)
 	}
-	return LinkDown, float64(m.Last.Upstream.DelaySeconds)
+	return LinkDown, float64(m.Last.Links.Upstream.DelaySeconds)
 }
 
 // scale maps what servers report to bytes of the primary's log: positions
@@ -122,39 +122,39 @@ func (sc scale) bytes(o *observation.Server, text, coordinates string) (int64, b
 	if sc.engine != position.EngineMariaDB {
 		return position.Order(sc.engine, text)
 	}
-	direct := o == sc.owner || o.Upstream != nil && o.Upstream.Host == sc.owner.Address.Host && o.Upstream.Port == sc.owner.Address.Port
+	direct := o == sc.owner || o.Links.Upstream != nil && o.Links.Upstream.Host == sc.owner.Host.Address.Host && o.Links.Upstream.Port == sc.owner.Host.Address.Port
 	if !direct {
 		return 0, false
 	}
-	return position.Linear(sc.owner.LogFiles, coordinates)
+	return position.Linear(sc.owner.Log.Files, coordinates)
 }
 
 func (sc scale) written() (int64, bool) {
-	return sc.bytes(sc.owner, sc.owner.Written, sc.owner.WrittenAt)
+	return sc.bytes(sc.owner, sc.owner.Log.Written, sc.owner.Log.WrittenAt)
 }
 func (sc scale) received(o *observation.Server) (int64, bool) {
-	return sc.bytes(o, o.Received, o.ReceivedAt)
+	return sc.bytes(o, o.Log.Received, o.Log.ReceivedAt)
 }
 func (sc scale) applied(o *observation.Server) (int64, bool) {
-	return sc.bytes(o, o.Applied, o.AppliedAt)
+	return sc.bytes(o, o.Log.Applied, o.Log.AppliedAt)
 }
 
 // measureLag fills in bytes, time and stages of a replica. Positions compare
 // only when both servers are on histories of one line.
 func measureLag(in Input, m Member, owner *Member, s *Server) {
 	o := m.Last
-	if owner == nil || owner.Last == nil || m.Name == in.Owner || o.Role != observation.Replica {
+	if owner == nil || owner.Last == nil || m.Name == in.Owner || o.Process.Role != observation.Replica {
 		return
 	}
-	at, ok := position.Order(in.Engine, o.Applied)
-	if !ok || owner.Last.Written == "" {
+	at, ok := position.Order(in.Engine, o.Log.Applied)
+	if !ok || owner.Last.Log.Written == "" {
 		return
 	}
 	if in.Clock != nil {
 		s.Lag = in.Clock.Behind(at, m.SeenAt)
 	}
 	s.CatchUp = -1
-	if lacks, ok := position.Lacks(in.Engine, o.Applied, owner.Last.Written); ok {
+	if lacks, ok := position.Lacks(in.Engine, o.Log.Applied, owner.Last.Log.Written); ok {
 		if t, ok := lag.CatchUp(lacks.Amount, m.AppliedRate, in.WrittenRate); ok {
 			s.CatchUp = t
 		}
@@ -168,7 +168,7 @@ func measureLag(in Input, m Member, owner *Member, s *Server) {
 	if !ok1 || !ok2 {
 		return
 	}
-	written = applied + skewed(in, m, at, owner.Last.Written, written-applied)
+	written = applied + skewed(in, m, at, owner.Last.Log.Written, written-applied)
 	received, ok := sc.received(o)
 	if !ok || received < applied {
 		received = applied
@@ -231,19 +231,19 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, string) {
 	switch {
 	case o.Job != nil && o.Job.State == observation.JobRunning && (o.Job.Kind == "seed" || o.Job.Kind == "verify"):
 		return Seeding, o.Job.Note
-	case o.Unfinished != "":
-		return Stopped, "a " + o.Unfinished + " broke off here: its data is unusable until it is done again"
-	case !o.Running && o.Fenced:
+	case o.Data.Unfinished != "":
+		return Stopped, "a " + o.Data.Unfinished + " broke off here: its data is unusable until it is done again"
+	case !o.Process.Running && o.Process.Fenced:
 		return Fenced, "stopped by its agent so that it takes no writes"
-	case !o.Running && o.DataEmpty:
+	case !o.Process.Running && o.Data.Empty:
 		return Stopped, "it holds no database yet"
-	case !o.Running:
-		return Stopped, cmp.Or(o.Problem, stoppedHow(o))
-	case !o.Accepting:
-		return stuck(m.Name == in.Owner), cmp.Or(o.Problem, "its database runs and does not answer")
-	case m.Name == in.Owner && o.Role == observation.Primary && o.Writable:
+	case !o.Process.Running:
+		return Stopped, cmp.Or(o.Process.Problem, stoppedHow(o))
+	case !o.Process.Accepting:
+		return stuck(m.Name == in.Owner), cmp.Or(o.Process.Problem, "its database runs and does not answer")
+	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.Writable:
 		return TakesWrites, ""
-	case m.Name == in.Owner && o.Role == observation.Primary:
+	case m.Name == in.Owner && o.Process.Role == observation.Primary:
 		return TakesNoWrite, "its sessions are read-only by a setting"
 	case m.Name == in.Owner:
 		return TakesNoWrite, "it runs read-only, as a replica"
@@ -261,10 +261,10 @@ func stuck(owner bool) Health {
 // stoppedHow tells an orderly stop from a crash by what the data says.
 func stoppedHow(o *observation.Server) string {
 	switch {
-	case strings.HasPrefix(o.DataState, "shut down"):
+	case strings.HasPrefix(o.Data.State, "shut down"):
 		return "its database was stopped in an orderly way"
-	case o.DataState != "":
-		return "its database crashed: it does not run, and its data says: " + o.DataState
+	case o.Data.State != "":
+		return "its database crashed: it does not run, and its data says: " + o.Data.State
 	}
 	return "its database does not run"
 }
@@ -286,10 +286,10 @@ func adrift(in Input, m Member, owner *Member) string {
 	if m.Name == in.Owner || in.Owner == "" {
 		return ""
 	}
-	if o.Running && o.Role == observation.Primary && o.Writable {
+	if o.Process.Running && o.Process.Role == observation.Primary && o.Process.Writable {
 		return "it is open for writes although " + in.Owner + " owns term " + fmt.Sprint(in.OwnerTerm)
 	}
-	if owner == nil || owner.Last == nil || owner.Last.Role != observation.Primary {
+	if owner == nil || owner.Last == nil || owner.Last.Process.Role != observation.Primary {
 		return ""
 	}
 	return position.Parted(in.Engine, o.Standing(), owner.Last.Standing(), in.Owner, owner.AskedAt.After(m.StateSince))
@@ -303,7 +303,7 @@ func mayTakeOver(in Input, s *Server) (bool, string) {
 		return false, "its rank is never"
 	case s.Health == InStep || s.Health == Behind:
 		return true, ""
-	case s.Health == Stalled && s.Observation != nil && s.Observation.Accepting && s.Observation.Role == observation.Replica:
+	case s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting && s.Observation.Process.Role == observation.Replica:
 		// A dead primary stalls every replica; what counts is that it answers.
 		return true, ""
 	}
@@ -311,7 +311,7 @@ func mayTakeOver(in Input, s *Server) (bool, string) {
 }
 
 func atRisk(in Input, v *View, owner *Member) AtRisk {
-	if owner == nil || owner.Last == nil || owner.Last.Written == "" {
+	if owner == nil || owner.Last == nil || owner.Last.Log.Written == "" {
 		return AtRisk{}
 	}
 	sc := scale{in.Engine, owner.Last}
@@ -329,11 +329,11 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 			continue
 		}
 		bytes := max(0, written-safe)
-		if lacks, known := position.Lacks(in.Engine, s.Observation.Received, owner.Last.Written); known && lacks.IsZero() {
+		if lacks, known := position.Lacks(in.Engine, s.Observation.Log.Received, owner.Last.Log.Written); known && lacks.IsZero() {
 			bytes = 0
 		}
 		seen := findMember(in, s.Name)
-		bytes = skewed(in, *seen, at, owner.Last.Written, bytes)
+		bytes = skewed(in, *seen, at, owner.Last.Log.Written, bytes)
 		if r.Everything || bytes < r.Bytes {
 			r.Everything, r.Bytes, r.On = false, bytes, s.Name
 			if in.Clock != nil {
@@ -352,7 +352,7 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 // from it, whichever is more.
 func safeOn(sc scale, s Server) (bytes, at int64, ok bool) {
 	bytes, ok = sc.received(s.Observation)
-	at, _ = position.Order(sc.engine, s.Observation.Received)
+	at, _ = position.Order(sc.engine, s.Observation.Log.Received)
 	if d, found := sc.owner.DownstreamNamed(s.Name); found {
 		if heard, known := position.Order(sc.engine, d.Safe); known && heard > bytes {
 			return heard, heard, true

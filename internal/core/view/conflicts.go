@@ -52,16 +52,16 @@ func ConflictsOf(v *View, worst map[string]float64) Conflicts {
 	total, perHour := int64(0), 0.0
 	for _, s := range v.Servers {
 		o := s.Observation
-		if o == nil || o.Role != observation.Replica || o.Conflicts == nil {
+		if o == nil || o.Process.Role != observation.Replica || o.Replay.Conflicts == nil {
 			continue
 		}
-		x := ConflictServer{Server: s.Name, Causes: o.Conflicts, PerHour: s.ConflictsPerHour, WorstLag: worst[s.Name], Settings: map[string]string{}}
-		for _, n := range o.Conflicts {
+		x := ConflictServer{Server: s.Name, Causes: o.Replay.Conflicts, PerHour: s.ConflictsPerHour, WorstLag: worst[s.Name], Settings: map[string]string{}}
+		for _, n := range o.Replay.Conflicts {
 			total += n
 		}
 		perHour += s.ConflictsPerHour
 		for _, name := range conflictSettings {
-			x.Settings[name] = o.Live[name]
+			x.Settings[name] = o.Config.Live[name]
 		}
 		out.Servers = append(out.Servers, x)
 		out.Trade = append(out.Trade, tradeOf(v.Primary, x)...)

@@ -16,32 +16,32 @@ import (
 // then those that only look like trouble, then plain distance.
 func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, string) {
 	o := m.Last
-	ownerUp := owner != nil && owner.Last != nil && owner.Last.Accepting && owner.Last.Role == observation.Primary
+	ownerUp := owner != nil && owner.Last != nil && owner.Last.Process.Accepting && owner.Last.Process.Role == observation.Primary
 	switch {
-	case o.Upstream == nil || o.Upstream.Host == "":
+	case o.Links.Upstream == nil || o.Links.Upstream.Host == "":
 		return Stalled, "it follows nobody"
 	case owner != nil && s.Follows != in.Owner && findMember(in, s.Follows) == nil:
 		return Stalled, "it follows " + s.Follows + ", which is not a server of this cluster"
-	case !o.Upstream.Connected && ownerUp:
-		return Stalled, cmp.Or(o.Upstream.Problem, "its link to "+s.Follows+" is down")
-	case !o.Upstream.Connected:
+	case !o.Links.Upstream.Connected && ownerUp:
+		return Stalled, cmp.Or(o.Links.Upstream.Problem, "its link to "+s.Follows+" is down")
+	case !o.Links.Upstream.Connected:
 		return Stalled, "its link to " + s.Follows + " is down, because " + s.Follows + " does not answer"
-	case o.Upstream.ApplierProblem != "":
-		return Stalled, "applying stopped: " + o.Upstream.ApplierProblem
-	case o.ReplayPaused && s.Stages.NotApplied > 0:
+	case o.Links.Upstream.ApplierProblem != "":
+		return Stalled, "applying stopped: " + o.Links.Upstream.ApplierProblem
+	case o.Replay.Paused && s.Stages.NotApplied > 0:
 		return Stalled, "replay is paused on it"
 	}
 	if why := silentLink(in, m, owner, s); why != "" {
 		return Stalled, why
 	}
 	switch {
-	case heldBack(s) && s.Lag.Seconds <= float64(o.Upstream.DelaySeconds)+in.Policy.BehindSeconds:
-		return InStep, "it is held back on purpose by " + Span(float64(o.Upstream.DelaySeconds))
+	case heldBack(s) && s.Lag.Seconds <= float64(o.Links.Upstream.DelaySeconds)+in.Policy.BehindSeconds:
+		return InStep, "it is held back on purpose by " + Span(float64(o.Links.Upstream.DelaySeconds))
 	case s.LagBytes > 0 && !heldBack(s) && !m.AppliedSince.IsZero() && in.Now.Sub(m.AppliedSince).Seconds() > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds:
 		return Stalled, "nothing was applied for " + Span(in.Now.Sub(m.AppliedSince).Seconds())
 	case s.Lag.Known && s.Lag.Seconds > in.Policy.BehindSeconds:
 		return Behind, stageWords(s.Stages.Worst())
-	case o.ReplayPaused:
+	case o.Replay.Paused:
 		return InStep, "replay is paused on it"
 	}
 	return InStep, ""
@@ -49,7 +49,7 @@ func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, string
 
 func heldBack(s *Server) bool {
 	o := s.Observation
-	return o != nil && o.Upstream != nil && o.Upstream.DelaySeconds > 0
+	return o != nil && o.Links.Upstream != nil && o.Links.Upstream.DelaySeconds > 0
 }
 
 // silenceLimit is how long an upstream that has nothing to send may be silent:
@@ -67,8 +67,8 @@ func silentLink(in Input, m Member, owner *Member, s *Server) string {
 	if owner != nil && s.Follows == in.Owner && waits > 0 && !m.ReceivedSince.IsZero() && quiet > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds {
 		return fmt.Sprintf("its link to %s looks alive, and nothing came through it for %s while %s wrote on", s.Follows, Span(quiet), s.Follows)
 	}
-	if o.Upstream.IdleSeconds > silenceLimit {
-		return fmt.Sprintf("its link to %s looks alive, and %s has said nothing for %s", s.Follows, s.Follows, Span(o.Upstream.IdleSeconds))
+	if o.Links.Upstream.IdleSeconds > silenceLimit {
+		return fmt.Sprintf("its link to %s looks alive, and %s has said nothing for %s", s.Follows, s.Follows, Span(o.Links.Upstream.IdleSeconds))
 	}
 	return ""
 }
@@ -89,12 +89,12 @@ func stageWords(stage string) string {
 // and why, from facts; empty when nothing waits.
 func diagnose(in Input, m Member, owner *Member, s *Server) string {
 	o := m.Last
-	if o == nil || m.Name == in.Owner || !o.Accepting || o.Role != observation.Replica || s.Health == Unseen || s.Health == Adrift {
+	if o == nil || m.Name == in.Owner || !o.Process.Accepting || o.Process.Role != observation.Replica || s.Health == Unseen || s.Health == Adrift {
 		return ""
 	}
-	if s.Health == Stalled && (o.Upstream == nil || !o.Upstream.Connected || o.Upstream.ApplierProblem != "" || o.ReplayPaused || silentLink(in, m, owner, s) != "") {
+	if s.Health == Stalled && (o.Links.Upstream == nil || !o.Links.Upstream.Connected || o.Links.Upstream.ApplierProblem != "" || o.Replay.Paused || silentLink(in, m, owner, s) != "") {
 		text := s.Why
-		if o.ReplayPaused && strings.HasPrefix(s.Why, "replay is paused") {
+		if o.Replay.Paused && strings.HasPrefix(s.Why, "replay is paused") {
 			text = fmt.Sprintf("replay is paused: %s wait on its disk", Size(s.Stages.NotApplied))
 		}
 		if s.Lag.Seconds > 0 && s.LagBytes > 0 {
@@ -103,7 +103,7 @@ func diagnose(in Input, m Member, owner *Member, s *Server) string {
 		return text
 	}
 	if heldBack(s) && s.Health == InStep {
-		return fmt.Sprintf("held back on purpose by %s; %s wait on its disk for their time", Span(float64(o.Upstream.DelaySeconds)), Size(s.Stages.NotApplied))
+		return fmt.Sprintf("held back on purpose by %s; %s wait on its disk for their time", Span(float64(o.Links.Upstream.DelaySeconds)), Size(s.Stages.NotApplied))
 	}
 	if s.Health == InStep || s.LagBytes == 0 {
 		return ""
@@ -139,16 +139,16 @@ func stageCause(in Input, s *Server, o *observation.Server, stage string) string
 	}
 	where := "on " + s.Name + ", received and not applied: "
 	switch {
-	case conflictWait(in.Engine, o.ReplayWait) != "":
-		return where + "replay waits for " + conflictWait(in.Engine, o.ReplayWait)
-	case o.ReplayBusy >= busyShare:
-		return where + fmt.Sprintf("replay works in one process, and it uses %.0f %% of a core", o.ReplayBusy*100)
-	case strings.HasPrefix(o.ReplayWait, "IO "):
-		return where + "replay waits for the disk (" + strings.TrimPrefix(o.ReplayWait, "IO ") + ")"
-	case in.Engine == position.EngineMariaDB && o.Settings["slave_parallel_threads"] == "0":
-		return where + "one thread applies everything (slave_parallel_threads = 0)" + state(o.ReplayWait)
+	case conflictWait(in.Engine, o.Replay.Wait) != "":
+		return where + "replay waits for " + conflictWait(in.Engine, o.Replay.Wait)
+	case o.Replay.Busy >= busyShare:
+		return where + fmt.Sprintf("replay works in one process, and it uses %.0f %% of a core", o.Replay.Busy*100)
+	case strings.HasPrefix(o.Replay.Wait, "IO "):
+		return where + "replay waits for the disk (" + strings.TrimPrefix(o.Replay.Wait, "IO ") + ")"
+	case in.Engine == position.EngineMariaDB && o.Config.Settings["slave_parallel_threads"] == "0":
+		return where + "one thread applies everything (slave_parallel_threads = 0)" + state(o.Replay.Wait)
 	}
-	return where + "replay does not keep up" + state(o.ReplayWait)
+	return where + "replay does not keep up" + state(o.Replay.Wait)
 }
 
 func state(wait string) string {
@@ -192,11 +192,12 @@ type Forecast struct {
 // server is away that its log is kept for. Otherwise the server recycles it.
 func forecast(in Input, m Member) *Forecast {
 	o := m.Last
-	if m.Name != in.Owner || o.Role != observation.Primary || o.LogDiskFreeBytes <= 0 || in.WrittenBytesRate <= 0 {
+	free, known := o.Host.LogDiskFreeBytes.Get()
+	if m.Name != in.Owner || o.Process.Role != observation.Primary || !known || in.WrittenBytesRate <= 0 {
 		return nil
 	}
 	var away []string
-	for _, x := range o.Slots {
+	for _, x := range o.Links.Slots {
 		reader, ours := verb.SlotOwner(x.Name)
 		if !x.Active && ours && x.State != "lost" && findMember(in, reader) != nil {
 			away = append(away, reader)
@@ -204,7 +205,7 @@ func forecast(in Input, m Member) *Forecast {
 	}
 	if in.Engine == position.EngineMariaDB {
 		for _, x := range in.Members {
-			if x.Name != in.Owner && x.Enrolled && (x.Last == nil || !x.Last.DataEmpty) && (x.Last == nil || x.Last.Upstream == nil || !x.Last.Upstream.Connected || in.Now.Sub(x.SeenAt).Seconds() > in.Policy.UnseenSeconds) {
+			if x.Name != in.Owner && x.Enrolled && (x.Last == nil || !x.Last.Data.Empty) && (x.Last == nil || x.Last.Links.Upstream == nil || !x.Last.Links.Upstream.Connected || in.Now.Sub(x.SeenAt).Seconds() > in.Policy.UnseenSeconds) {
 				away = append(away, x.Name)
 			}
 		}
@@ -212,8 +213,8 @@ func forecast(in Input, m Member) *Forecast {
 	if len(away) == 0 {
 		return nil
 	}
-	f := &Forecast{Seconds: float64(o.LogDiskFreeBytes) / in.WrittenBytesRate}
-	if expire, err := strconv.ParseFloat(o.Live["binlog_expire_logs_seconds"], 64); err == nil && expire > 0 && f.Seconds > expire {
+	f := &Forecast{Seconds: float64(free) / in.WrittenBytesRate}
+	if expire, err := strconv.ParseFloat(o.Config.Live["binlog_expire_logs_seconds"], 64); err == nil && expire > 0 && f.Seconds > expire {
 		return nil // the server removes files by itself before
 	}
 	verb := "is"

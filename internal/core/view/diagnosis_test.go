@@ -16,7 +16,7 @@ import (
 func behindBy(received, applied string) func(in *Input) {
 	return func(in *Input) {
 		m := &in.Members[1]
-		m.Last.Received, m.Last.Applied = received, applied
+		m.Last.Log.Received, m.Last.Log.Applied = received, applied
 		m.AppliedSince, m.ReceivedSince = now, now
 	}
 }
@@ -37,11 +37,11 @@ func tern(change func(o *observation.Server)) func(in *Input) {
 // Each case that misleads gets its one sentence, from facts.
 func TestDiagnosis(t *testing.T) {
 	waits := func(s string) func(in *Input) {
-		return tern(func(o *observation.Server) { o.ReplayWait = s })
+		return tern(func(o *observation.Server) { o.Replay.Wait = s })
 	}
 	sent := func(at string) func(in *Input) {
 		return func(in *Input) {
-			in.Members[0].Last.Downstreams = []observation.Downstream{{Name: "tern", State: "streaming", Sent: at, Received: in.Members[1].Last.Received}}
+			in.Members[0].Last.Links.Downstreams = []observation.Downstream{{Name: "tern", State: "streaming", Sent: at, Received: in.Members[1].Last.Log.Received}}
 		}
 	}
 	for name, c := range map[string]struct {
@@ -53,25 +53,27 @@ func TestDiagnosis(t *testing.T) {
 		"not sent":                  {and(behindBy("0/1C00000", "0/1C00000"), sent("0/1C00000")), Behind, "4.0 MB of 4.0 MB wait on gull, not yet sent: gull or its network is busy"},
 		"on the way":                {and(behindBy("0/1C00000", "0/1C00000"), sent("0/2000000")), Behind, "on the way from gull: the network is slow"},
 		"replay":                    {behindBy("0/2000000", "0/1C00000"), Behind, "wait on tern, received and not applied: replay does not keep up"},
-		"replay at its limit":       {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.ReplayBusy = 0.97 })), Behind, "replay works in one process, and it uses 97 % of a core"},
+		"replay at its limit":       {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Replay.Busy = 0.97 })), Behind, "replay works in one process, and it uses 97 % of a core"},
 		"replay waits for a disk":   {and(behindBy("0/2000000", "0/1C00000"), waits("IO DataFileRead")), Behind, "replay waits for the disk (DataFileRead)"},
 		"replay waits for a query":  {and(behindBy("0/2000000", "0/1C00000"), waits("IPC RecoveryConflictSnapshot")), Behind, "replay waits for a query that still needs rows which it removes"},
 		"replay waits for a lock":   {and(behindBy("0/2000000", "0/1C00000"), waits("Lock relation")), Behind, "replay waits for a query that holds a lock on a table (relation)"},
 		"replay waits for a page":   {and(behindBy("0/2000000", "0/1C00000"), waits("BufferPin BufferPin")), Behind, "replay waits for a query that holds a page"},
 		"replay waits for a space":  {and(behindBy("0/2000000", "0/1C00000"), waits("IPC RecoveryConflictTablespace")), Behind, "a tablespace which it drops"},
-		"paused":                    {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.ReplayPaused = true })), Stalled, "replay is paused: 4.0 MB wait on its disk; it stands where gull stood 10.0 s ago"},
-		"paused with nothing there": {tern(func(o *observation.Server) { o.ReplayPaused = true }), InStep, ""},
-		"receiver down":             {tern(func(o *observation.Server) { o.Upstream.Connected, o.Upstream.Problem = false, "password wrong" }), Stalled, "password wrong"},
-		"applier stopped": {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Upstream.ApplierProblem = "error 1062: Duplicate entry" })), Stalled,
+		"paused":                    {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Replay.Paused = true })), Stalled, "replay is paused: 4.0 MB wait on its disk; it stands where gull stood 10.0 s ago"},
+		"paused with nothing there": {tern(func(o *observation.Server) { o.Replay.Paused = true }), InStep, ""},
+		"receiver down": {tern(func(o *observation.Server) {
+			o.Links.Upstream.Connected, o.Links.Upstream.Problem = false, "password wrong"
+		}), Stalled, "password wrong"},
+		"applier stopped": {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Links.Upstream.ApplierProblem = "error 1062: Duplicate entry" })), Stalled,
 			"applying stopped: error 1062: Duplicate entry; it stands where gull stood 10.0 s ago"},
 		"alive and silent": {and(behindBy("0/1800000", "0/1800000"), func(in *Input) {
 			in.Members[1].ReceivedSince = now.Add(-19 * time.Second)
 		}), Stalled, "its link to gull looks alive, and nothing came through it for 19.0 s while gull wrote on; it stands where gull stood 20.0 s ago"},
-		"silent for too long on an idle primary": {tern(func(o *observation.Server) { o.Upstream.IdleSeconds = 55 }), Stalled, "its link to gull looks alive, and gull has said nothing for 55.0 s"},
-		"silent for a while on an idle primary":  {tern(func(o *observation.Server) { o.Upstream.IdleSeconds = 28 }), InStep, ""},
-		"held back": {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Upstream.DelaySeconds = 10 })), InStep,
+		"silent for too long on an idle primary": {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 55 }), Stalled, "its link to gull looks alive, and gull has said nothing for 55.0 s"},
+		"silent for a while on an idle primary":  {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 28 }), InStep, ""},
+		"held back": {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Links.Upstream.DelaySeconds = 10 })), InStep,
 			"held back on purpose by 10.0 s; 4.0 MB wait on its disk for their time"},
-		"held back and more": {and(behindBy("0/2000000", "0/1900000"), tern(func(o *observation.Server) { o.Upstream.DelaySeconds = 5 })), Behind, "received and not applied"},
+		"held back and more": {and(behindBy("0/2000000", "0/1900000"), tern(func(o *observation.Server) { o.Links.Upstream.DelaySeconds = 5 })), Behind, "received and not applied"},
 		"nothing applied for long": {and(behindBy("0/2000000", "0/1800000"), func(in *Input) { in.Members[1].AppliedSince = now.Add(-18 * time.Second) }), Stalled,
 			"8.0 MB of 8.0 MB wait on tern, received and not applied"},
 	} {
@@ -88,7 +90,7 @@ func TestMariaDBDiagnosis(t *testing.T) {
 		x := bookings(behindBy("0/2000000", "0/1C00000"))
 		x.Engine = position.EngineMariaDB
 		o := x.Members[1].Last
-		o.ReplayWait, o.Settings = wait, map[string]string{"slave_parallel_threads": threads}
+		o.Replay.Wait, o.Config.Settings = wait, map[string]string{"slave_parallel_threads": threads}
 		s := Server{Name: "tern", Health: Behind, Follows: "gull", LagBytes: 1 << 20, Stages: lag.Stages{NotApplied: 1 << 20}, Observation: o}
 		s.Diagnosis = diagnose(x, x.Members[1], &x.Members[0], &s)
 		return &s
@@ -107,7 +109,7 @@ func TestMariaDBDiagnosis(t *testing.T) {
 // Problems come with their rule, worst first, each with what to do.
 func TestProblems(t *testing.T) {
 	slot := func(x observation.Slot) func(in *Input) {
-		return func(in *Input) { in.Members[0].Last.Slots = []observation.Slot{x} }
+		return func(in *Input) { in.Members[0].Last.Links.Slots = []observation.Slot{x} }
 	}
 	for name, c := range map[string]struct {
 		change func(in *Input)
@@ -115,7 +117,7 @@ func TestProblems(t *testing.T) {
 		says   string
 	}{
 		"nothing":   {nil, "", ""},
-		"link":      {tern(func(o *observation.Server) { o.Upstream.Connected = false }), "link down", "its link to gull is down"},
+		"link":      {tern(func(o *observation.Server) { o.Links.Upstream.Connected = false }), "link down", "its link to gull is down"},
 		"two":       {func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, "two primaries, adrift, at risk", "gull and tern each believe to be primary"},
 		"needs you": {func(in *Input) { in.NeedsYou = &Running{ID: 7, Kind: "failover"} }, "needs you", "operation 7 (failover) did not come to its end"},
 		"unseen":    {func(in *Input) { in.Members[0].SeenAt = now.Add(-time.Minute) }, "unseen", "gull is unseen"},
@@ -134,7 +136,7 @@ func TestProblems(t *testing.T) {
 		"clock behind":          {func(in *Input) { in.Members[2].ClockSkew = -90 }, "clock", "1 min 30 s behind the service's"},
 		"certificate":           {tern(func(o *observation.Server) { o.CertificateEnds = now.Add(72 * time.Hour) }), "certificate", "ends in 3.0 days"},
 		"conflicts":             {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts", "replay cancels 40 queries an hour on tern"},
-		"open":                  {func(in *Input) { in.Members[0].Last.ClosedByDefault = false }, "open by default", "gull would open for writes"},
+		"open":                  {func(in *Input) { in.Members[0].Last.Data.ClosedByDefault = false }, "open by default", "gull would open for writes"},
 	} {
 		v := Assess(bookings(c.change))
 		var rules []string
@@ -168,7 +170,7 @@ func TestSettingUp(t *testing.T) {
 		t.Errorf("%+v", v.Problems)
 	}
 	empty := func(in *Input) {
-		in.Members[2].Last = &observation.Server{At: now, Engine: in.Members[2].Last.Engine, DataEmpty: true}
+		in.Members[2].Last = &observation.Server{At: now, Engine: in.Members[2].Last.Engine, Data: observation.Data{Empty: true}}
 	}
 	v = Assess(bookings(empty))
 	if len(v.Problems) != 1 || v.Problems[0].Rule != cluster.RuleDown || !v.Problems[0].SettingUp {
@@ -188,7 +190,7 @@ func TestForecast(t *testing.T) {
 	full := func(change func(in *Input)) *Forecast {
 		v := Assess(bookings(func(in *Input) {
 			in.WrittenBytesRate = 1 << 20
-			in.Members[0].Last.LogDiskFreeBytes = 3 << 30
+			in.Members[0].Last.Host.LogDiskFreeBytes = observation.Known[int64](3 << 30)
 			change(in)
 		}))
 		return v.Find("gull").LogFull
@@ -197,14 +199,14 @@ func TestForecast(t *testing.T) {
 		t.Errorf("nobody is away, and %q", f.Text)
 	}
 	away := func(in *Input) {
-		in.Members[0].Last.Slots = []observation.Slot{{Name: "ct_tern", Ours: true, KeptBytes: 1 << 20}}
+		in.Members[0].Last.Links.Slots = []observation.Slot{{Name: "ct_tern", Ours: true, KeptBytes: 1 << 20}}
 	}
 	if f := full(away); f == nil || f.Text != "tern is away; the log disk of gull is full in 51 min 12 s" || !strings.Contains(f.Mend, "crosstwin server remove bookings tern") {
 		t.Errorf("%+v", f)
 	}
 	dashed := func(in *Input) {
 		away(in)
-		in.Members[1].Name, in.Members[0].Last.Slots[0].Name = "north-1", "ct_north_1"
+		in.Members[1].Name, in.Members[0].Last.Links.Slots[0].Name = "north-1", "ct_north_1"
 	}
 	if f := full(dashed); f == nil || !strings.HasPrefix(f.Text, "north-1 is away") || !strings.Contains(f.Mend, "crosstwin rejoin bookings north-1") {
 		t.Errorf("%+v", f)
@@ -223,18 +225,18 @@ func TestForecast(t *testing.T) {
 	if f := full(func(in *Input) {
 		in.Engine = position.EngineMariaDB
 		in.Members[1].SeenAt = now.Add(-time.Hour)
-		in.Members[0].Last.Live = map[string]string{"binlog_expire_logs_seconds": "600"}
+		in.Members[0].Last.Config.Live = map[string]string{"binlog_expire_logs_seconds": "600"}
 	}); f != nil {
 		t.Errorf("%+v", f)
 	}
 	if f := full(func(in *Input) {
 		in.Engine = position.EngineMariaDB
-		in.Members[1].Last = &observation.Server{DataEmpty: true}
+		in.Members[1].Last = &observation.Server{Data: observation.Data{Empty: true}}
 	}); f != nil {
 		t.Errorf("%+v", f)
 	}
 	v := Assess(bookings(func(in *Input) {
-		in.WrittenBytesRate, in.Members[0].Last.LogDiskFreeBytes = 1<<20, 3<<30
+		in.WrittenBytesRate, in.Members[0].Last.Host.LogDiskFreeBytes = 1<<20, observation.Known[int64](3<<30)
 		away(in)
 	}))
 	if len(v.Problems) != 1 || v.Problems[0].Rule != cluster.RuleLogFilling {
@@ -245,9 +247,9 @@ func TestForecast(t *testing.T) {
 func TestDrift(t *testing.T) {
 	in := bookings(func(in *Input) {
 		for i := range in.Members {
-			in.Members[i].Last.Settings = map[string]string{"max_connections": "100", "fsync": "on", "data_directory": in.Members[i].Name}
+			in.Members[i].Last.Config.Settings = map[string]string{"max_connections": "100", "fsync": "on", "data_directory": in.Members[i].Name}
 		}
-		in.Members[2].Last.Settings["max_connections"] = "50"
+		in.Members[2].Last.Config.Settings["max_connections"] = "50"
 		in.Members[1].Problem = "connection refused"
 	})
 	d := DriftOf(&View{Cluster: in.Cluster, Engine: in.Engine}, in.Members)
@@ -260,7 +262,7 @@ func TestDrift(t *testing.T) {
 	if want := "gull and heron differ in 1 of "; !strings.HasPrefix(d.Sentence, want) || !strings.HasSuffix(d.Sentence, "The settings of tern could not be read.") {
 		t.Error(d.Sentence)
 	}
-	in.Members[2].Last.Settings, in.Members[2].Last.SettingsProblem = nil, "locked"
+	in.Members[2].Last.Config.Settings, in.Members[2].Last.Config.Problem = nil, "locked"
 	if d := DriftOf(&View{Cluster: in.Cluster, Engine: in.Engine}, in.Members); d.Sentence != "Only the settings of gull could be read: nothing is compared." {
 		t.Error(d.Sentence)
 	}
@@ -270,10 +272,10 @@ func TestConflicts(t *testing.T) {
 	v := Assess(bookings(func(in *Input) {
 		for _, i := range []int{1, 2} {
 			o := in.Members[i].Last
-			o.Conflicts = map[string]int64{"snapshot": 5, "lock": 2}
-			o.Live = map[string]string{"max_standby_streaming_delay": "30s", "hot_standby_feedback": "off"}
+			o.Replay.Conflicts = map[string]int64{"snapshot": 5, "lock": 2}
+			o.Config.Live = map[string]string{"max_standby_streaming_delay": "30s", "hot_standby_feedback": "off"}
 		}
-		in.Members[2].Last.Live = map[string]string{"max_standby_streaming_delay": "-1", "hot_standby_feedback": "on"}
+		in.Members[2].Last.Config.Live = map[string]string{"max_standby_streaming_delay": "-1", "hot_standby_feedback": "on"}
 		in.Members[1].ConflictsPerHour = 12
 	}))
 	x := ConflictsOf(&v, map[string]float64{"tern": 4.5})
@@ -284,7 +286,7 @@ func TestConflicts(t *testing.T) {
 			t.Errorf("%q is not said:\n%s", words, all)
 		}
 	}
-	v.Find("tern").Observation.Conflicts = map[string]int64{"snapshot": 0}
+	v.Find("tern").Observation.Replay.Conflicts = map[string]int64{"snapshot": 0}
 	if x := ConflictsOf(&v, nil); !strings.Contains(strings.Join(x.Trade, "\n"), "no query was cancelled for it yet") {
 		t.Error(x.Trade)
 	}

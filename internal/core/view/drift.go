@@ -77,7 +77,7 @@ func DriftOf(v *View, members []Member) Drift {
 	d := Drift{Cluster: v.Cluster, Checked: len(reasons[v.Engine]), Settings: []Differ{}}
 	var asked []Member
 	for _, m := range members {
-		if m.Last == nil || m.Last.Settings == nil || m.Problem != "" || !m.Last.Accepting {
+		if m.Last == nil || m.Last.Config.Settings == nil || m.Problem != "" || !m.Last.Process.Accepting {
 			d.Unasked = append(d.Unasked, m.Name)
 		} else {
 			asked = append(asked, m)
@@ -87,7 +87,7 @@ func DriftOf(v *View, members []Member) Drift {
 		x := Differ{Name: name, Why: why, Values: map[string]string{}}
 		seen := map[string]bool{}
 		for _, m := range asked {
-			if value, known := m.Last.Settings[name]; known {
+			if value, known := m.Last.Config.Settings[name]; known {
 				x.Values[m.Name] = value
 				seen[value] = true
 			}

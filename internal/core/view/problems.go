@@ -38,7 +38,7 @@ func clusterProblems(in Input, v *View) []Problem {
 	}
 	var believe []string
 	for _, s := range v.Servers {
-		if o := s.Observation; o != nil && s.Health != Unseen && o.Running && o.Role == observation.Primary {
+		if o := s.Observation; o != nil && s.Health != Unseen && o.Process.Running && o.Process.Role == observation.Primary {
 			believe = append(believe, s.Name)
 		}
 	}
@@ -80,11 +80,11 @@ func healthProblem(in Input, v *View, s Server) (Problem, bool) {
 			rule = cluster.RuleUnseen // silence of its agent alone does not say that it takes no writes
 		}
 	}
-	if o := s.Observation; s.Health == Stalled && o != nil && o.Upstream != nil && !o.Upstream.Connected {
+	if o := s.Observation; s.Health == Stalled && o != nil && o.Links.Upstream != nil && !o.Links.Upstream.Connected {
 		rule = cluster.RuleLinkDown
 	}
 	m := findMember(in, s.Name)
-	unmade := s.LastContactSeconds < 0 && !m.HeldData || s.Observation != nil && s.Observation.DataEmpty && !m.HeldData && s.Name != v.Primary
+	unmade := s.LastContactSeconds < 0 && !m.HeldData || s.Observation != nil && s.Observation.Data.Empty && !m.HeldData && s.Name != v.Primary
 	why := s.Why
 	if s.Diagnosis != "" && (s.Health == Behind || s.Health == Stalled) {
 		why = s.Diagnosis
@@ -97,7 +97,7 @@ func slotProblems(in Input, v *View, s Server) (out []Problem) {
 	if s.Observation == nil {
 		return nil
 	}
-	for _, x := range s.Observation.Slots {
+	for _, x := range s.Observation.Links.Slots {
 		reader, ours := verb.SlotOwner(x.Name)
 		if ours && findMember(in, reader) == nil {
 			reader = "" // left over from a server that was removed
@@ -153,7 +153,7 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 	if left := o.CertificateEnds.Sub(in.Now); !o.CertificateEnds.IsZero() && left.Hours() < certificateDays*24 {
 		out = append(out, Problem{Rule: cluster.RuleCertificate, Server: s.Name, Text: fmt.Sprintf("the certificate of %s's agent ends in %s", s.Name, Span(max(0, left.Seconds()))), Mend: fmt.Sprintf("enroll it again: crosstwin server code %s %s, then the command it prints", in.Cluster, s.Name)})
 	}
-	if s.Name == v.Primary && s.Health == TakesWrites && !o.ClosedByDefault {
+	if s.Name == v.Primary && s.Health == TakesWrites && !o.Data.ClosedByDefault {
 		out = append(out, Problem{Rule: cluster.RuleOpen, Server: s.Name, Text: s.Name + " would open for writes if somebody else than its agent started it", Mend: "its agent puts that right by itself; if this stays, read the agent's log"})
 	}
 	return out
@@ -170,7 +170,7 @@ func mend(in Input, v *View, s Server) (string, *Fix) {
 		return fmt.Sprintf("make another server primary: crosstwin failover %s; or start %s again: crosstwin failover %s --to %s", c, s.Name, c, s.Name), &Fix{Kind: operation.Failover}
 	case s.Health == Unseen:
 		return "see that its agent runs and can be reached at " + cmp.Or(s.Agent, "its address"), nil
-	case s.Observation != nil && (s.Observation.DataEmpty || s.Observation.Unfinished == "seed"):
+	case s.Observation != nil && (s.Observation.Data.Empty || s.Observation.Data.Unfinished == "seed"):
 		return fmt.Sprintf("crosstwin seed %s %s", c, s.Name), &Fix{Kind: operation.Seed, Server: s.Name}
 	case s.Health == Behind && conflictWait(v.Engine, waitOf(s)) != "":
 		if in.Engine == position.EngineMariaDB {
@@ -183,9 +183,9 @@ func mend(in Input, v *View, s Server) (string, *Fix) {
 		return fmt.Sprintf("see to the network between %s and %s, and that the receiver on %s is not frozen; it goes on by itself", s.Follows, s.Name, s.Name), nil
 	case s.Health == Stalled && s.Follows == v.Primary && v.Find(v.Primary) != nil && v.Find(v.Primary).Health != TakesWrites:
 		return "nothing to do on it: it follows again once there is a primary", nil
-	case s.Observation != nil && s.Observation.ReplayPaused:
+	case s.Observation != nil && s.Observation.Replay.Paused:
 		return "let it go on: " + ResumeReplay(v.Engine) + " on " + s.Name, nil
-	case s.Observation != nil && s.Observation.Upstream != nil && s.Observation.Upstream.ApplierProblem != "":
+	case s.Observation != nil && s.Observation.Links.Upstream != nil && s.Observation.Links.Upstream.ApplierProblem != "":
 		return fmt.Sprintf("see what differs: crosstwin tail %s %s; then crosstwin rejoin %s %s --way rebuild", c, s.Name, c, s.Name), nil
 	}
 	return fmt.Sprintf("crosstwin rejoin %s %s", c, s.Name), &Fix{Kind: operation.Rejoin, Server: s.Name}
@@ -195,7 +195,7 @@ func waitOf(s Server) string {
 	if s.Observation == nil {
 		return ""
 	}
-	return s.Observation.ReplayWait
+	return s.Observation.Replay.Wait
 }
 
 // ResumeReplay is the statement with which a person lets applying go on.

@@ -17,13 +17,12 @@ var now = time.Date(2027, 1, 1, 6, 0, 0, 0, time.UTC)
 const port = 5432
 
 func server(host string, role observation.Role, at string) *observation.Server {
-	o := &observation.Server{Running: true, Accepting: true, Role: role, Writable: role == observation.Primary, System: "77", ClosedByDefault: true,
-		Line: position.Line{System: "77", Number: 2, Began: 0x1000000, Fingerprint: "first"}, Past: []position.Branch{{Timeline: 1, End: 0x1000000}}, Address: observation.Address{Host: host, Port: port}}
+	o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: role, Writable: role == observation.Primary}, Data: observation.Data{System: "77", ClosedByDefault: true}, Log: observation.Log{Line: position.Line{System: "77", Number: 2, Began: 0x1000000, Fingerprint: "first"}, Past: []position.Branch{{Timeline: 1, End: 0x1000000}}}, Host: observation.Host{Address: observation.Address{Host: host, Port: port}}}
 	if role == observation.Primary {
-		o.Written, o.Guard = at, guard.State{Noted: 2, Accepted: 2, Owner: true}
+		o.Log.Written, o.Guard = at, guard.State{Noted: 2, Accepted: 2, Owner: true}
 	} else {
-		o.Applied, o.Received = at, at
-		o.Upstream = &observation.Upstream{Host: "gull", Port: port, Connected: true}
+		o.Log.Applied, o.Log.Received = at, at
+		o.Links.Upstream = &observation.Upstream{Host: "gull", Port: port, Connected: true}
 	}
 	return o
 }
@@ -66,44 +65,48 @@ func TestAssess(t *testing.T) {
 				in.Members[i].SeenAt = in.Now
 			}
 		}, map[string]Health{"tern": InStep}, 1, []string{"Nothing at risk."}},
-		{"one behind", func(in *Input) { in.Members[2].Last.Applied = "0/1C00000" }, map[string]Health{"heron": Behind, "": Behind}, 1,
+		{"one behind", func(in *Input) { in.Members[2].Last.Log.Applied = "0/1C00000" }, map[string]Health{"heron": Behind, "": Behind}, 1,
 			[]string{"bookings is behind on one replica. gull takes writes.", "tern is in step, heron is 10.0 s behind."}},
-		{"the only candidate behind", func(in *Input) { in.Members[1].Last.Applied, in.Members[1].Last.Received = "0/1C00000", "0/1E00000" }, map[string]Health{"tern": Behind}, 1,
+		{"the only candidate behind", func(in *Input) {
+			in.Members[1].Last.Log.Applied, in.Members[1].Last.Log.Received = "0/1C00000", "0/1E00000"
+		}, map[string]Health{"tern": Behind}, 1,
 			[]string{"At risk: 2.0 MB, the writes of the last 5.0 s."}},
 		{"primary crashed", func(in *Input) {
 			o := in.Members[0].Last
-			o.Running, o.Accepting, o.Role, o.Writable, o.DataState = false, false, "", false, "in production"
-			in.Members[1].Last.Upstream.Connected, in.Members[2].Last.Upstream.Connected = false, false
+			o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Writable, o.Data.State = false, false, "", false, "in production"
+			in.Members[1].Last.Links.Upstream.Connected, in.Members[2].Last.Links.Upstream.Connected = false, false
 		}, map[string]Health{"gull": Stopped, "tern": Stalled, "": TakesNoWrite}, 0, []string{"bookings takes no writes: primary gull is stopped (its database crashed"}},
-		{"primary hangs", func(in *Input) { in.Members[0].Last.Accepting = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
-		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Writable = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
+		{"primary hangs", func(in *Input) { in.Members[0].Last.Process.Accepting = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
+		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Process.Writable = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
 		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) }, map[string]Health{"tern": Unseen, "": Unseen}, 0, []string{"tern is unseen", "It cannot lose another server.", "every write"}},
 		{"never enrolled", func(in *Input) { in.Members[2].Enrolled, in.Members[2].Last = false, nil }, map[string]Health{"heron": Unseen}, 1, []string{"heron is unseen"}},
 		{"two believe they are primary", func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, map[string]Health{"tern": Adrift, "": Adrift}, 0, []string{"bookings is adrift on one replica"}},
-		{"another cluster's copy", func(in *Input) { in.Members[1].Last.System = "78" }, map[string]Health{"tern": Adrift}, 0, nil},
-		{"same number, other beginning", func(in *Input) { in.Members[1].Last.Line.Fingerprint = "other" }, map[string]Health{"tern": Adrift}, 0, nil},
+		{"another cluster's copy", func(in *Input) { in.Members[1].Last.Data.System = "78" }, map[string]Health{"tern": Adrift}, 0, nil},
+		{"same number, other beginning", func(in *Input) { in.Members[1].Last.Log.Line.Fingerprint = "other" }, map[string]Health{"tern": Adrift}, 0, nil},
 		{"past the fork", func(in *Input) {
 			o := in.Members[1].Last
-			o.Line, o.Past, o.Received, o.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000100", "0/1000100"
+			o.Log.Line, o.Log.Past, o.Log.Received, o.Log.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000100", "0/1000100"
 		}, map[string]Health{"tern": Adrift}, 0, nil},
 		{"before the fork", func(in *Input) {
 			o := in.Members[1].Last
-			o.Line, o.Past, o.Received, o.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000000", "0/1000000"
+			o.Log.Line, o.Log.Past, o.Log.Received, o.Log.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000000", "0/1000000"
 		}, map[string]Health{"tern": Behind}, 1, []string{"at least 20.0 s behind"}},
-		{"link down", func(in *Input) { in.Members[1].Last.Upstream.Connected = false }, map[string]Health{"tern": Stalled}, 1, nil},
-		{"follows nobody", func(in *Input) { in.Members[1].Last.Upstream = nil }, map[string]Health{"tern": Stalled}, 1, nil},
-		{"follows a stranger", func(in *Input) { in.Members[1].Last.Upstream.Host = "elsewhere" }, map[string]Health{"tern": Stalled}, 1, nil},
+		{"link down", func(in *Input) { in.Members[1].Last.Links.Upstream.Connected = false }, map[string]Health{"tern": Stalled}, 1, nil},
+		{"follows nobody", func(in *Input) { in.Members[1].Last.Links.Upstream = nil }, map[string]Health{"tern": Stalled}, 1, nil},
+		{"follows a stranger", func(in *Input) { in.Members[1].Last.Links.Upstream.Host = "elsewhere" }, map[string]Health{"tern": Stalled}, 1, nil},
 		{"replay paused with work left", func(in *Input) {
-			in.Members[1].Last.ReplayPaused, in.Members[1].Last.Applied = true, "0/1FFFF00"
+			in.Members[1].Last.Replay.Paused, in.Members[1].Last.Log.Applied = true, "0/1FFFF00"
 		}, map[string]Health{"tern": Stalled}, 1, nil},
 		{"stuck", func(in *Input) {
-			in.Members[1].Last.Applied, in.Members[1].AppliedSince = "0/1800000", now.Add(-time.Minute)
+			in.Members[1].Last.Log.Applied, in.Members[1].AppliedSince = "0/1800000", now.Add(-time.Minute)
 		}, map[string]Health{"tern": Stalled}, 1, nil},
 		{"seeding", func(in *Input) {
-			in.Members[1].Last = &observation.Server{DataEmpty: true, Unfinished: "seed", Job: &observation.Job{Kind: "seed", State: observation.JobRunning}}
+			in.Members[1].Last = &observation.Server{Data: observation.Data{Empty: true, Unfinished: "seed"}, Job: &observation.Job{Kind: "seed", State: observation.JobRunning}}
 		}, map[string]Health{"tern": Seeding}, 0, nil},
-		{"a copy broke off", func(in *Input) { in.Members[1].Last = &observation.Server{Unfinished: "seed"} }, map[string]Health{"tern": Stopped}, 0, nil},
-		{"fenced", func(in *Input) { in.Members[1].Last = &observation.Server{Fenced: true, DataState: "shut down"} }, map[string]Health{"tern": Fenced}, 0, []string{"tern is fenced"}},
+		{"a copy broke off", func(in *Input) { in.Members[1].Last = &observation.Server{Data: observation.Data{Unfinished: "seed"}} }, map[string]Health{"tern": Stopped}, 0, nil},
+		{"fenced", func(in *Input) {
+			in.Members[1].Last = &observation.Server{Process: observation.Process{Fenced: true}, Data: observation.Data{State: "shut down"}}
+		}, map[string]Health{"tern": Fenced}, 0, []string{"tern is fenced"}},
 		{"no primary yet", func(in *Input) { in.Owner = "" }, map[string]Health{"": TakesNoWrite}, 2, []string{"it has no primary yet"}},
 	} {
 		v := Assess(bookings(c.change))
@@ -142,8 +145,8 @@ func TestAssess(t *testing.T) {
 func TestStages(t *testing.T) {
 	in := bookings(func(in *Input) {
 		o := in.Members[1].Last
-		o.Received, o.Applied = "0/1F00000", "0/1D00000"
-		in.Members[0].Last.Downstreams = []observation.Downstream{{Name: "tern", Sent: "0/1FC0000", Received: "0/1FA0000", Safe: "0/1F00000"}}
+		o.Log.Received, o.Log.Applied = "0/1F00000", "0/1D00000"
+		in.Members[0].Last.Links.Downstreams = []observation.Downstream{{Name: "tern", Sent: "0/1FC0000", Received: "0/1FA0000", Safe: "0/1F00000"}}
 	})
 	v := Assess(in)
 	s := v.Find("tern")

@@ -1,6 +1,7 @@
 package host
 
 import (
+	"crosstwin/internal/core/observation"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -97,21 +98,20 @@ func (d *Data) Make() error {
 }
 
 // DiskFree gives the bytes that are free where the data is; 0: not known.
-func (d *Data) DiskFree() int64 {
+func (d *Data) DiskFree() observation.Maybe[int64] {
 	if _, err := os.Stat(d.Dir); err != nil {
 		return FreeAt(filepath.Dir(d.Dir))
 	}
 	return FreeAt(d.Dir)
 }
 
-// FreeAt gives the bytes that are free on the file system of a path; 0: not
-// known.
-func FreeAt(path string) int64 {
+// FreeAt returns the bytes that are free on the file system of a path.
+func FreeAt(path string) observation.Maybe[int64] {
 	var st syscall.Statfs_t
 	if syscall.Statfs(path, &st) != nil {
-		return 0
+		return observation.Maybe[int64]{}
 	}
-	return int64(st.Bavail) * st.Bsize
+	return observation.Known(int64(st.Bavail) * st.Bsize)
 }
 
 // sizeAge is how long a measured size is good enough.

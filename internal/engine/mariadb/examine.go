@@ -16,7 +16,7 @@ import (
 // content: equal numbers prove nothing (measured: a number may be used twice).
 func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination, error) {
 	o := e.Observe(ctx, false)
-	x := &verb.Examination{Running: o.Running, Role: string(o.Role), State: o.DataState, Clean: o.DataState == stateClean, Line: o.Line, System: o.System, Unfinished: o.Unfinished, Empty: o.DataEmpty}
+	x := &verb.Examination{Running: o.Process.Running, Role: string(o.Process.Role), State: o.Data.State, Clean: o.Data.State == stateClean, Line: o.Log.Line, System: o.Data.System, Unfinished: o.Data.Unfinished, Empty: o.Data.Empty}
 	if x.Empty {
 		x.WhyNot = "it holds no database"
 		return x, nil
@@ -30,7 +30,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 		x.WhyNot = "a " + x.Unfinished + " broke off here"
 		return x, nil
 	}
-	if a.Line.System != "" && o.System != "" && a.Line.System != o.System {
+	if a.Line.System != "" && o.Data.System != "" && a.Line.System != o.Data.System {
 		x.WhyNot = "it is a copy of another cluster"
 		return x, nil
 	}
@@ -44,7 +44,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 	if err != nil {
 		return nil, fmt.Errorf("ask %s's agent for its history: %w", a.Primary.Name, err)
 	}
-	if why := e.unknowable(o.Running, o.System); why != "" {
+	if why := e.unknowable(o.Process.Running, o.Data.System); why != "" {
 		x.Kinship, x.WhyNot = string(position.Unknown), why
 		return x, nil
 	}

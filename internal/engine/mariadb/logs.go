@@ -9,6 +9,7 @@ import (
 	"syscall"
 
 	"crosstwin/internal/core/binlog"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/engine/host"
 )
@@ -43,17 +44,18 @@ func (e *Engine) logFiles() ([]string, error) {
 }
 
 // logSize gives the bytes of the log's files and the room beside them.
-func (e *Engine) logSize() (bytes, free int64) {
+func (e *Engine) logSize() (size, free observation.Maybe[int64]) {
+	bytes := int64(0)
 	files, err := e.logFiles()
 	if err != nil {
-		return 0, 0
+		return size, free
 	}
 	for _, f := range files {
 		if fi, err := os.Stat(f); err == nil {
 			bytes += fi.Size()
 		}
 	}
-	return bytes, host.FreeAt(filepath.Dir(e.logBase()))
+	return observation.Known(bytes), host.FreeAt(filepath.Dir(e.logBase()))
 }
 
 // mapped hands over a file's content without copying it into memory. Log

@@ -203,7 +203,7 @@ func TestTails(t *testing.T) {
 	} {
 		// The replica is cut off, the tail is written, the replica takes over.
 		replica.ok(replica.Follow(replica.ctx(), verb.Follow{}))
-		fork := replica.Observe(replica.ctx(), false).Applied
+		fork := replica.Observe(replica.ctx(), false).Log.Applied
 		primary.sql(c.tail)
 		primary.leave(true)
 		replica.ok(replica.Promote(replica.ctx()))
@@ -295,12 +295,12 @@ func TestSameNumberOtherContent(t *testing.T) {
 	t.Parallel()
 	p, primary, replica := newPair(t)
 	replica.ok(replica.Follow(replica.ctx(), verb.Follow{}))
-	fork := replica.Observe(replica.ctx(), false).Applied
+	fork := replica.Observe(replica.ctx(), false).Log.Applied
 	replica.ok(replica.Promote(replica.ctx()))
 	// Both write under the same server id, as a clone would.
 	primary.sql("insert into d.t (id, v) values (50, 'here')")
 	replica.sql("set session server_id = 11; insert into d.t (id, v) values (50, 'there')")
-	if a, b := primary.Observe(primary.ctx(), false).Written, replica.Observe(replica.ctx(), false).Written; a != b {
+	if a, b := primary.Observe(primary.ctx(), false).Log.Written, replica.Observe(replica.ctx(), false).Log.Written; a != b {
 		t.Fatalf("%s and %s: the test shows nothing", a, b)
 	}
 	replica.sql("insert into d.t (id, v) values (51, 'and on')")
@@ -354,7 +354,7 @@ func TestOlderThanTheFork(t *testing.T) {
 func TestEntriesAreTheSameEverywhere(t *testing.T) {
 	t.Parallel()
 	_, primary, replica := newPair(t)
-	from := replica.Observe(replica.ctx(), false).Applied
+	from := replica.Observe(replica.ctx(), false).Log.Applied
 	primary.sql("start transaction; insert into d.t (id, v) values (80, 'slow'); do sleep(1.2); commit; update d.t set v = sleep(1.1) where id = 80; alter table d.nokey add column extra int")
 	m, err := primary.Mark(primary.ctx(), "last", 1, "test")
 	primary.ok(err)
@@ -385,8 +385,8 @@ func TestRelayLogIsNotLost(t *testing.T) {
 			_, primary, replica := newPair(t)
 			replica.sql("stop slave sql_thread")
 			primary.sql("insert into d.t (id, v) values (70, 'received'); insert into d.t (id, v) values (71, 'received')")
-			want := primary.Observe(primary.ctx(), false).Written
-			for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Received != want; time.Sleep(20 * time.Millisecond) {
+			want := primary.Observe(primary.ctx(), false).Log.Written
+			for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Log.Received != want; time.Sleep(20 * time.Millisecond) {
 				if time.Now().After(end) {
 					t.Fatal("nothing was received")
 				}
@@ -419,8 +419,8 @@ func TestLogOfAServerThatDoesNotAnswer(t *testing.T) {
 		t.Helper()
 		o := wren.Observe(wren.ctx(), false) // keeps the log's name, as each second
 		st, err := wren.stoppedLog()
-		if err != nil || st.state.String() != o.GTIDState {
-			t.Errorf("%s: the files say %s, the server %s: %v", when, st.state, o.GTIDState, err)
+		if err != nil || st.state.String() != o.Log.GTIDState {
+			t.Errorf("%s: the files say %s, the server %s: %v", when, st.state, o.Log.GTIDState, err)
 		}
 		if fi, err := os.Stat(st.file); err != nil || int64(st.read) > fi.Size() || st.read == 0 {
 			t.Errorf("%s: read to %d of %d", when, st.read, fi.Size())
@@ -442,8 +442,8 @@ func TestLogOfAServerThatDoesNotAnswer(t *testing.T) {
 		t.Fatalf("not the case that was meant: %+v after %+v", again, short)
 	}
 	wren.ok(wren.Fence(wren.ctx(), false))
-	if o := wren.Observe(wren.ctx(), false); o.Accepting || o.GTIDState != "1-77-2" {
-		t.Errorf("killed: %s %q", o.GTIDState, o.Problem)
+	if o := wren.Observe(wren.ctx(), false); o.Process.Accepting || o.Log.GTIDState != "1-77-2" {
+		t.Errorf("killed: %s %q", o.Log.GTIDState, o.Process.Problem)
 	}
 }
 
@@ -496,7 +496,7 @@ func TestStopEndsWrites(t *testing.T) {
 		}
 	}
 	o := primary.Observe(primary.ctx(), false)
-	if o.ShutdownAt == "" || o.Writable {
+	if o.Log.ShutdownAt == "" || o.Process.Writable {
 		t.Fatalf("%+v", o)
 	}
 	late := hang("insert into d.t (id) values (90)") // the administrator's own
@@ -509,7 +509,7 @@ func TestStopEndsWrites(t *testing.T) {
 	if err := <-late; err != nil {
 		t.Errorf("writes do not go on: %v", err)
 	}
-	if o := primary.Observe(primary.ctx(), false); !o.Writable || o.ShutdownAt != "" {
+	if o := primary.Observe(primary.ctx(), false); !o.Process.Writable || o.Log.ShutdownAt != "" {
 		t.Errorf("%+v", o)
 	}
 }

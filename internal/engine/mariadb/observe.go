@@ -33,33 +33,33 @@ show slave hosts`
 
 // Observe implements engine.Engine.
 func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
-	o := &observation.Server{At: time.Now().UTC(), Engine: position.EngineMariaDB, Address: e.address(), DataEmpty: e.Empty(), Unfinished: e.memory.Unfinished(), DiskFreeBytes: e.DiskFree()}
-	o.Version, o.KinAt = e.version, e.found().At
+	o := &observation.Server{At: time.Now().UTC(), Engine: position.EngineMariaDB, Host: observation.Host{Address: e.address(), DiskFreeBytes: e.DiskFree()}, Data: observation.Data{Empty: e.Empty(), Unfinished: e.memory.Unfinished()}}
+	o.Process.Version, o.Log.KinAt = e.version, e.found().At
 	if b, err := os.ReadFile(e.cfg.ConfigFile); err == nil {
-		o.ClosedByDefault = closedByFile(string(b))
+		o.Data.ClosedByDefault = closedByFile(string(b))
 	}
 	pid, running := e.running()
-	o.Running = running
-	if o.Running {
+	o.Process.Running = running
+	if o.Process.Running {
 		err := e.observeRunning(ctx, o)
 		if err != nil {
-			o.Problem = host.Unanswered(probeTimeout, err, plain(err))
+			o.Process.Problem = host.Unanswered(probeTimeout, err, plain(err))
 		} else if thorough {
 			if err = e.observeSettings(ctx, o); err != nil {
-				o.Settings, o.Facts, o.SettingsProblem = nil, nil, host.Words(err, plain(err))
+				o.Config.Settings, o.Config.Facts, o.Config.Problem = nil, nil, host.Words(err, plain(err))
 			}
 		}
 	}
-	if !o.Accepting && !o.DataEmpty {
+	if !o.Process.Accepting && !o.Data.Empty {
 		e.observeStopped(o)
-		if o.Running && e.wasOpen(pid) {
+		if o.Process.Running && e.wasOpen(pid) {
 			// It hangs, and could go on at any moment: what it was open for
 			// counts, not that it does not answer now.
-			o.Role, o.Writable = observation.Primary, true
+			o.Process.Role, o.Process.Writable = observation.Primary, true
 		}
 	}
-	o.MajorVersion = major(o.Version)
-	o.DataBytes = e.Bytes(thorough)
+	o.Process.MajorVersion = major(o.Process.Version)
+	o.Data.Bytes = observation.Known(e.Bytes(thorough))
 	return o
 }
 
@@ -109,7 +109,7 @@ func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) erro
 }
 
 func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
-	o.Downstreams, o.LogFiles = nil, nil
+	o.Links.Downstreams, o.Log.Files = nil, nil
 	asked := time.Now()
 	rows, err := e.db.QueryContext(ctx, observeSQL)
 	if err != nil {
@@ -129,45 +129,45 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	if len(sets[0]) != 1 {
 		return fmt.Errorf("the server says nothing of itself")
 	}
-	o.ClockAhead = host.ClockAhead(sets[0][0]["clock"], asked, answered)
+	o.Process.ClockAhead = host.ClockAhead(sets[0][0]["clock"], asked, answered)
 	e.readFacts(o, sets[0][0], len(sets[1]) > 0)
 	e.readLink(o, sets[1])
 	if len(sets[2]) == 1 {
-		o.WrittenAt = sets[2][0]["File"] + ":" + sets[2][0]["Position"]
+		o.Log.WrittenAt = sets[2][0]["File"] + ":" + sets[2][0]["Position"]
 	}
 	for _, r := range sets[3] {
-		o.Downstreams = append(o.Downstreams, observation.Downstream{Name: r["Host"], State: "streaming"})
+		o.Links.Downstreams = append(o.Links.Downstreams, observation.Downstream{Name: r["Host"], State: "streaming"})
 	}
-	o.LogBytes, o.LogDiskFreeBytes = e.logSize()
-	if o.Role == observation.Primary {
-		o.Written = sets[0][0]["binlog_pos"]
+	o.Log.Bytes, o.Host.LogDiskFreeBytes = e.logSize()
+	if o.Process.Role == observation.Primary {
+		o.Log.Written = sets[0][0]["binlog_pos"]
 		if err := e.readLogFiles(ctx, o); err != nil {
 			return err
 		}
 	} else {
-		o.ShutdownAt = e.heldAt(ctx)
+		o.Log.ShutdownAt = e.heldAt(ctx)
 	}
-	o.Accepting = true
+	o.Process.Accepting = true
 	e.rememberFacts(o, sets[0][0])
 	return e.observeLine(ctx, o)
 }
 
 func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows bool) {
-	o.Version, _, _ = strings.Cut(f["version"], "-")
+	o.Process.Version, _, _ = strings.Cut(f["version"], "-")
 	n, _ := strconv.ParseUint(f["server_id"], 10, 32)
-	o.ServerID = uint32(n)
-	o.GTIDState = f["state"]
-	o.ConnectedClients, _ = strconv.Atoi(f["clients"])
-	o.Live = map[string]string{"binlog_expire_logs_seconds": f["expire"], "slave_parallel_threads": f["threads"], "max_binlog_size": f["file_size"], verb.Delay: "0"}
-	o.Role, o.Writable = observation.Primary, true
+	o.Log.ServerID = uint32(n)
+	o.Log.GTIDState = f["state"]
+	o.Process.ConnectedClients, _ = strconv.Atoi(f["clients"])
+	o.Config.Live = map[string]string{"binlog_expire_logs_seconds": f["expire"], "slave_parallel_threads": f["threads"], "max_binlog_size": f["file_size"], verb.Delay: "0"}
+	o.Process.Role, o.Process.Writable = observation.Primary, true
 	if f["ro"] != "0" {
-		o.Role, o.Writable = observation.Replica, false
+		o.Process.Role, o.Process.Writable = observation.Replica, false
 		// What it applied as a replica counts once it is committed; its own log
 		// names a transaction a moment before.
-		if o.Applied = f["slave_pos"]; !follows {
-			o.Applied = later(f["binlog_pos"], f["slave_pos"])
+		if o.Log.Applied = f["slave_pos"]; !follows {
+			o.Log.Applied = later(f["binlog_pos"], f["slave_pos"])
 		}
-		o.Received = o.Applied
+		o.Log.Received = o.Log.Applied
 	}
 }
 
@@ -179,7 +179,7 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 		port, _ := strconv.Atoi(l["Master_Port"])
 		delay, _ := strconv.Atoi(l["SQL_Delay"])
 		u := &observation.Upstream{Host: l["Master_Host"], Port: port, Connected: l["Slave_IO_Running"] == "Yes", State: strings.ToLower(l["Slave_IO_Running"]), DelaySeconds: delay}
-		o.Live[verb.Delay] = strconv.Itoa(delay)
+		o.Config.Live[verb.Delay] = strconv.Itoa(delay)
 		if n := l["Last_IO_Errno"]; n != "0" && n != "" {
 			u.Problem = "error " + n + ": " + l["Last_IO_Error"]
 		} else if l["Slave_IO_Running"] == "No" {
@@ -188,14 +188,14 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 		if n := l["Last_SQL_Errno"]; n != "0" && n != "" {
 			u.ApplierProblem = "error " + n + ": " + l["Last_SQL_Error"]
 		}
-		o.ReplayWait = l["Slave_SQL_Running_State"]
-		o.ReplayPaused = l["Slave_SQL_Running"] != "Yes" && u.ApplierProblem == ""
-		o.Upstream = u
-		if o.Role == observation.Replica {
-			o.Received = later(o.Applied, l["Gtid_IO_Pos"])
+		o.Replay.Wait = l["Slave_SQL_Running_State"]
+		o.Replay.Paused = l["Slave_SQL_Running"] != "Yes" && u.ApplierProblem == ""
+		o.Links.Upstream = u
+		if o.Process.Role == observation.Replica {
+			o.Log.Received = later(o.Log.Applied, l["Gtid_IO_Pos"])
 		}
-		o.ReceivedAt = l["Master_Log_File"] + ":" + l["Read_Master_Log_Pos"]
-		o.AppliedAt = l["Relay_Master_Log_File"] + ":" + l["Exec_Master_Log_Pos"]
+		o.Log.ReceivedAt = l["Master_Log_File"] + ":" + l["Read_Master_Log_Pos"]
+		o.Log.AppliedAt = l["Relay_Master_Log_File"] + ":" + l["Exec_Master_Log_Pos"]
 	}
 }
 
@@ -210,17 +210,17 @@ func (e *Engine) readLogFiles(ctx context.Context, o *observation.Server) error 
 		if err := rows.Scan(&f.Name, &f.Bytes); err != nil {
 			return err
 		}
-		o.LogFiles = append(o.LogFiles, f)
+		o.Log.Files = append(o.Log.Files, f)
 	}
 	return rows.Err()
 }
 
 // rememberFacts keeps what a stopped server cannot say.
 func (e *Engine) rememberFacts(o *observation.Server, f map[string]string) {
-	e.remember(rememberServerID, fmt.Sprint(o.ServerID))
+	e.remember(rememberServerID, fmt.Sprint(o.Log.ServerID))
 	e.remember(rememberLogs, f["log_base"])
 	e.remember(rememberRelay, f["relay_base"])
-	e.noteRole(o.Role == observation.Primary)
+	e.noteRole(o.Process.Role == observation.Primary)
 	e.markData()
 }
 
@@ -234,7 +234,7 @@ func (e *Engine) observeLine(ctx context.Context, o *observation.Server) error {
 	if err != nil {
 		return err
 	}
-	o.Line, o.System = l, l.System
+	o.Log.Line, o.Data.System = l, l.System
 	b, err := json.Marshal(l)
 	if err != nil {
 		return err
@@ -276,25 +276,25 @@ func (e *Engine) markData() {
 // observeStopped tells what a server that does not answer holds, by its files
 // and the agent's memory.
 func (e *Engine) observeStopped(o *observation.Server) {
-	if !o.Running && !e.knownData() {
-		o.Problem = "its data directory holds other data than its agent knew"
+	if !o.Process.Running && !e.knownData() {
+		o.Process.Problem = "its data directory holds other data than its agent knew"
 		return
 	}
-	o.System = e.memory.Fingerprint(rememberSystem)
-	json.Unmarshal([]byte(e.memory.Fingerprint(rememberLine)), &o.Line)
+	o.Data.System = e.memory.Fingerprint(rememberSystem)
+	json.Unmarshal([]byte(e.memory.Fingerprint(rememberLine)), &o.Log.Line)
 	n, _ := strconv.ParseUint(e.memory.Fingerprint(rememberServerID), 10, 32)
-	o.ServerID = uint32(n)
+	o.Log.ServerID = uint32(n)
 	st, err := e.stoppedLog()
 	if err != nil {
-		o.Problem = cmp.Or(o.Problem, "its log cannot be read: "+err.Error())
+		o.Process.Problem = cmp.Or(o.Process.Problem, "its log cannot be read: "+err.Error())
 		return
 	}
-	o.GTIDState = st.state.String()
-	o.DataState = stateCrashed
+	o.Log.GTIDState = st.state.String()
+	o.Data.State = stateCrashed
 	if st.clean {
-		o.DataState = stateClean
-		if !o.Running {
-			o.ShutdownAt = st.at
+		o.Data.State = stateClean
+		if !o.Process.Running {
+			o.Log.ShutdownAt = st.at
 		}
 	}
 }
@@ -323,31 +323,31 @@ var facts = map[string]string{
 }
 
 func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) error {
-	o.Settings, o.Facts = map[string]string{}, map[string]int64{}
+	o.Config.Settings, o.Config.Facts = map[string]string{}, map[string]int64{}
 	rows, err := e.query(ctx, "show global variables where variable_name in ('"+strings.Join(observedSettings, "','")+"')")
 	if err != nil {
 		return err
 	}
 	for _, r := range rows {
-		o.Settings[r["Variable_name"]] = r["Value"]
+		o.Config.Settings[r["Variable_name"]] = r["Value"]
 	}
 	if e.memory.Fingerprint(rememberEvents) == "ON" {
-		o.Settings["event_scheduler"] = "ON" // switched off by us, and on again when it is primary
+		o.Config.Settings["event_scheduler"] = "ON" // switched off by us, and on again when it is primary
 	}
 	for k, q := range facts {
 		s, err := e.text(ctx, q)
 		if err != nil {
 			return fmt.Errorf("%s: %w", k, err)
 		}
-		if o.Facts[k], err = strconv.ParseInt(s, 10, 64); err != nil {
+		if o.Config.Facts[k], err = strconv.ParseInt(s, 10, 64); err != nil {
 			return fmt.Errorf("%s: %w", k, err)
 		}
 	}
-	if o.Settings["accounts"], err = e.text(ctx, "select md5(group_concat(user, '@', host, md5(priv) order by user, host)) from mysql.global_priv where user not in ('root', 'mysql', 'mariadb.sys')"); err != nil {
+	if o.Config.Settings["accounts"], err = e.text(ctx, "select md5(group_concat(user, '@', host, md5(priv) order by user, host)) from mysql.global_priv where user not in ('root', 'mysql', 'mariadb.sys')"); err != nil {
 		return err
 	}
-	if len(o.LogFiles) > 0 {
-		if o.Settings["oldest_position"], err = e.text(ctx, "select binlog_gtid_pos(?, 4)", filepath.Base(o.LogFiles[0].Name)); err != nil {
+	if len(o.Log.Files) > 0 {
+		if o.Config.Settings["oldest_position"], err = e.text(ctx, "select binlog_gtid_pos(?, 4)", filepath.Base(o.Log.Files[0].Name)); err != nil {
 			return err
 		}
 	}

@@ -17,10 +17,10 @@ import (
 func TestReadLog(t *testing.T) {
 	t.Parallel()
 	_, primary, replica := newPair(t)
-	from := primary.Observe(primary.ctx(), false).Written
+	from := primary.Observe(primary.ctx(), false).Log.Written
 	primary.sql("insert into d.t (id, v) values (50, 'new')")
 	primary.sql("flush binary logs; update d.t set v = 'changed' where id = 50")
-	middle := primary.Observe(primary.ctx(), false).Written
+	middle := primary.Observe(primary.ctx(), false).Log.Written
 	primary.sql("delete from d.t where id = 50; create table d.later (a int primary key)")
 	primary.sql("set session binlog_format = statement; insert into d.later values (length(uuid()))")
 	read := func(a tail.ReadLogArgs) *tail.LogPage {
@@ -92,12 +92,12 @@ func TestReadLog(t *testing.T) {
 	// What a replica may be told to do differently lasts, and nothing is lost.
 	replica.ok(replica.Set(replica.ctx(), verb.Set{Name: verb.Delay, Value: "2"}))
 	replica.ok(replica.Set(replica.ctx(), verb.Set{Name: "slave_parallel_threads", Value: "3"}))
-	if o := replica.Observe(replica.ctx(), false); o.Live[verb.Delay] != "2" || o.Live["slave_parallel_threads"] != "3" || o.Upstream.DelaySeconds != 2 {
-		t.Errorf("%+v", o.Live)
+	if o := replica.Observe(replica.ctx(), false); o.Config.Live[verb.Delay] != "2" || o.Config.Live["slave_parallel_threads"] != "3" || o.Links.Upstream.DelaySeconds != 2 {
+		t.Errorf("%+v", o.Config.Live)
 	}
 	primary.sql("insert into d.t (id, v) values (60, 'held back')")
-	want := primary.Observe(primary.ctx(), false).Written
-	for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Applied != want; time.Sleep(50 * time.Millisecond) {
+	want := primary.Observe(primary.ctx(), false).Log.Written
+	for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Log.Applied != want; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("what is held back never comes")
 		}
@@ -110,8 +110,8 @@ func TestReadLog(t *testing.T) {
 	// With nobody to fetch it from again, what is held back is applied at once.
 	replica.ok(replica.Set(replica.ctx(), verb.Set{Name: verb.Delay, Value: "3600"}))
 	primary.sql("insert into d.t (id, v) values (61, 'for an hour')")
-	want = primary.Observe(primary.ctx(), false).Written
-	for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Received != want; time.Sleep(50 * time.Millisecond) {
+	want = primary.Observe(primary.ctx(), false).Log.Written
+	for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Log.Received != want; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("nothing was received")
 		}

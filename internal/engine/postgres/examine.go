@@ -20,7 +20,7 @@ import (
 // the log itself; it starts nothing and changes nothing.
 func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination, error) {
 	o := e.Observe(ctx, false)
-	x := &verb.Examination{Running: o.Running, Role: string(o.Role), State: o.DataState, Line: o.Line, Unfinished: o.Unfinished, Empty: o.DataEmpty, System: o.System}
+	x := &verb.Examination{Running: o.Process.Running, Role: string(o.Process.Role), State: o.Data.State, Line: o.Log.Line, Unfinished: o.Data.Unfinished, Empty: o.Data.Empty, System: o.Data.System}
 	if x.Empty {
 		x.WhyNot = "it holds no database"
 		return x, nil
@@ -29,7 +29,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 	if err != nil {
 		return nil, fmt.Errorf("examine %s: %w", e.cfg.Name, err)
 	}
-	x.State, x.Clean, x.System = c.State, c.Clean() && !o.Running, c.System
+	x.State, x.Clean, x.System = c.State, c.Clean() && !o.Process.Running, c.System
 	x.Rewindable, x.WhyNot = c.Checksums || c.LogHints, ""
 	if !x.Rewindable {
 		x.WhyNot = "its data has neither checksums nor hint logging (wal_log_hints), so changed blocks cannot be told"
@@ -54,8 +54,8 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 				x.Rewindable, x.WhyNot = false, "its log file with the fork is gone (wal_keep_size was too small)"
 			}
 		}
-		if x.Rewindable && !o.Accepting && c.Timeline < o.Line.Number {
-			x.Rewindable, x.WhyNot = false, fmt.Sprintf("it stopped before its first checkpoint on timeline %d, and a rewind would look for the fork on timeline %d", o.Line.Number, c.Timeline)
+		if x.Rewindable && !o.Process.Accepting && c.Timeline < o.Log.Line.Number {
+			x.Rewindable, x.WhyNot = false, fmt.Sprintf("it stopped before its first checkpoint on timeline %d, and a rewind would look for the fork on timeline %d", o.Log.Line.Number, c.Timeline)
 		}
 		if x.Tail, _, err = e.readTail(ctx, o, x.ForkLine, fork, end, nil); err != nil {
 			return nil, err
@@ -68,14 +68,14 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 // judgeFork compares this server's history with another's: where they part,
 // and whether what they share is really the same.
 func (e *Engine) judgeFork(x *verb.Examination, o *observation.Server, a verb.Examine, end position.LSN) {
-	mine := position.History{Past: o.Past, Current: o.Line.Number}
+	mine := position.History{Past: o.Log.Past, Current: o.Log.Line.Number}
 	theirs := position.History{Past: a.Past, Current: a.Line.Number}
 	fork, timeline, same, err := mine.Fork(theirs)
 	if err != nil || a.Line.System != x.System {
 		x.Kinship, x.Rewindable, x.WhyNot = string(position.Stranger), false, "it has no history in common with the primary"
 		return
 	}
-	lm, _ := mine.LineOf(x.System, timeline, o.Line.Fingerprint)
+	lm, _ := mine.LineOf(x.System, timeline, o.Log.Line.Fingerprint)
 	lt, _ := theirs.LineOf(a.Line.System, timeline, a.Line.Fingerprint)
 	kin := lm.Compare(lt)
 	x.Kinship, x.ForkLine = string(kin), timeline
@@ -90,7 +90,7 @@ func (e *Engine) judgeFork(x *verb.Examination, o *observation.Server, a verb.Ex
 	}
 	if same {
 		written, err := position.ParseLSN(a.Written)
-		if err == nil && !o.Running && end > written && a.Written != "" {
+		if err == nil && !o.Process.Running && end > written && a.Written != "" {
 			// Ahead of a living primary on its own history: the primary has
 			// lost what this server received.
 			x.Kinship, x.Fork, x.TailBytes = string(position.Stranger), written.String(), end.Since(written)
@@ -103,7 +103,7 @@ func (e *Engine) judgeFork(x *verb.Examination, o *observation.Server, a verb.Ex
 	x.Fork = min(fork, end).String()
 	if end > fork {
 		x.TailBytes = end.Since(fork)
-		if o.Line.Number == a.Line.Number {
+		if o.Log.Line.Number == a.Line.Number {
 			x.Rewindable = false
 		}
 	}
@@ -112,8 +112,8 @@ func (e *Engine) judgeFork(x *verb.Examination, o *observation.Server, a verb.Ex
 // logEnd finds the end of the log: what a running server says, or the first
 // place without a valid record.
 func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Control) (position.LSN, error) {
-	if o.Accepting {
-		return position.ParseLSN(cmp.Or(o.Written, o.Received))
+	if o.Process.Accepting {
+		return position.ParseLSN(cmp.Or(o.Log.Written, o.Log.Received))
 	}
 	from := c.Redo
 	if c.State == pgtool.StateShutDown {
@@ -121,14 +121,14 @@ func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Con
 	}
 	// A server that crashed soon after its promotion has its last checkpoint
 	// on the timeline before; its own begins where that ended.
-	from = max(from, o.Line.Began)
+	from = max(from, o.Log.Line.Began)
 	var end position.LSN
-	stderr, err := e.dump(ctx, o.Line.Number, from, 0, func(r pgtool.Record) { end = max(end, r.End()) })
+	stderr, err := e.dump(ctx, o.Log.Line.Number, from, 0, func(r pgtool.Record) { end = max(end, r.End()) })
 	if at, ok := pgtool.ParseEnd(stderr); ok {
 		return at, nil
 	}
 	if end == 0 {
-		return 0, fmt.Errorf("no record is readable from %s on timeline %d on: %w", from, o.Line.Number, err)
+		return 0, fmt.Errorf("no record is readable from %s on timeline %d on: %w", from, o.Log.Line.Number, err)
 	}
 	return end, nil
 }
@@ -227,7 +227,7 @@ type place struct {
 // subtransaction ended.
 func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN, places func(p place, tx uint32)) (t *tail.Tail, parents map[uint32]uint32, err error) {
 	b := tailBuilder{byID: map[uint32]*tail.Transaction{}, parent: map[uint32]uint32{}, places: places, trail: pgtool.NewRowTrail(tail.ShownRows)}
-	h := position.History{Past: o.Past, Current: o.Line.Number}
+	h := position.History{Past: o.Log.Past, Current: o.Log.Line.Number}
 	from := fork
 	for _, br := range append(append([]position.Branch{}, h.Past...), position.Branch{Timeline: h.Current, End: end}) {
 		if br.Timeline < timeline || br.End <= from {

@@ -34,7 +34,7 @@ func (e *Engine) logFiles(o *observation.Server) ([]tail.LogFile, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the log of %s: %w", e.cfg.Name, err)
 	}
-	newest, err := position.ParseLSN(cmp.Or(cmp.Or(o.Written, o.Received), o.ShutdownAt))
+	newest, err := position.ParseLSN(cmp.Or(cmp.Or(o.Log.Written, o.Log.Received), o.Log.ShutdownAt))
 	known := err == nil
 	for _, n := range names {
 		timeline, begin, ok := segment(n.Name(), e.segmentBytes())
@@ -81,7 +81,7 @@ const pageBytes = 16 << 20
 // their names are looked up on this server while it runs.
 func (e *Engine) ReadLog(ctx context.Context, a tail.ReadLogArgs) (*tail.LogPage, error) {
 	o := e.Observe(ctx, false)
-	end, err := position.ParseLSN(cmp.Or(cmp.Or(o.Written, o.Received), o.ShutdownAt))
+	end, err := position.ParseLSN(cmp.Or(cmp.Or(o.Log.Written, o.Log.Received), o.Log.ShutdownAt))
 	if err != nil {
 		return nil, fmt.Errorf("how far the log of %s reaches is not known: it does not answer", e.cfg.Name)
 	}
@@ -116,7 +116,7 @@ func (e *Engine) ReadLog(ctx context.Context, a tail.ReadLogArgs) (*tail.LogPage
 		}
 	}
 	t := tail.Tail{Transactions: b.list()}
-	if o.Accepting {
+	if o.Process.Accepting {
 		names, err := e.Names(ctx, t.Files())
 		if err != nil {
 			return nil, fmt.Errorf("look up the tables on %s: %w", e.cfg.Name, err)
@@ -232,7 +232,7 @@ type part struct {
 
 // parts cuts a stretch of the log at the server's changes of timeline.
 func (e *Engine) parts(o *observation.Server, from, to position.LSN) (out []part) {
-	for _, br := range append(append([]position.Branch{}, o.Past...), position.Branch{Timeline: o.Line.Number, End: ^position.LSN(0)}) {
+	for _, br := range append(append([]position.Branch{}, o.Log.Past...), position.Branch{Timeline: o.Log.Line.Number, End: ^position.LSN(0)}) {
 		if br.End > from && from < to {
 			p := part{br, from, min(to, br.End)}
 			out = append(out, p)
@@ -249,9 +249,9 @@ func (e *Engine) place(page *tail.LogPage, o *observation.Server) {
 		if err != nil {
 			continue
 		}
-		timeline := o.Line.Number
-		for j := len(o.Past) - 1; j >= 0 && at < o.Past[j].End; j-- {
-			timeline = o.Past[j].Timeline
+		timeline := o.Log.Line.Number
+		for j := len(o.Log.Past) - 1; j >= 0 && at < o.Log.Past[j].End; j-- {
+			timeline = o.Log.Past[j].Timeline
 		}
 		page.Transactions[i].File = position.SegmentName(timeline, at, e.segmentBytes())
 	}

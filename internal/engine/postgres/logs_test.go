@@ -142,9 +142,9 @@ func TestSet(t *testing.T) {
 		if err := r.Set(r.ctx(), a); err != nil {
 			t.Fatal(err)
 		}
-		for end := time.Now().Add(20 * time.Second); r.Observe(r.ctx(), false).Live[a.Name] != a.Value; time.Sleep(20 * time.Millisecond) {
+		for end := time.Now().Add(20 * time.Second); r.Observe(r.ctx(), false).Config.Live[a.Name] != a.Value; time.Sleep(20 * time.Millisecond) {
 			if time.Now().After(end) {
-				t.Fatalf("%s is %q", a.Name, r.Observe(r.ctx(), false).Live[a.Name])
+				t.Fatalf("%s is %q", a.Name, r.Observe(r.ctx(), false).Config.Live[a.Name])
 			}
 		}
 	}

@@ -106,16 +106,16 @@ const probeTimeout = 3 * time.Second
 
 // Observe implements engine.Engine.
 func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
-	o := &observation.Server{At: time.Now().UTC(), Engine: position.EnginePostgres, Address: e.address()}
-	o.MajorVersion, o.Version = majorOf(e.cfg.BinDir), filepath.Base(filepath.Dir(e.cfg.BinDir))
-	o.DataEmpty, o.Unfinished = e.Empty(), e.memory.Unfinished()
+	o := &observation.Server{At: time.Now().UTC(), Engine: position.EnginePostgres, Host: observation.Host{Address: e.address()}}
+	o.Process.MajorVersion, o.Process.Version = majorOf(e.cfg.BinDir), filepath.Base(filepath.Dir(e.cfg.BinDir))
+	o.Data.Empty, o.Data.Unfinished = e.Empty(), e.memory.Unfinished()
 	_, err := os.Stat(e.Path("standby.signal"))
-	o.ClosedByDefault = err == nil
-	o.DiskFreeBytes = e.DiskFree()
-	o.LogBytes, o.LogDiskFreeBytes = e.logSize()
+	o.Data.ClosedByDefault = err == nil
+	o.Host.DiskFreeBytes = e.DiskFree()
+	o.Log.Bytes, o.Host.LogDiskFreeBytes = e.logSize()
 	p, running := e.running()
 	var orphans []int
-	if !running && !o.DataEmpty {
+	if !running && !o.Data.Empty {
 		// A server that began to start between the two looks has its file by the
 		// time at which it has children: it is no orphanage.
 		if orphans = e.orphans(); len(orphans) > 0 {
@@ -124,32 +124,32 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 			}
 		}
 	}
-	o.Running = running
+	o.Process.Running = running
 	if running && p.status != "starting" && p.status != "stopping" {
 		err := e.observeRunning(ctx, o)
 		if err != nil {
-			o.Problem = host.Unanswered(probeTimeout, err, plain(err))
+			o.Process.Problem = host.Unanswered(probeTimeout, err, plain(err))
 		} else if thorough {
 			if err = e.observeSettings(ctx, o); err != nil {
-				o.Settings, o.Facts, o.SettingsProblem = nil, nil, host.Words(err, plain(err))
+				o.Config.Settings, o.Config.Facts, o.Config.Problem = nil, nil, host.Words(err, plain(err))
 			}
 		}
 	} else if running {
-		o.Problem = "it is " + p.status
+		o.Process.Problem = "it is " + p.status
 	} else if len(orphans) > 0 {
 		// Killed without its children, which go on committing (measured).
-		o.Running = true
-		o.Problem = fmt.Sprintf("its server process is gone, and %d of its children go on", len(orphans))
+		o.Process.Running = true
+		o.Process.Problem = fmt.Sprintf("its server process is gone, and %d of its children go on", len(orphans))
 	}
-	if !o.Accepting && !o.DataEmpty {
+	if !o.Process.Accepting && !o.Data.Empty {
 		e.observeStopped(ctx, o)
-		if (len(orphans) > 0 || running && p.status == "ready") && o.DataState == pgtool.StateInProduction {
+		if (len(orphans) > 0 || running && p.status == "ready") && o.Data.State == pgtool.StateInProduction {
 			// It hangs, and could go on at any moment: what it is open for counts,
 			// not that it does not answer now.
-			o.Role, o.Writable = observation.Primary, true
+			o.Process.Role, o.Process.Writable = observation.Primary, true
 		}
 	}
-	o.DataBytes = e.Bytes(thorough)
+	o.Data.Bytes = observation.Known(e.Bytes(thorough))
 	return o
 }
 
@@ -187,18 +187,18 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	if err := json.Unmarshal([]byte(text), &r); err != nil {
 		return fmt.Errorf("what the server says of itself cannot be read: %w", err)
 	}
-	o.ClockAhead = host.ClockAhead(r.Clock, asked, answered)
-	o.Accepting, o.Version, o.MajorVersion, o.System = true, strings.Fields(r.Version)[0], r.Num/10000, r.System
-	o.Role, o.Writable = observation.Primary, r.ReadOnly == "off"
+	o.Process.ClockAhead = host.ClockAhead(r.Clock, asked, answered)
+	o.Process.Accepting, o.Process.Version, o.Process.MajorVersion, o.Data.System = true, strings.Fields(r.Version)[0], r.Num/10000, r.System
+	o.Process.Role, o.Process.Writable = observation.Primary, r.ReadOnly == "off"
 	if r.Replica {
-		o.Role, o.Writable = observation.Replica, false
+		o.Process.Role, o.Process.Writable = observation.Replica, false
 	}
-	o.ReplayPaused, o.ConnectedClients, o.Redo = r.Paused, r.Clients, r.Checkpoint.Redo
-	o.Written, o.Received, o.Applied = deref(r.Written), deref(r.Received), deref(r.Applied)
+	o.Replay.Paused, o.Process.ConnectedClients, o.Data.Redo = r.Paused, r.Clients, r.Checkpoint.Redo
+	o.Log.Written, o.Log.Received, o.Log.Applied = deref(r.Written), deref(r.Received), deref(r.Applied)
 	if r.Replica {
 		// After a restart with no upstream the received position is empty or
 		// the start of a segment: what was applied is then the better bound.
-		o.Received = later(o.Received, o.Applied)
+		o.Log.Received = later(o.Log.Received, o.Log.Applied)
 	}
 	e.observeLinks(o, &r)
 	e.observeReplay(o, &r)
@@ -227,56 +227,57 @@ func (e *Engine) observeLinks(o *observation.Server, r *observedRow) {
 	if r.Conninfo != "" {
 		ci := pgtool.ParseConnInfo(r.Conninfo)
 		port, _ := strconv.Atoi(ci["port"])
-		o.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: r.Slot}
+		o.Links.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: r.Slot}
 	}
 	if x := r.Receiver; x != nil {
-		if o.Upstream == nil {
-			o.Upstream = &observation.Upstream{}
+		if o.Links.Upstream == nil {
+			o.Links.Upstream = &observation.Upstream{}
 		}
-		u := o.Upstream
+		u := o.Links.Upstream
 		u.State, u.IdleSeconds = x.Status, deref(x.Idle)
 		u.Connected = x.Status == "streaming" && deref(x.Host) == u.Host && deref(x.Port) == u.Port
 	}
-	if o.Upstream != nil && !o.Upstream.Connected && r.Replica && o.Upstream.Host != "" {
-		o.Upstream.Problem = e.receiverProblem()
+	if o.Links.Upstream != nil && !o.Links.Upstream.Connected && r.Replica && o.Links.Upstream.Host != "" {
+		o.Links.Upstream.Problem = e.receiverProblem()
 	}
 	for _, x := range r.Senders {
-		o.Downstreams = append(o.Downstreams, observation.Downstream{Name: x.Name, State: x.State, Sent: deref(x.Sent), Received: deref(x.Write), Safe: deref(x.Flush), Applied: deref(x.Replay),
+		o.Links.Downstreams = append(o.Links.Downstreams, observation.Downstream{Name: x.Name, State: x.State, Sent: deref(x.Sent), Received: deref(x.Write), Safe: deref(x.Flush), Applied: deref(x.Replay),
 			Synchronous: x.Sync == "sync" || x.Sync == "quorum"})
 	}
 	for _, x := range r.Slots {
 		_, ours := verb.SlotOwner(x.Name)
-		o.Slots = append(o.Slots, observation.Slot{Name: x.Name, Active: x.Active, Restart: deref(x.Restart), State: deref(x.State), KeptBytes: int64(deref(x.Kept)), Ours: ours})
+		o.Links.Slots = append(o.Links.Slots, observation.Slot{Name: x.Name, Active: x.Active, Restart: deref(x.Restart), State: deref(x.State), KeptBytes: int64(deref(x.Kept)), Ours: ours})
 	}
 }
 
 // observeReplay takes in what the one process that replays waits for, and how
 // busy it is: replay uses one core at most.
 func (e *Engine) observeReplay(o *observation.Server, r *observedRow) {
-	o.Conflicts, o.Live = r.Conflicts, r.Live
-	o.Live[verb.Delay] = strconv.Itoa(int(r.Delay))
-	if o.Upstream != nil {
-		o.Upstream.DelaySeconds = int(r.Delay)
+	o.Replay.Conflicts, o.Config.Live = r.Conflicts, r.Live
+	o.Config.Live[verb.Delay] = strconv.Itoa(int(r.Delay))
+	if o.Links.Upstream != nil {
+		o.Links.Upstream.DelaySeconds = int(r.Delay)
 	}
 	if x := r.Replay; x != nil {
-		o.ReplayWait = strings.TrimSpace(deref(x.Kind) + " " + deref(x.Event))
-		o.ReplayBusy = e.busy.Share(x.PID, o.At)
+		o.Replay.Wait = strings.TrimSpace(deref(x.Kind) + " " + deref(x.Event))
+		o.Replay.Busy = e.busy.Share(x.PID, o.At)
 	}
 }
 
 // logSize gives the bytes of the log's files and the room beside them. Files
 // are not looked into: each but the history files has the size of a segment.
-func (e *Engine) logSize() (bytes, free int64) {
+func (e *Engine) logSize() (size, free observation.Maybe[int64]) {
+	bytes := int64(0)
 	names, err := os.ReadDir(e.Path("pg_wal"))
 	if err != nil {
-		return 0, 0
+		return size, free
 	}
 	for _, n := range names {
 		if len(n.Name()) == len("000000010000000000000001") {
 			bytes += int64(e.segmentBytes())
 		}
 	}
-	return bytes, host.FreeAt(e.Path("pg_wal"))
+	return observation.Known(bytes), host.FreeAt(e.Path("pg_wal"))
 }
 
 // receiverProblem gives the newest reason in the server's log why nothing is
@@ -332,16 +333,16 @@ func (e *Engine) observeLine(ctx context.Context, o *observation.Server, r *obse
 	cached, fresh := e.seen.line, e.seen.startedAt == r.Started
 	e.seen.Unlock()
 	if fresh && cached.line.Number == tli && (tli == 1 || cached.line.Fingerprint != "") {
-		o.Line, o.Past = cached.line, cached.past
+		o.Log.Line, o.Log.Past = cached.line, cached.past
 		return
 	}
 	line, past, err := e.lineOf(ctx, r.System, tli)
 	if err != nil {
-		o.Problem = "its history cannot be read: " + err.Error()
-		o.Line = position.Line{System: r.System, Number: tli}
+		o.Process.Problem = "its history cannot be read: " + err.Error()
+		o.Log.Line = position.Line{System: r.System, Number: tli}
 		return
 	}
-	o.Line, o.Past = line, past
+	o.Log.Line, o.Log.Past = line, past
 	e.seen.Lock()
 	e.seen.line, e.seen.startedAt = lineCache{line, past}, r.Started
 	e.seen.Unlock()
@@ -443,7 +444,7 @@ func (e *Engine) segmentBytes() uint64 {
 func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 	fi, err := os.Stat(e.Path("global", "pg_control"))
 	if err != nil {
-		o.Problem = cmp.Or(o.Problem, "its data directory holds no control data: "+err.Error())
+		o.Process.Problem = cmp.Or(o.Process.Problem, "its data directory holds no control data: "+err.Error())
 		return
 	}
 	e.seen.Lock()
@@ -451,22 +452,22 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 	e.seen.Unlock()
 	if !ok {
 		if c, err = e.control(ctx); err != nil {
-			o.Problem = cmp.Or(o.Problem, err.Error())
+			o.Process.Problem = cmp.Or(o.Process.Problem, err.Error())
 			return
 		}
 		e.seen.Lock()
 		e.seen.control = controlCache{fi.ModTime(), c}
 		e.seen.Unlock()
 	}
-	o.System, o.DataState = c.System, c.State
+	o.Data.System, o.Data.State = c.System, c.State
 	if c.State == pgtool.StateShutDown {
-		o.ShutdownAt = c.Checkpoint.String()
+		o.Log.ShutdownAt = c.Checkpoint.String()
 	}
 	if b, err := os.ReadFile(e.Path("postgresql.auto.conf")); err == nil {
 		if s, err := pgtool.ParseSettings(string(b)); err == nil && s["primary_conninfo"] != "" {
 			ci := pgtool.ParseConnInfo(s["primary_conninfo"])
 			port, _ := strconv.Atoi(ci["port"])
-			o.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: s["primary_slot_name"]}
+			o.Links.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: s["primary_slot_name"]}
 		}
 	}
 	e.stoppedLine(ctx, o, c)
@@ -480,14 +481,14 @@ func (e *Engine) stoppedLine(ctx context.Context, o *observation.Server, c pgtoo
 	cached := e.seen.line
 	e.seen.Unlock()
 	if cached.line.Number == tli && cached.line.System == c.System {
-		o.Line, o.Past = cached.line, cached.past
+		o.Log.Line, o.Log.Past = cached.line, cached.past
 		return
 	}
 	line, past, err := e.lineOf(ctx, c.System, tli)
 	if err != nil {
 		return
 	}
-	o.Line, o.Past = line, past
+	o.Log.Line, o.Log.Past = line, past
 	e.seen.Lock()
 	e.seen.line, e.seen.startedAt = lineCache{line, past}, "" // looked at again at the next start
 	e.seen.Unlock()
@@ -510,17 +511,17 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 	if err := e.pool.QueryRow(ctx, "select json_object_agg(name, setting) from pg_settings where name in ('"+strings.Join(observedSettings, "','")+"')").Scan(&settings); err != nil {
 		return err
 	}
-	if err := json.Unmarshal([]byte(settings), &o.Settings); err != nil {
+	if err := json.Unmarshal([]byte(settings), &o.Config.Settings); err != nil {
 		return err
 	}
 	if err := e.pool.QueryRow(ctx, factsSQL).Scan(&facts); err != nil {
 		return err
 	}
-	if err := json.Unmarshal([]byte(facts), &o.Facts); err != nil {
+	if err := json.Unmarshal([]byte(facts), &o.Config.Facts); err != nil {
 		return err
 	}
 	n, err := e.countUnlogged(ctx)
-	o.Facts["unlogged_tables"] = n
+	o.Config.Facts["unlogged_tables"] = n
 	return err
 }
 

@@ -119,7 +119,7 @@ func replicaOf(t *testing.T, p *rig) *rig {
 	}
 	total := int64(0)
 	see := func(_ string, done, all int64) { total = max(total, all) }
-	if err := r.Seed(r.ctx(), verb.Seed{Source: peers[0], Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Line}, see); err != nil {
+	if err := r.Seed(r.ctx(), verb.Seed{Source: peers[0], Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Log.Line}, see); err != nil {
 		t.Fatal(err)
 	}
 	if total == 0 {
@@ -134,7 +134,7 @@ func replicaOf(t *testing.T, p *rig) *rig {
 	if err := r.Start(r.ctx(), "replica"); err != nil {
 		t.Fatal(err)
 	}
-	r.await("streams", func(o *observation.Server) bool { return o.Upstream != nil && o.Upstream.Connected })
+	r.await("streams", func(o *observation.Server) bool { return o.Links.Upstream != nil && o.Links.Upstream.Connected })
 	return r
 }
 
@@ -154,40 +154,40 @@ func (r *rig) await(what string, ok func(*observation.Server) bool) *observation
 func (r *rig) caughtUp(p *rig) {
 	r.t.Helper()
 	at := p.text("select pg_current_wal_flush_lsn()::text")
-	r.await("caught up", func(o *observation.Server) bool { return later(o.Applied, at) == o.Applied })
+	r.await("caught up", func(o *observation.Server) bool { return later(o.Log.Applied, at) == o.Log.Applied })
 }
 
 // Every state of a server is observed as what it is.
 func TestObserve(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, "gull")
-	if o := r.Observe(r.ctx(), false); !o.DataEmpty || o.Running || o.MajorVersion != 15 || o.ClosedByDefault {
+	if o := r.Observe(r.ctx(), false); !o.Data.Empty || o.Process.Running || o.Process.MajorVersion != 15 || o.Data.ClosedByDefault {
 		t.Errorf("nothing there: %+v", o)
 	}
 	p := primary(t)
 	o := p.Observe(p.ctx(), true)
-	if o.Role != observation.Primary || !o.Writable || !o.Accepting || o.Written == "" || o.Line.Number != 1 || o.System == "" || !strings.HasPrefix(o.Version, "15.") || !o.ClosedByDefault || o.DataBytes < 1<<20 || o.DiskFreeBytes == 0 {
+	if o.Process.Role != observation.Primary || !o.Process.Writable || !o.Process.Accepting || o.Log.Written == "" || o.Log.Line.Number != 1 || o.Data.System == "" || !strings.HasPrefix(o.Process.Version, "15.") || !o.Data.ClosedByDefault || o.Data.Bytes.Or(0) < 1<<20 || o.Host.DiskFreeBytes.Or(0) == 0 {
 		t.Errorf("primary: %+v", o)
 	}
 	for _, k := range observedSettings[:12] {
-		if o.Settings[k] == "" {
+		if o.Config.Settings[k] == "" {
 			t.Errorf("setting %s was not seen", k)
 		}
 	}
 	p.sql("create unlogged table fast (a int)")
-	if o = p.Observe(p.ctx(), true); o.Facts["unlogged_tables"] != 1 || o.Facts["hba_errors"] != 0 {
-		t.Errorf("facts %v", o.Facts)
+	if o = p.Observe(p.ctx(), true); o.Config.Facts["unlogged_tables"] != 1 || o.Config.Facts["hba_errors"] != 0 {
+		t.Errorf("facts %v", o.Config.Facts)
 	}
 	p.sql("alter system set default_transaction_read_only = on", "select pg_reload_conf()")
-	p.await("closed its sessions", func(o *observation.Server) bool { return o.Accepting && !o.Writable })
+	p.await("closed its sessions", func(o *observation.Server) bool { return o.Process.Accepting && !o.Process.Writable })
 	p.sql("alter system reset default_transaction_read_only", "select pg_reload_conf()")
-	p.await("opened them", func(o *observation.Server) bool { return o.Writable })
+	p.await("opened them", func(o *observation.Server) bool { return o.Process.Writable })
 	if err := p.Stop(p.ctx()); err != nil {
 		t.Fatal(err)
 	}
-	p.await("ended", func(o *observation.Server) bool { return !o.Running })
+	p.await("ended", func(o *observation.Server) bool { return !o.Process.Running })
 	o = p.Observe(p.ctx(), false)
-	if o.ShutdownAt == "" || o.DataState != "shut down" || o.Line.Number != 1 || o.System == "" {
+	if o.Log.ShutdownAt == "" || o.Data.State != "shut down" || o.Log.Line.Number != 1 || o.Data.System == "" {
 		t.Errorf("stopped: %+v", o)
 	}
 }
@@ -200,7 +200,7 @@ func TestReplica(t *testing.T) {
 	p.sql("create table t (a int primary key)", "insert into t select generate_series(1, 1000)")
 	r := replicaOf(t, p)
 	o := r.Observe(r.ctx(), false)
-	if o.Role != observation.Replica || o.Writable || o.Upstream.Port != p.cfg.Port || o.Upstream.Slot != "ct_tern" || o.Line.Compare(p.Observe(p.ctx(), false).Line) != position.Kin {
+	if o.Process.Role != observation.Replica || o.Process.Writable || o.Links.Upstream.Port != p.cfg.Port || o.Links.Upstream.Slot != "ct_tern" || o.Log.Line.Compare(p.Observe(p.ctx(), false).Log.Line) != position.Kin {
 		t.Errorf("%+v", o)
 	}
 	if strings.Contains(r.text("show primary_conninfo"), "pass:word") {
@@ -231,7 +231,7 @@ func TestReplica(t *testing.T) {
 		t.Errorf("after a forced file border: %v", err)
 	}
 	// Its probe reaches the primary; with a wrong password it says so.
-	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, engine.Account{User: replicationUser, Password: "pass:word\\'"}); !res.OK || res.System != o.System {
+	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, engine.Account{User: replicationUser, Password: "pass:word\\'"}); !res.OK || res.System != o.Data.System {
 		t.Errorf("%+v", res)
 	}
 	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, engine.Account{User: replicationUser, Password: "x"}); res.OK || !strings.Contains(res.Problem, "password authentication failed") {
@@ -242,11 +242,11 @@ func TestReplica(t *testing.T) {
 	if err := r.Follow(r.ctx(), verb.Follow{}); err != nil {
 		t.Fatal(err)
 	}
-	r.await("let go", func(o *observation.Server) bool { return o.Upstream == nil || !o.Upstream.Connected })
+	r.await("let go", func(o *observation.Server) bool { return o.Links.Upstream == nil || !o.Links.Upstream.Connected })
 	if err := r.Follow(r.ctx(), verb.Follow{Upstream: verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, Slot: "ct_tern"}); err != nil {
 		t.Fatal(err)
 	}
-	r.await("follows again", func(o *observation.Server) bool { return o.Upstream != nil && o.Upstream.Connected })
+	r.await("follows again", func(o *observation.Server) bool { return o.Links.Upstream != nil && o.Links.Upstream.Connected })
 	if again, _ := r.running(); again.pid != pid.pid {
 		t.Error("it was restarted")
 	}
@@ -257,7 +257,7 @@ func TestReplica(t *testing.T) {
 		}
 	}
 	o = r.Observe(r.ctx(), false)
-	if !o.Writable || o.Line.Number != 2 || o.Line.Fingerprint == "" || !o.ClosedByDefault || len(o.Past) != 1 {
+	if !o.Process.Writable || o.Log.Line.Number != 2 || o.Log.Line.Fingerprint == "" || !o.Data.ClosedByDefault || len(o.Log.Past) != 1 {
 		t.Errorf("%+v", o)
 	}
 	if err := p.Slots(p.ctx(), verb.Slots{Drop: []string{"ct_tern", "ct_never_was"}}); err != nil {
@@ -302,7 +302,7 @@ func TestFence(t *testing.T) {
 			time.Sleep(300 * time.Millisecond)
 			syscall.Kill(pid, syscall.SIGKILL)
 			p.await("was seen to go on without its server", func(o *observation.Server) bool {
-				return o.Running && o.Role == observation.Primary && o.Writable && strings.Contains(o.Problem, "children go on")
+				return o.Process.Running && o.Process.Role == observation.Primary && o.Process.Writable && strings.Contains(o.Process.Problem, "children go on")
 			})
 		}},
 		{"not running", true, func(pid int) {
@@ -392,7 +392,7 @@ func TestTail(t *testing.T) {
 	if err := p.Fence(p.ctx(), false); err != nil { // a crash
 		t.Fatal(err)
 	}
-	x, err := p.Examine(p.ctx(), verb.Examine{Line: position.Line{System: before.System, Number: 2, Began: mustLSN(t, fork), Fingerprint: "f"}, Past: []position.Branch{{Timeline: 1, End: mustLSN(t, fork)}}})
+	x, err := p.Examine(p.ctx(), verb.Examine{Line: position.Line{System: before.Data.System, Number: 2, Began: mustLSN(t, fork), Fingerprint: "f"}, Past: []position.Branch{{Timeline: 1, End: mustLSN(t, fork)}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -421,7 +421,7 @@ func TestTail(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := p.Examine(p.ctx(), verb.Examine{Line: before.Line})
+	again, err := p.Examine(p.ctx(), verb.Examine{Line: before.Log.Line})
 	if err != nil || again.End != x.End || !again.Clean {
 		t.Errorf("the salvage moved the end of the log from %s to %s (%v)", x.End, again.End, err)
 	}

@@ -81,9 +81,9 @@ func (e *Engine) Start(ctx context.Context, as observation.Role) error {
 
 // startPrimary opens the data for writes on its own history.
 func (e *Engine) startPrimary(ctx context.Context) error {
-	if o := e.Observe(ctx, false); o.Accepting && o.Writable {
+	if o := e.Observe(ctx, false); o.Process.Accepting && o.Process.Writable {
 		return e.Close()
-	} else if o.Accepting {
+	} else if o.Process.Accepting {
 		if err := e.Stop(ctx); err != nil {
 			return err
 		}

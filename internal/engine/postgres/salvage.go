@@ -109,7 +109,7 @@ func (e *Engine) Salvage(ctx context.Context, a verb.Salvage, dir string, progre
 		return nil, err
 	}
 	o := e.Observe(ctx, false)
-	if o.Accepting {
+	if o.Process.Accepting {
 		return nil, fmt.Errorf("%s still runs: its tail is saved once it is stopped", e.cfg.Name)
 	}
 	c, err := e.control(ctx)

@@ -7,7 +7,7 @@ import { Facts, Problem, Waiting } from "../parts/bits";
 import { HealthWord } from "../parts/glyphs";
 import { enrolment } from "../parts/enrolment";
 import { PlanDialog } from "../parts/plan-dialog";
-import { rank, size, when } from "../words";
+import { known, rank, said, size, span, when } from "../words";
 import { LogFiles } from "./log";
 import { Drift } from "./tuning";
 
@@ -112,14 +112,14 @@ export function Server() {
       <section className="state">
         <h1 className="say">
           <b>
-            {server} is {s.health}
+            {server} {said(s.health)}
           </b>
           {s.why ? `: ${s.why}.` : "."}{" "}
           {!s.believes
-            ? `It does not run; the cluster holds it for the ${s.role}.`
+            ? `It does not run; its role in ${name} is ${s.role}.`
             : s.believes === s.role
-              ? `It believes to be ${s.role === "primary" ? "the primary" : "a replica"}, and so it is.`
-              : `It believes to be ${s.believes === "primary" ? "the primary" : "a replica"}; the cluster holds it for the ${s.role}.`}
+              ? `It is ${s.role === "primary" ? "the primary" : "a replica"} and reports itself as ${s.role}.`
+              : `It reports itself as ${s.believes}; its role in ${name} is ${s.role}.`}
           {s.diagnosis && s.diagnosis !== s.why ? ` Where the bytes wait: ${s.diagnosis}.` : ""}
         </h1>
         {view && s.name !== view.primary && (
@@ -151,7 +151,7 @@ export function Server() {
             </button>
             <button
               className="btn risk"
-              onClick={() => confirm(`Forget ${server}? Its database goes on as it is; Cross Twin no longer looks after it.`) && remove.mutate()}
+              onClick={() => confirm(`Remove ${server} from Cross Twin? Its database keeps running; Cross Twin no longer watches it.`) && remove.mutate()}
             >
               Remove
             </button>
@@ -164,11 +164,11 @@ export function Server() {
             ["site", s.site || "–"],
             ["address", s.address || "–"],
             ["agent", s.agent || "–"],
-            ["version", o?.version || "–"],
-            ["data", o?.data_bytes ? size(o.data_bytes) : "–"],
-            ["disk free", o?.disk_free_bytes ? size(o.disk_free_bytes) : "–"],
-            ["clients", o?.connected_clients ?? "–"],
-            ["held back", o?.upstream?.delay_seconds ? `${o.upstream.delay_seconds} s, on purpose` : "no"],
+            ["version", o?.process.version || "–"],
+            ["data", known(o?.data.bytes)],
+            ["disk free", known(o?.host.disk_free_bytes)],
+            ["clients", o?.process.connected_clients ?? "–"],
+            ["delayed by", s.delay_seconds > 0 ? span(s.delay_seconds) : "no"],
             ["clock", s.clock_skew_seconds === 0 ? "right" : `${s.clock_skew_seconds.toFixed(1)} s off`],
             ["certificate until", o?.certificate_ends ? when(o.certificate_ends) : "–"],
           ]}
@@ -195,17 +195,17 @@ export function Server() {
               </tr>
             </thead>
             <tbody>
-              {o?.upstream?.host && (
+              {o?.links.upstream?.host && (
                 <tr>
                   <td>follows</td>
                   <td>{s.follows}</td>
                   <td>
-                    {o.upstream.connected ? "connected" : "not connected"} {o.upstream.problem} {o.upstream.applier_problem}
+                    {o.links.upstream.connected ? "connected" : "not connected"} {o.links.upstream.problem} {o.links.upstream.applier_problem}
                   </td>
-                  <td className="mono">{o.received}</td>
+                  <td className="mono">{o.log.received}</td>
                 </tr>
               )}
-              {(o?.downstreams ?? []).map((d) => (
+              {(o?.links.downstreams ?? []).map((d) => (
                 <tr key={d.name}>
                   <td>feeds</td>
                   <td>{d.name}</td>
@@ -213,7 +213,7 @@ export function Server() {
                   <td className="mono">{d.safe}</td>
                 </tr>
               ))}
-              {(o?.slots ?? []).map((x) => (
+              {(o?.links.slots ?? []).map((x) => (
                 <tr key={x.name}>
                   <td>slot</td>
                   <td>{x.name}</td>

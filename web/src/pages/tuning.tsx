@@ -126,7 +126,7 @@ function Live({ view, act }: { view: View; act: (r: Request) => void }) {
     refetchInterval: 2000,
   });
   const servers = q.data?.servers ?? [];
-  const names = [...new Set(servers.flatMap((s) => Object.keys(s.observation?.live ?? {})))].sort();
+  const names = [...new Set(servers.flatMap((s) => Object.keys(s.observation?.config.live ?? {})))].sort();
   return (
     <section className="sec scroll">
       <h2 className="h">
@@ -147,7 +147,7 @@ function Live({ view, act }: { view: View; act: (r: Request) => void }) {
               <td className="mono">{n === "delay" ? "delay, in seconds" : n}</td>
               {servers.map((s) => (
                 <td key={s.name} data-l={s.name}>
-                  {s.observation?.live?.[n] === undefined ? "–" : <Change server={s.name} setting={n} value={s.observation.live[n] ?? ""} act={act} />}
+                  {s.observation?.config.live?.[n] === undefined ? "–" : <Change server={s.name} setting={n} value={s.observation.config.live[n] ?? ""} act={act} />}
                 </td>
               ))}
             </tr>
