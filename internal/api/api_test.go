@@ -113,7 +113,7 @@ func TestProblems(t *testing.T) {
 		code, says         string
 	}{
 		{"POST", "/api/v1/clusters", `{"name":"bookings"}`, 409, apitype.CodeTaken, "bookings"},
-		{"POST", "/api/v1/clusters", `{"name":"cargo","engine":"other"}`, 400, apitype.CodeBadInput, "postgresql and mariadb"},
+		{"POST", "/api/v1/clusters", `{"name":"cargo","engine":"other"}`, 400, apitype.CodeBadInput, "mariadb and postgresql"},
 		{"POST", "/api/v1/clusters", `{"nmae":"cargo"}`, 400, apitype.CodeBadInput, "nmae"},
 		{"POST", "/api/v1/clusters", `not json`, 400, apitype.CodeBadInput, "body"},
 		{"GET", "/api/v1/clusters/none", "", 404, apitype.CodeNotFound, "none"},

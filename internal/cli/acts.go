@@ -14,7 +14,7 @@ import (
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/operation"
-	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // actCommands are the DBA's acts: each shows its plan, asks, and follows its
@@ -305,7 +305,7 @@ func (f *follower) line(op operation.Operation, s operation.StepRecord) {
 	p := op.Plan.Steps[s.Seq]
 	took := ""
 	if s.StartedAt != nil && s.EndedAt != nil {
-		took = view.Span(s.EndedAt.Sub(*s.StartedAt).Seconds())
+		took = words.Span(s.EndedAt.Sub(*s.StartedAt).Seconds())
 	}
 	if s.Seq == op.Plan.NoReturnStep() {
 		fmt.Fprintln(f.a.out, "  ──── point of no return ────")
@@ -328,9 +328,9 @@ func liveLine(op operation.Operation) string {
 		text := fmt.Sprintf("  %2d  %s", i+1, op.Plan.Steps[i].Title)
 		if p := s.Progress; p != nil {
 			if p.TotalBytes > 0 {
-				text += fmt.Sprintf(": %s of %s (%d %%), %s/s", view.Size(p.DoneBytes), view.Size(p.TotalBytes), 100*p.DoneBytes/p.TotalBytes, view.Size(int64(p.BytesPerSec)))
+				text += fmt.Sprintf(": %s of %s (%d %%), %s/s", words.Size(p.DoneBytes), words.Size(p.TotalBytes), 100*p.DoneBytes/p.TotalBytes, words.Size(int64(p.BytesPerSec)))
 				if p.SecondsLeft >= 0 {
-					text += ", " + view.Span(p.SecondsLeft) + " left"
+					text += ", " + words.Span(p.SecondsLeft) + " left"
 				}
 			} else if p.Note != "" {
 				text += ": " + p.Note

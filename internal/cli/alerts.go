@@ -11,7 +11,7 @@ import (
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/alert"
-	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 func (a *app) alertCommand() *cobra.Command {
@@ -60,7 +60,7 @@ func (a *app) printAlerts(w io.Writer, list []alert.Alert) {
 	for _, x := range list {
 		over, by := "open", dash(x.AcknowledgedBy)
 		if x.ClearedAt != nil {
-			over = "after " + view.Span(x.ClearedAt.Sub(x.RaisedAt).Seconds())
+			over = "after " + words.Span(x.ClearedAt.Sub(x.RaisedAt).Seconds())
 		}
 		if x.Note != "" {
 			by += ": " + x.Note
@@ -157,9 +157,9 @@ func (a *app) recordsCommand() *cobra.Command {
 			return err
 		}
 		return a.show(s, func(w io.Writer) {
-			fmt.Fprintf(w, "The records take %s (%s).\n\n", a.bold(view.Size(s.FileBytes)), s.Path)
-			fmt.Fprintf(w, "  samples of %d servers  %s, and %s once the oldest are as old as they are kept for\n", s.Servers, view.Size(s.SampleBytes), view.Size(s.SampleBytesAtAge))
-			fmt.Fprintf(w, "  growth                 %s a day until then\n", view.Size(s.GrowthPerDay))
+			fmt.Fprintf(w, "The records take %s (%s).\n\n", a.bold(words.Size(s.FileBytes)), s.Path)
+			fmt.Fprintf(w, "  samples of %d servers  %s, and %s once the oldest are as old as they are kept for\n", s.Servers, words.Size(s.SampleBytes), words.Size(s.SampleBytesAtAge))
+			fmt.Fprintf(w, "  growth                 %s a day until then\n", words.Size(s.GrowthPerDay))
 			fmt.Fprintf(w, "  operations             %d\n  audit trail            %d events\n", s.Operations, s.Events)
 		})
 	})}

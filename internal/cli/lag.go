@@ -16,7 +16,7 @@ import (
 
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/history"
-	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 func (a *app) lagCommand() *cobra.Command {
@@ -113,15 +113,15 @@ func amount(m history.Metric, v float64) string {
 		if v == 0 {
 			return "0 s"
 		}
-		return view.Span(v)
+		return words.Span(v)
 	case strings.Contains(string(m), "bytes"):
-		return view.Size(int64(v))
+		return words.Size(int64(v))
 	}
 	return fmt.Sprintf("%.0f", v)
 }
 
 func (a *app) printHistory(w io.Writer, r *history.Report, m history.Metric) {
-	fmt.Fprintf(w, "%s: %s from %s to %s, the worst of each %s\n", a.bold(r.Cluster), metricTitles[m], r.From.Local().Format("Mon 2 Jan 15:04:05"), r.To.Local().Format("Mon 2 Jan 15:04:05"), view.Span(float64(r.StepSeconds)))
+	fmt.Fprintf(w, "%s: %s from %s to %s, the worst of each %s\n", a.bold(r.Cluster), metricTitles[m], r.From.Local().Format("Mon 2 Jan 15:04:05"), r.To.Local().Format("Mon 2 Jan 15:04:05"), words.Span(float64(r.StepSeconds)))
 	most, any := 0.0, false
 	for _, s := range r.Servers {
 		for _, v := range s.Values[m] {
@@ -226,7 +226,7 @@ func (a *app) printMarks(w io.Writer, r *history.Report) {
 			if m.Kind == "alert" {
 				how = ", over after "
 			}
-			end = how + view.Span(m.End.Sub(m.At).Seconds())
+			end = how + words.Span(m.End.Sub(m.At).Seconds())
 		}
 		fmt.Fprintf(w, "  %s  %-9s %3d  %s%s\n", m.At.Local().Format("2 Jan 15:04:05"), m.Kind, m.ID, m.Text, end)
 	}

@@ -19,6 +19,7 @@ import (
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 func (a *app) logCommand() *cobra.Command {
@@ -57,16 +58,16 @@ func (a *app) printLogs(w io.Writer, l apitype.Logs, v *view.View) {
 		}
 	}
 	s := v.Find(l.Server)
-	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s's log takes %s in %d files.", l.Server, view.Size(bytes), files+ahead)))
+	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s's log takes %s in %d files.", l.Server, words.Size(bytes), files+ahead)))
 	if l.Server == v.Primary {
-		fmt.Fprintf(w, "Nobody needs %s of it", view.Size(free))
+		fmt.Fprintf(w, "Nobody needs %s of it", words.Size(free))
 		if s != nil && s.Observation != nil {
 			if keep := s.Observation.Config.Live["wal_keep_size"]; keep != "" && keep != "0" {
 				fmt.Fprintf(w, "; wal_keep_size keeps %s for servers that rejoin", keep)
 			}
 			if after := s.Observation.Config.Live["binlog_expire_logs_seconds"]; after != "" && after != "0" {
 				n, _ := strconv.ParseFloat(after, 64)
-				fmt.Fprintf(w, "; the server removes files by itself after %s, whoever needs them", view.Span(n))
+				fmt.Fprintf(w, "; the server removes files by itself after %s, whoever needs them", words.Span(n))
 			}
 		}
 		fmt.Fprintln(w, ".")
@@ -76,7 +77,7 @@ func (a *app) printLogs(w io.Writer, l apitype.Logs, v *view.View) {
 		free, known = s.Observation.Host.LogDiskFreeBytes.Get()
 	}
 	if known {
-		fmt.Fprintf(w, "%s are free on its disk. ", view.Size(free))
+		fmt.Fprintf(w, "%s are free on its disk. ", words.Size(free))
 		if s.LogFull != nil {
 			fmt.Fprintf(w, "%s.\n  %s\n", s.LogFull.Text, s.LogFull.Mend)
 		} else {
@@ -94,7 +95,7 @@ func (a *app) printLogs(w io.Writer, l apitype.Logs, v *view.View) {
 		if l.Server != v.Primary {
 			need = ""
 		}
-		t.AppendRow(table.Row{f.Name, view.Size(f.Bytes), f.ChangedAt.Local().Format("2 Jan 15:04:05"), dash(f.From), dash(f.To), dash(wrap(need, 48, ""))})
+		t.AppendRow(table.Row{f.Name, words.Size(f.Bytes), f.ChangedAt.Local().Format("2 Jan 15:04:05"), dash(f.From), dash(f.To), dash(wrap(need, 48, ""))})
 	}
 	t.Render()
 	if ahead > 0 {
@@ -184,7 +185,7 @@ func (a *app) printLogPage(w io.Writer, p apitype.LogPage) {
 		if t.Origin != 0 {
 			head += fmt.Sprintf(", written by server %d", t.Origin)
 		}
-		fmt.Fprintf(w, "%s, %s\n", a.bold(head), view.Size(t.Bytes))
+		fmt.Fprintf(w, "%s, %s\n", a.bold(head), words.Size(t.Bytes))
 		if t.GTID != "" {
 			fmt.Fprintf(w, "    at %s to %s\n", t.First, t.Last)
 		} else {

@@ -16,12 +16,13 @@ import (
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
-	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 func group(use, short string, sub ...*cobra.Command) *cobra.Command {
@@ -51,7 +52,7 @@ func (a *app) clusterCommand() *cobra.Command {
 			fmt.Fprintf(w, "cluster %s added. Next: crosstwin server add %s NAME --primary\n", args[0], args[0])
 		})
 	})}
-	add.Flags().StringVar(&engine, "engine", position.EnginePostgres, "database engine: "+strings.Join(position.Engines(), " or "))
+	add.Flags().StringVar(&engine, "engine", dialect.Default, "database engine: "+strings.Join(dialect.Engines(), " or "))
 	list := &cobra.Command{Use: "list", Short: "All clusters, worst first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		all, err := c.Clusters(cmd.Context())
 		if err != nil {
@@ -232,7 +233,7 @@ func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
 
 func sizeOrUnknown(m observation.Maybe[int64]) string {
 	if n, known := m.Get(); known {
-		return view.Size(n)
+		return words.Size(n)
 	}
 	return "not known"
 }
@@ -267,7 +268,7 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 		fmt.Fprintln(w)
 		t := a.table(w, "slot", "active", "keeps log from", "state", "keeps")
 		for _, x := range o.Links.Slots {
-			t.AppendRow(table.Row{x.Name, x.Active, dash(x.Restart), dash(x.State), view.Size(x.KeptBytes)})
+			t.AppendRow(table.Row{x.Name, x.Active, dash(x.Restart), dash(x.State), words.Size(x.KeptBytes)})
 		}
 		t.Render()
 	}
@@ -331,7 +332,7 @@ func (a *app) printTail(w io.Writer, name string, x verb.Examination) {
 	}
 	t := x.Tail
 	n, i, u, d := t.Counts()
-	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s holds %s of log after the fork at %s that the cluster lacks: %d committed transactions with %d inserts, %d updates, %d deletes.", name, view.Size(t.Bytes), t.From, n, i, u, d)))
+	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s holds %s of log after the fork at %s that the cluster lacks: %d committed transactions with %d inserts, %d updates, %d deletes.", name, words.Size(t.Bytes), t.From, n, i, u, d)))
 	if len(t.Transactions) == 0 {
 		return
 	}
@@ -436,7 +437,7 @@ func (a *app) operationCommand() *cobra.Command {
 			for _, op := range ops {
 				took, out := "-", string(op.Outcome)
 				if op.EndedAt != nil {
-					took = view.Span(max(0, op.EndedAt.Sub(op.CreatedAt).Seconds()))
+					took = words.Span(max(0, op.EndedAt.Sub(op.CreatedAt).Seconds()))
 				} else {
 					out = string(op.State)
 				}

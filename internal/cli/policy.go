@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"crosstwin/internal/core/cluster"
-	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // policyLimits are the numbers of a policy with their flags.
@@ -103,7 +103,7 @@ func printPolicy(w io.Writer, p cluster.Policy) {
 		return "never"
 	}
 	fmt.Fprintf(w, "alerts: at risk above %s, unread slot above %s, disk full within %s, conflicts from %s, clock off by %s\n",
-		limit(p.AtRiskBytes > 0, view.Size(p.AtRiskBytes)), limit(p.SlotBytes > 0, view.Size(p.SlotBytes)), limit(p.FullHours > 0, fmt.Sprintf("%g h", p.FullHours)),
+		limit(p.AtRiskBytes > 0, words.Size(p.AtRiskBytes)), limit(p.SlotBytes > 0, words.Size(p.SlotBytes)), limit(p.FullHours > 0, fmt.Sprintf("%g h", p.FullHours)),
 		limit(p.ConflictsPerHour > 0, fmt.Sprintf("%g an hour", p.ConflictsPerHour)), limit(p.ClockSeconds > 0, fmt.Sprintf("%g s", p.ClockSeconds)))
 	muted := joined(p.Muted)
 	if muted == "" {

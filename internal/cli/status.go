@@ -17,6 +17,7 @@ import (
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 func (a *app) statusCommand() *cobra.Command {
@@ -89,14 +90,14 @@ func lagColumns(v view.View, s view.Server) (bytes, span string) {
 	case !s.Lag.Known:
 		return "-", "-"
 	}
-	span = view.Span(s.Lag.Seconds)
+	span = words.Span(s.Lag.Seconds)
 	if s.Lag.Seconds == 0 {
 		span = "0 s"
 	}
 	if s.Lag.AtLeast {
 		span = "at least " + span
 	}
-	return view.Size(s.LagBytes), span
+	return words.Size(s.LagBytes), span
 }
 
 func seen(seconds float64) string {
@@ -106,7 +107,7 @@ func seen(seconds float64) string {
 	if seconds < 2 {
 		return "now"
 	}
-	return view.Span(seconds) + " ago"
+	return words.Span(seconds) + " ago"
 }
 
 func (a *app) watchCommand() *cobra.Command {
@@ -199,12 +200,12 @@ func (a *app) drawStages(w io.Writer, v view.View) {
 		case s.CatchUp < 0:
 			up = "not at this rate"
 		default:
-			up = view.Span(s.CatchUp)
+			up = words.Span(s.CatchUp)
 		}
-		t.AppendRow(table.Row{s.Name, view.Size(s.Stages.NotSent), view.Size(s.Stages.NotReceived), view.Size(s.Stages.NotSafe), view.Size(s.Stages.NotApplied), up})
+		t.AppendRow(table.Row{s.Name, words.Size(s.Stages.NotSent), words.Size(s.Stages.NotReceived), words.Size(s.Stages.NotSafe), words.Size(s.Stages.NotApplied), up})
 	}
 	t.Render()
 	if v.AtRisk.Known && !v.AtRisk.Everything {
-		fmt.Fprintf(w, "\nat risk: %s (%s), held most by %s\n", view.Size(v.AtRisk.Bytes), view.Span(v.AtRisk.Seconds), dash(v.AtRisk.On))
+		fmt.Fprintf(w, "\nat risk: %s (%s), held most by %s\n", words.Size(v.AtRisk.Bytes), words.Span(v.AtRisk.Seconds), dash(v.AtRisk.On))
 	}
 }

@@ -10,15 +10,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/operation"
-	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/view"
 )
 
 func (a *app) tuneCommand() *cobra.Command {
 	var all []string
-	for _, engine := range plan.Tunables {
-		for name := range engine {
+	for _, engine := range dialect.Engines() {
+		for name := range dialect.Of(engine).Tunables {
 			all = append(all, name)
 		}
 	}
@@ -27,7 +27,7 @@ func (a *app) tuneCommand() *cobra.Command {
 	c := a.actCommand("tune CLUSTER SERVER SETTING VALUE", "Change one setting of a running server that moves lag, conflicts or kept log", 4, func(args []string) (operation.Request, error) {
 		return operation.Request{Kind: operation.Set, Server: args[1], Setting: args[2], Value: args[3]}, nil
 	})
-	c.Long = "Change one setting of a running server, shown as a plan first, verified afterwards and put back if that fails.\n\nThe settings: " + strings.Join(all, ", ") + ".\ndelay, in seconds, is how long a replica holds writes back on purpose."
+	c.Long = "Change one setting of a running server, shown as a plan first, verified afterwards and undone if that fails.\n\nThe settings: " + strings.Join(all, ", ") + ".\ndelay, in seconds, is by how long a replica is delayed."
 	return c
 }
 

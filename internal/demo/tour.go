@@ -16,6 +16,7 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // tour tells the story and checks it: every chapter looks at the servers
@@ -98,7 +99,7 @@ func (t *tour) seed(ctx context.Context) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		took = append(took, fmt.Sprintf("%s in %s", name, view.Span(op.EndedAt.Sub(op.CreatedAt).Seconds())))
+		took = append(took, fmt.Sprintf("%s in %s", name, words.Span(op.EndedAt.Sub(op.CreatedAt).Seconds())))
 	}
 	return "copied, verified, caught up and proven: " + strings.Join(took, ", "), nil
 }
@@ -231,7 +232,7 @@ func (t *tour) showTail(ctx context.Context) (string, error) {
 	if ins < len(t.tail) {
 		return "", fmt.Errorf("the tail shows %d inserts, and %d writes are missing", ins, len(t.tail))
 	}
-	return fmt.Sprintf("fork at %s; after it %s of log with %d committed transactions: %d inserts, %d updates", x.Fork, view.Size(x.TailBytes), n, ins, upd), nil
+	return fmt.Sprintf("fork at %s; after it %s of log with %d committed transactions: %d inserts, %d updates", x.Fork, words.Size(x.TailBytes), n, ins, upd), nil
 }
 
 func (t *tour) rejoin(ctx context.Context) (string, error) {

@@ -19,7 +19,7 @@ type source struct{}
 // Views gives one cluster in which everything that has a metric is there.
 func (source) Views() []view.View {
 	replica := &observation.Server{Process: observation.Process{Accepting: true, Role: observation.Replica}, Links: observation.Links{Upstream: &observation.Upstream{DelaySeconds: 60}}, Replay: observation.Replay{Conflicts: map[string]int64{"snapshot": 7}}, CertificateEnds: time.Unix(2e9, 0)}
-	primary := &observation.Server{Process: observation.Process{Accepting: true, Role: observation.Primary}, Log: observation.Log{Bytes: observation.Known[int64](5)}, Links: observation.Links{Slots: []observation.Slot{{Name: "ct_tern", KeptBytes: 9}}}}
+	primary := &observation.Server{Process: observation.Process{Accepting: true, Role: observation.Primary}, Log: observation.Log{Bytes: observation.Known[int64](5)}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](7), LogDiskFreeBytes: observation.Known[int64](8)}, Links: observation.Links{Slots: []observation.Slot{{Name: "ct_tern", KeptBytes: 9}}}}
 	return []view.View{{Cluster: "bookings", Primary: "gull", Term: 3, AtRisk: view.AtRisk{Known: true, Everything: true}, Operation: &view.Running{Kind: "seed"}, Problems: []view.Problem{{Rule: cluster.RuleAtRisk}},
 		Servers: []view.Server{{Name: "gull", Health: view.TakesWrites, Observation: primary, LogFull: &view.Forecast{Seconds: 60}},
 			{Name: "tern", Health: view.Behind, Observation: replica, Lag: lag.Reading{Known: true, Seconds: 6.5}, Stages: lag.Stages{NotApplied: 4096}},

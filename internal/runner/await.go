@@ -12,7 +12,7 @@ import (
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
-	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // How often conditions are looked at: often inside the write pause.
@@ -112,6 +112,6 @@ func (e *execution) reportDistance(i int, s *operation.Step, c operation.Conditi
 	if !known || lacks.IsZero() {
 		return
 	}
-	e.Journal.SetProgress(context.Background(), e.op.ID, i, operation.Progress{Note: view.Amount(lacks) + " behind", SecondsLeft: -1})
+	e.Journal.SetProgress(context.Background(), e.op.ID, i, operation.Progress{Note: words.Amount(lacks) + " behind", SecondsLeft: -1})
 	e.changed()
 }

@@ -27,7 +27,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
-	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // Journal is what the runner needs of the records.
@@ -189,7 +189,7 @@ func sep(seen string) string {
 
 // closing is what a finished operation says, with the measured pause.
 func (e *execution) closing() string {
-	return strings.ReplaceAll(e.op.Plan.Closing, operation.PausePlace, view.Span(e.pause()))
+	return strings.ReplaceAll(e.op.Plan.Closing, operation.PausePlace, words.Span(e.pause()))
 }
 
 // pause is how long writes paused as the journal saw it: from the beginning of

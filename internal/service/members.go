@@ -16,7 +16,7 @@ import (
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/cluster"
-	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/pki"
 	"crosstwin/internal/store"
@@ -45,10 +45,10 @@ func (s *Service) AddCluster(ctx context.Context, name, engine, who, from string
 		return view.View{}, err
 	}
 	if engine == "" {
-		engine = position.EnginePostgres
+		engine = dialect.Default
 	}
-	if !slices.Contains(position.Engines(), engine) {
-		return view.View{}, badInput("there is no engine %q: this version knows %s", engine, strings.Join(position.Engines(), " and "))
+	if !slices.Contains(dialect.Engines(), engine) {
+		return view.View{}, badInput("there is no engine %q: this version knows %s", engine, strings.Join(dialect.Engines(), " and "))
 	}
 	if _, err := s.Store.AddCluster(ctx, name, engine); err != nil {
 		return view.View{}, err

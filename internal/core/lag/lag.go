@@ -7,7 +7,10 @@
 // of bytes here; each engine's positions are mapped to them by its caller.
 package lag
 
-import "time"
+import (
+	"crosstwin/internal/core/cause"
+	"time"
+)
 
 // Sample says that the primary had written up to Position at At.
 type Sample struct {
@@ -136,17 +139,27 @@ type Stages struct {
 }
 
 // Worst names the stage at which most bytes wait, empty when none do.
-func (s Stages) Worst() string {
-	worst, most := "", int64(0)
-	for _, x := range []struct {
-		name  string
-		bytes int64
-	}{{"sent", s.NotSent}, {"received", s.NotReceived}, {"safe", s.NotSafe}, {"applied", s.NotApplied}} {
-		if x.bytes > most {
-			worst, most = x.name, x.bytes
+func (s Stages) Worst() cause.Stage {
+	worst, most := cause.Stage(""), int64(0)
+	for _, x := range []cause.Stage{cause.NotSent, cause.NotReceived, cause.NotSafe, cause.NotApplied} {
+		if n := s.At(x); n > most {
+			worst, most = x, n
 		}
 	}
 	return worst
+}
+
+// At returns the bytes that wait at a stage.
+func (s Stages) At(stage cause.Stage) int64 {
+	switch stage {
+	case cause.NotSent:
+		return s.NotSent
+	case cause.NotReceived:
+		return s.NotReceived
+	case cause.NotSafe:
+		return s.NotSafe
+	}
+	return s.NotApplied
 }
 
 // CatchUp estimates the seconds until a replica that is behind bytes has

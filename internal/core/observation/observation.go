@@ -243,3 +243,16 @@ func (s *Server) DownstreamNamed(name string) (Downstream, bool) {
 	}
 	return Downstream{}, false
 }
+
+// StateShutDown begins what data of PostgreSQL records of itself after a clean
+// stop ("shut down", "shut down in recovery").
+const StateShutDown = "shut down"
+
+// SlotLost is the state of a slot whose log is gone.
+const SlotLost = "lost"
+
+// What was interrupted in a data directory.
+const (
+	UnfinishedSeed   = "seed"
+	UnfinishedRewind = "rewind"
+)

@@ -54,32 +54,32 @@ func TestEachCheck(t *testing.T) {
 		want         operation.Result
 		change       func(*Input, []view.Member)
 	}{
-		{"log level", "tern", operation.Fail, setting(1, "wal_level", "minimal")},
-		{"room for replicas", "gull", operation.Fail, setting(0, "max_wal_senders", "3")},
-		{"room for replicas", "gull", operation.Fail, setting(0, "max_replication_slots", "2")},
-		{"can be rewound", "gull", operation.Warn, setting(0, "data_checksums", "off")},
-		{"can be rewound", "tern", operation.Warn, setting(1, "full_page_writes", "off")},
-		{"log kept for a rejoin", "heron", operation.Warn, setting(2, "wal_keep_size", "0")},
-		{"commits are durable", "gull", operation.Warn, setting(0, "fsync", "off")},
-		{"commits are durable", "tern", operation.Warn, setting(1, "synchronous_commit", "off")},
-		{"limits not below the primary's", "heron", operation.Fail, setting(2, "max_worker_processes", "4")},
-		{"first write of the candidate", "tern", operation.Fail, setting(1, "synchronous_standby_names", "ANY 1 (gull)")},
-		{"no unlogged tables", "tern", operation.Warn, fact("unlogged_tables")},
-		{"no prepared transactions", "tern", operation.Warn, fact("prepared_transactions")},
-		{"access rules are readable", "tern", operation.Warn, fact("hba_errors")},
-		{"archiving works", "tern", operation.Warn, fact("archive_failing")},
-		{"same collation library", "tern", operation.Warn, fact("collation_mismatches")},
-		{"no tablespaces", "tern", operation.Warn, fact("tablespaces")},
-		{"same major version", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Process.MajorVersion = 16 }},
-		{"free disk", "gull", operation.Warn, func(_ *Input, m []view.Member) { m[0].Last.Host.DiskFreeBytes = observation.Known[int64](50 << 20) }},
-		{"clocks agree", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].ClockSkew = -3 }},
-		{"own identity", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Host.Address = m[1].Last.Host.Address }},
-		{"replay runs", "tern", operation.Fail, func(_ *Input, m []view.Member) { m[1].Last.Replay.Paused = true }},
-		{"settings can be read", "heron", operation.Fail, func(_ *Input, m []view.Member) {
+		{"Log level for replicas", "tern", operation.Fail, setting(1, "wal_level", "minimal")},
+		{"Room for replicas", "gull", operation.Fail, setting(0, "max_wal_senders", "3")},
+		{"Room for replicas", "gull", operation.Fail, setting(0, "max_replication_slots", "2")},
+		{"Rewindable data", "gull", operation.Warn, setting(0, "data_checksums", "off")},
+		{"Rewindable data", "tern", operation.Warn, setting(1, "full_page_writes", "off")},
+		{"Log kept for a rejoin", "heron", operation.Warn, setting(2, "wal_keep_size", "0")},
+		{"Durable commits", "gull", operation.Warn, setting(0, "fsync", "off")},
+		{"Durable commits", "tern", operation.Warn, setting(1, "synchronous_commit", "off")},
+		{"Limits not below the primary's", "heron", operation.Fail, setting(2, "max_worker_processes", "4")},
+		{"First write of the candidate", "tern", operation.Fail, setting(1, "synchronous_standby_names", "ANY 1 (gull)")},
+		{"No unlogged tables", "tern", operation.Warn, fact("unlogged_tables")},
+		{"No prepared transactions", "tern", operation.Warn, fact("prepared_transactions")},
+		{"Readable access rules", "tern", operation.Warn, fact("hba_errors")},
+		{"Working archive command", "tern", operation.Warn, fact("archive_failing")},
+		{"Same collation library", "tern", operation.Warn, fact("collation_mismatches")},
+		{"No tablespaces", "tern", operation.Warn, fact("tablespaces")},
+		{"Same major version", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Process.MajorVersion = 16 }},
+		{"Free disk", "gull", operation.Warn, func(_ *Input, m []view.Member) { m[0].Last.Host.DiskFreeBytes = observation.Known[int64](50 << 20) }},
+		{"Matching clocks", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].ClockSkew = -3 }},
+		{"Own identity", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Host.Address = m[1].Last.Host.Address }},
+		{"Running replay", "tern", operation.Fail, func(_ *Input, m []view.Member) { m[1].Last.Replay.Paused = true }},
+		{"Readable settings", "heron", operation.Fail, func(_ *Input, m []view.Member) {
 			m[2].Last.Config.Settings, m[2].Last.Config.Facts, m[2].Last.Config.Problem = nil, nil, "canceling statement due to user request"
 		}},
-		{"agent answers", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
-		{"replication path", "heron", operation.Fail, func(in *Input, _ []view.Member) {
+		{"Agent answers", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
+		{"Replication path", "heron", operation.Fail, func(in *Input, _ []view.Member) {
 			in.Probes = []Probe{{"heron", "tern", verb.Probed{Problem: "password authentication failed"}}}
 		}},
 	} {
@@ -111,7 +111,7 @@ func TestChecksForOtherPurposes(t *testing.T) {
 		for _, c := range p.Checks {
 			seen[c.Name] = true
 		}
-		for _, want := range []string{"log level", "can be rewound", "clocks agree", "free disk"} {
+		for _, want := range []string{"Log level for replicas", "Rewindable data", "Matching clocks", "Free disk"} {
 			if !seen[want] {
 				t.Errorf("%s: %q is not checked", kind, want)
 			}

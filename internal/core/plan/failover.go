@@ -10,6 +10,7 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // failover plans a change of primary without the old one's help. The old
@@ -50,7 +51,7 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.stepsDetach(p, old, append([]string{cand}, others...))
 	in.stepsFetch(p, cand, others)
 	in.stepMakeSlots(p, "make-slots", cand, others)
-	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", cand, p.Term), Call: verb.Seal(verb.Decide{Server: cand})}, Seconds: 0.01, IfFails: "the replicas are pointed back at " + old})
+	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term), Call: verb.Seal(verb.Decide{Server: cand})}, Seconds: 0.01, IfFails: "the replicas follow " + old + " again"})
 	in.stepPromote(p, cand)
 	in.stepsAfterPromotion(p, cand, others)
 	in.stepsOfProof(p, cand, others)
@@ -79,8 +80,8 @@ func (in *Input) stepStart(p *operation.Plan, cand string) {
 	if in.member(cand).Last.Process.Running {
 		return
 	}
-	p.AddStep(operation.Step{Name: "start-candidate", Action: operation.Action{Title: "start " + cand + " read-only", Server: cand, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
-		After: []operation.Condition{{Kind: operation.IsReplica, Server: cand}}, IfFails: "see the server's log; nothing else has changed"})
+	p.AddStep(operation.Step{Name: "start-candidate", Action: operation.Action{Title: "Start " + cand + " read-only", Server: cand, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
+		After: []operation.Condition{{Kind: operation.IsReplica, Server: cand}}, IfFails: "read the server's log; nothing else has changed"})
 }
 
 // byReceived puts the replica that holds most first, then rank, then name.
@@ -98,7 +99,7 @@ func (in *Input) byReceived(a, b *view.Server) bool {
 // checkOldStopped is the rule that no second server takes writes: the old
 // primary must be reachable, so that it can be fenced, or vouched for.
 func (in *Input) checkOldStopped(p *operation.Plan, old string) {
-	c := operation.Check{Name: "old primary can be made to stay stopped", Server: old, Result: operation.Pass, Why: "two servers that take writes at once are the worst that can happen"}
+	c := operation.Check{Name: "Old primary fenced or confirmed off", Server: old, Result: operation.Pass, Why: "two servers that take writes at once fork the data"}
 	s := in.View.Find(old)
 	switch {
 	case in.seen(old) && s.Health == view.TakesWrites:
@@ -107,10 +108,10 @@ func (in *Input) checkOldStopped(p *operation.Plan, old string) {
 	case in.seen(old):
 		c.Evidence = fmt.Sprintf("%s's agent answers and keeps it stopped (it is %s)", old, s.Health)
 	case slices.Contains(in.Request.ConfirmStopped, old):
-		c.Result, c.Evidence = operation.Warn, old+"'s agent does not answer; you said that "+old+" is off. Its agent fences it as soon as it hears of the new term"
+		c.Result, c.Evidence = operation.Warn, old+"'s agent does not answer; confirmed by you: "+old+" is off. Its agent fences it as soon as it learns of the new term"
 	default:
-		c.Result, c.Evidence = operation.Fail, old+"'s agent does not answer: nobody can see whether "+old+" takes writes"
-		c.Mend = "power " + old + " off or cut it from the network, be sure of it, then say so: crosstwin failover " + in.View.Cluster + " --confirm-stopped " + old
+		c.Result, c.Evidence = operation.Fail, old+"'s agent does not answer; "+old+" takes writes"
+		c.Mend = "power " + old + " off or isolate it, verify, then: crosstwin failover " + in.View.Cluster + " --confirm-stopped " + old
 	}
 	p.AddCheck(c)
 	for _, m := range in.Members {
@@ -118,7 +119,7 @@ func (in *Input) checkOldStopped(p *operation.Plan, old string) {
 			continue
 		}
 		if d, ok := in.ownerSees(m.Name); ok && d.State == "streaming" {
-			p.AddCheck(operation.Check{Name: "unseen replica", Server: m.Name, Result: operation.Warn, Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate", Mend: "bring it back first if nothing may be lost"})
+			p.AddCheck(operation.Check{Name: "Unseen replica", Server: m.Name, Result: operation.Warn, Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate", Mend: "bring it back first if nothing may be lost"})
 		}
 	}
 }
@@ -160,39 +161,39 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 		p.Destroys = "writes of " + old + " that no replica received, if there are any"
 	case m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.seen(old):
 		p.Loss = nil
-		return fmt.Sprintf("%s stops in an orderly way first, so that nothing should be lost.", old)
+		return fmt.Sprintf("%s stops cleanly first, so that nothing should be lost.", old)
 	case lost.IsZero():
 		p.Loss = nil
 		return fmt.Sprintf("Nothing is lost: %s holds all that %s wrote (%s).", cand, old, how)
 	default:
-		p.Destroys = fmt.Sprintf("%s that only %s has (%s, after %s up to %s); they stay on its disk until it rejoins", view.Amount(lost), old, how, held, end)
+		p.Destroys = fmt.Sprintf("%s that only %s has (%s, after %s up to %s); they stay on its disk until it rejoins", words.Amount(lost), old, how, held, end)
 	}
 	p.ConfirmName = in.View.Cluster
 	if !known {
 		return "What is lost cannot be known: " + old + " cannot be examined."
 	}
-	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", view.Amount(lost), held, end)
+	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", words.Amount(lost), held, end)
 }
 
 func (in *Input) stepFence(p *operation.Plan, old string) {
 	if !in.seen(old) {
 		return
 	}
-	s := operation.Step{Name: "fence-old", Action: operation.Action{Title: "fence " + old + ": it takes no more writes", Server: old, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.2, Limit: 30,
+	s := operation.Step{Name: "fence-old", Action: operation.Action{Title: "Fence " + old, Server: old, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.2, Limit: 30,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing else is changed"}
 	if v := in.View.Find(old); v != nil && v.Health == view.TakesWrites {
 		s.Undo = in.stepsReopen(p, old)
-		s.IfFails = old + " is started as primary again"
+		s.IfFails = old + " becomes primary again"
 	}
 	p.AddStep(s)
 }
 
 func (in *Input) stepsDetach(p *operation.Plan, old string, replicas []string) {
 	for _, n := range replicas {
-		p.AddStep(operation.Step{Name: "detach-" + n, Action: operation.Action{Title: "detach " + n + ", so that its position stands still", Server: n, Call: verb.Seal(verb.Follow{})}, Seconds: 0.2,
+		p.AddStep(operation.Step{Name: "detach-" + n, Action: operation.Action{Title: "Detach " + n + " so that its position stays", Server: n, Call: verb.Seal(verb.Follow{})}, Seconds: 0.2,
 			After:   []operation.Condition{{Kind: operation.IsDetached, Server: n}},
-			Undo:    putBack(operation.Action{Title: "point " + n + " back at " + old, Server: n, Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n)})}),
-			IfFails: "the replicas are pointed back at " + old})
+			Undo:    putBack(operation.Action{Title: "Have " + n + " follow " + old + " again", Server: n, Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n)})}),
+			IfFails: "the replicas follow " + old + " again"})
 	}
 }
 
@@ -201,13 +202,13 @@ func (in *Input) stepsDetach(p *operation.Plan, old string, replicas []string) {
 func (in *Input) stepsFetch(p *operation.Plan, cand string, others []string) {
 	for _, n := range others {
 		holds := []operation.Condition{{Kind: operation.HoldsMost, Server: cand, Other: n}}
-		p.AddStep(operation.Step{Name: "fetch-" + n, Action: operation.Action{Title: fmt.Sprintf("fetch log that %s lacks from %s", cand, n), Server: cand, Call: verb.Seal(verb.Follow{Upstream: in.peer(n)})},
-			Skip: holds, After: holds, Seconds: 0.3, Limit: 120, IfFails: "the replicas are pointed back"})
+		p.AddStep(operation.Step{Name: "fetch-" + n, Action: operation.Action{Title: fmt.Sprintf("Fetch log that %s lacks from %s", cand, n), Server: cand, Call: verb.Seal(verb.Follow{Upstream: in.peer(n)})},
+			Skip: holds, After: holds, Seconds: 0.3, Limit: 120, IfFails: "the replicas follow their old upstream again"})
 	}
 	if len(others) > 0 {
 		alone := []operation.Condition{{Kind: operation.IsDetached, Server: cand}}
-		p.AddStep(operation.Step{Name: "detach-again", Action: operation.Action{Title: "detach " + cand + " again", Server: cand, Call: verb.Seal(verb.Follow{})},
-			Skip: alone, After: alone, Seconds: 0.1, IfFails: "the replicas are pointed back"})
+		p.AddStep(operation.Step{Name: "detach-again", Action: operation.Action{Title: "Detach " + cand + " again", Server: cand, Call: verb.Seal(verb.Follow{})},
+			Skip: alone, After: alone, Seconds: 0.1, IfFails: "the replicas follow their old upstream again"})
 	}
 }
 
@@ -218,7 +219,7 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 	p.Candidate = old
 	p.Summary = fmt.Sprintf("Start %s again as primary of %s. Nothing is lost.", old, in.View.Cluster)
 	in.checkAgents(p, old)
-	c := operation.Check{Name: "primary is stopped", Server: old, Result: operation.Pass, Evidence: fmt.Sprintf("%s is %s", old, s.Health)}
+	c := operation.Check{Name: "Stopped primary", Server: old, Result: operation.Pass, Evidence: fmt.Sprintf("%s is %s", old, s.Health)}
 	switch {
 	case s.Health == view.TakesWrites:
 		c.Result, c.Evidence, c.Mend = operation.Fail, old+" takes writes: there is nothing to do", ""
@@ -229,12 +230,12 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 	in.checkDisk(p, old, 0)
 	p.PauseSeconds = 1
 	p.Closing = fmt.Sprintf("%s is primary of %s in term %d", old, in.View.Cluster, p.Term)
-	p.Effects = append(p.Effects, old+" becomes primary again, on its own history", "the replicas go on following it")
+	p.Effects = append(p.Effects, old+" becomes primary again, on its own history", "the replicas keep following it")
 	in.stepOpenTerm(p)
-	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "see that " + old + " does not run", Server: old, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.1,
+	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "Make sure that " + old + " is stopped", Server: old, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.1,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing has changed"})
-	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("record %s as owner of term %d", old, p.Term), Call: verb.Seal(verb.Decide{Server: old})}, Seconds: 0.01, IfFails: "nothing has changed"})
-	p.AddStep(operation.Step{Name: "open", Action: operation.Action{Title: "start " + old + " as primary", Server: old, Call: verb.Seal(verb.Start{As: observation.Primary})}, Tries: startTries, PatienceSeconds: startPatience, NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
+	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", old, p.Term), Call: verb.Seal(verb.Decide{Server: old})}, Seconds: 0.01, IfFails: "nothing has changed"})
+	p.AddStep(operation.Step{Name: "open", Action: operation.Action{Title: "Start " + old + " as primary", Server: old, Call: verb.Seal(verb.Start{As: observation.Primary})}, Tries: startTries, PatienceSeconds: startPatience, NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
 		After: []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}}, IfFails: "read the server's log; or make another server primary"})
 	in.stepsAfterPromotion(p, old, nil)
 	in.stepsOfProof(p, old, in.replicas(old))

@@ -17,6 +17,7 @@ import (
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // Probe is one try of the replication account from one host to another server.
@@ -53,10 +54,10 @@ func Make(in Input) (*operation.Plan, error) {
 	p := &operation.Plan{Kind: in.Request.Kind, Cluster: in.View.Cluster, Engine: in.View.Engine, Term: in.View.Term, OwnerTerm: in.View.OwnerTerm,
 		Primary: in.View.Primary, Request: in.Request, Checks: []operation.Check{}, Steps: []operation.Step{}, Effects: []string{}}
 	if in.Busy != nil {
-		p.AddCheck(operation.Check{Name: "one operation at a time", Result: operation.Fail,
+		p.AddCheck(operation.Check{Name: "One operation at a time", Result: operation.Fail,
 			Evidence: fmt.Sprintf("operation %d (%s) is under way on %s", in.Busy.ID, in.Busy.Kind, in.View.Cluster),
 			Why:      "two operations on one cluster would undo each other's steps",
-			Mend:     fmt.Sprintf("wait for it: crosstwin operation follow %d; or give it up: crosstwin operation cancel %d", in.Busy.ID, in.Busy.ID)})
+			Mend:     fmt.Sprintf("wait for it: crosstwin operation follow %d; or cancel it: crosstwin operation cancel %d", in.Busy.ID, in.Busy.ID)})
 		p.Summary = "Not possible now."
 		return p, nil // what else is seen now is half done
 	}
@@ -97,7 +98,7 @@ func kindList() string {
 	for _, k := range operation.Kinds() {
 		names = append(names, string(k))
 	}
-	return view.List(names)
+	return words.List(names)
 }
 
 func (in *Input) member(name string) *view.Member {

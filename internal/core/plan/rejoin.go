@@ -8,7 +8,7 @@ import (
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
-	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // The ways of a rejoin, from the mildest on.
@@ -39,7 +39,7 @@ func (in *Input) rejoin(p *operation.Plan) error {
 		return nil
 	}
 	if in.Examination == nil {
-		p.AddCheck(operation.Check{Name: "data can be examined", Server: name, Result: operation.Fail, Evidence: name + "'s data could not be examined", Why: "without knowing what it holds nothing can be decided", Mend: "see the agent's log on " + name})
+		p.AddCheck(operation.Check{Name: "Examinable data", Server: name, Result: operation.Fail, Evidence: name + "'s data could not be examined", Why: "without knowing what it holds nothing can be decided", Mend: "see the agent's log on " + name})
 		return nil
 	}
 	p.Ways = in.ways(p)
@@ -66,34 +66,34 @@ func (in *Input) rejoin(p *operation.Plan) error {
 // ways judges each of the three ways and says why.
 func (in *Input) ways(p *operation.Plan) []operation.Way {
 	x := in.Examination
-	follow := operation.Way{Name: WayFollow, Possible: true, Why: fmt.Sprintf("its log ends at %s and %s's history goes on from there: nothing has to be taken out", x.End, in.View.Primary)}
-	rewind := operation.Way{Name: WayRewind, Possible: x.Rewindable, Why: fmt.Sprintf("the %s after the fork at %s are taken out, block by block", view.Size(x.TailBytes), x.Fork)}
-	if in.traits().inPlace && x.Tail != nil {
-		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images", view.Amount(position.Distance{Amount: int64(len(x.Tail.Transactions)), Unit: position.Transactions}), cmp.Or(x.Fork, "the beginning"))
+	follow := operation.Way{Name: WayFollow, Possible: true, Why: fmt.Sprintf("its log ends at %s and %s's history continues from there: nothing has to be removed", x.End, in.View.Primary)}
+	rewind := operation.Way{Name: WayRewind, Possible: x.Rewindable, Why: fmt.Sprintf("the %s after the fork at %s are removed by copying changed blocks back", words.Size(x.TailBytes), x.Fork)}
+	if in.dialect().InPlace && x.Tail != nil {
+		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images", words.Amount(position.Distance{Amount: int64(len(x.Tail.Transactions)), Unit: position.Transactions}), cmp.Or(x.Fork, "the beginning"))
 	}
-	rebuild := operation.Way{Name: WayRebuild, Possible: true, Why: "all data is copied anew from " + in.View.Primary}
+	rebuild := operation.Way{Name: WayRebuild, Possible: true, Why: "all data is copied again from " + in.View.Primary}
 	owner := in.member(in.View.Primary).Last
 	switch {
 	case x.Empty:
 		follow.Possible, follow.Why = false, "it holds no database"
 	case x.Unfinished != "":
-		follow.Possible, follow.Why = false, "a "+x.Unfinished+" broke off here: its files belong to no single moment"
+		follow.Possible, follow.Why = false, "a "+x.Unfinished+" was interrupted: its files are inconsistent"
 	case x.System != "" && owner.Data.System != "" && x.System != owner.Data.System:
 		follow.Possible, follow.Why = false, fmt.Sprintf("it is a copy of another cluster (system identifier %s, not %s)", x.System, owner.Data.System)
 	case x.Kinship == string(position.Stranger):
-		follow.Possible, follow.Why = false, fmt.Sprintf("it holds other writes than %s although both say %s", in.View.Primary, position.HistoryName(in.View.Engine, x.Line))
+		follow.Possible, follow.Why = false, fmt.Sprintf("it holds other writes than %s although both report %s", in.View.Primary, position.HistoryName(in.View.Engine, x.Line))
 	case x.Kinship == string(position.Unknown):
 		follow.Possible, follow.Why = false, fmt.Sprintf("nothing proves that its %s is %s's: %s", cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history"), in.View.Primary, cmp.Or(x.WhyNot, "its first record is no longer there"))
 	case x.TailBytes > 0:
-		follow.Possible, follow.Why = false, fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", view.Size(x.TailBytes), x.Fork, in.View.Primary)
+		follow.Possible, follow.Why = false, fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", words.Size(x.TailBytes), x.Fork, in.View.Primary)
 	}
 	switch {
 	case follow.Possible:
-		rewind.Possible, rewind.Why = false, "there is nothing to take out"
+		rewind.Possible, rewind.Why = false, "there is nothing to remove"
 	case !rewind.Possible:
 		rewind.Why = cmp.Or(x.WhyNot, follow.Why)
 	case x.Unfinished == "rewind":
-		rewind.Why = "the rewind that broke off is run again from its beginning"
+		rewind.Why = "the interrupted rewind is run again from its beginning"
 	}
 	return []operation.Way{follow, rewind, rebuild}
 }
@@ -116,7 +116,7 @@ func (in *Input) pickWay(p *operation.Plan) string {
 		}
 		chosen = ""
 	}
-	c := operation.Check{Name: "a way back", Server: in.Request.Server, Result: operation.Pass}
+	c := operation.Check{Name: "A way back", Server: in.Request.Server, Result: operation.Pass}
 	for _, w := range p.Ways {
 		if w.Chosen {
 			c.Evidence = w.Name + ": " + w.Why
@@ -147,7 +147,7 @@ func (in *Input) checkKin(p *operation.Plan) {
 	if x.Empty {
 		return
 	}
-	p.AddCheck(operation.Check{Name: "kinship", Server: in.Request.Server, Result: verdict(x.Kinship == string(position.Kin), operation.Warn),
+	p.AddCheck(operation.Check{Name: "Proven kinship", Server: in.Request.Server, Result: verdict(x.Kinship == string(position.Kin), operation.Warn),
 		Evidence: fmt.Sprintf("%s, log ends at %s, fork at %s%s, histories up to there: %s", cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history unknown"), cmp.Or(x.End, "an unknown place"), cmp.Or(x.Fork, "an unknown place"), forkLine(in.View.Engine, x), cmp.Or(x.Kinship, "not comparable")),
 		Why:      "two servers may use one number for different writes"})
 }
@@ -163,7 +163,7 @@ func (in *Input) describeTail(p *operation.Plan, way string) {
 	x, name := in.Examination, in.Request.Server
 	p.Effects = append(p.Effects, name+" becomes a replica of "+in.View.Primary)
 	if x.TailBytes > 0 && way != WayFollow {
-		text := fmt.Sprintf("the tail of %s, %s of log", name, view.Size(x.TailBytes))
+		text := fmt.Sprintf("the tail of %s, %s of log", name, words.Size(x.TailBytes))
 		if x.Tail != nil {
 			n, i, u, d := x.Tail.Counts()
 			text += fmt.Sprintf(" with %d committed transactions (%d inserts, %d updates, %d deletes)", n, i, u, d)
@@ -187,7 +187,7 @@ func (in *Input) stepClose(p *operation.Plan, name string, always bool) {
 	if !o.Process.Running || !always && o.Process.Role == observation.Replica && o.Process.Accepting {
 		return
 	}
-	p.AddStep(operation.Step{Name: "close", Action: operation.Action{Title: "stop " + name + ": it is not opened for writes again", Server: name, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.3, Limit: 60, OnFail: operation.NeedsYou,
+	p.AddStep(operation.Step{Name: "close", Action: operation.Action{Title: "Stop " + name + " and keep it closed for writes", Server: name, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.3, Limit: 60, OnFail: operation.NeedsYou,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: name}}, IfFails: "nothing else has changed"})
 }
 
@@ -202,20 +202,20 @@ func (in *Input) stepsOfReturn(p *operation.Plan, name string) {
 	primary := in.View.Primary
 	p.Closing = closingOf(name, primary)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
-	p.AddStep(operation.Step{Name: "account", Action: operation.Action{Title: "fetch the replication account for " + name, Server: name, Call: verb.Seal(verb.Account{From: in.peer(primary)})}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
-	follow := operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + primary, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(primary), Slot: in.slotFor(name)})}, Seconds: 0.1,
+	p.AddStep(operation.Step{Name: "account", Action: operation.Action{Title: "Fetch the replication account for " + name, Server: name, Call: verb.Seal(verb.Account{From: in.peer(primary)})}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
+	follow := operation.Step{Name: "follow", Action: operation.Action{Title: "Have " + name + " follow " + primary, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(primary), Slot: in.slotFor(name)})}, Seconds: 0.1,
 		After: []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is"}
-	start := operation.Step{Name: "start", Action: operation.Action{Title: "start " + name + " as replica", Server: name, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
-		After: []operation.Condition{{Kind: operation.IsReplica, Server: name}}, IfFails: "see the server's log; it is closed for writes"}
-	if in.traits().inPlace {
+	start := operation.Step{Name: "start", Action: operation.Action{Title: "Start " + name + " as replica", Server: name, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
+		After: []operation.Condition{{Kind: operation.IsReplica, Server: name}}, IfFails: "read the server's log; it is closed for writes"}
+	if in.dialect().InPlace {
 		p.AddStep(start)
 		p.AddStep(follow)
 	} else {
 		p.AddStep(follow)
 		p.AddStep(start)
 	}
-	p.AddStep(operation.Step{Name: "streams", Action: operation.Action{Title: "see " + name + " stream from " + primary}, Seconds: 1, Limit: 90,
-		After: []operation.Condition{{Kind: operation.Streams, Server: name, Other: primary}}, OnFail: operation.NeedsYou, IfFails: name + " reads but does not follow: see its log, then crosstwin rejoin again"})
+	p.AddStep(operation.Step{Name: "streams", Action: operation.Action{Title: "Wait until " + name + " streams from " + primary}, Seconds: 1, Limit: 90,
+		After: []operation.Condition{{Kind: operation.Streams, Server: name, Other: primary}}, OnFail: operation.NeedsYou, IfFails: name + " answers reads but does not follow: read its log, then run crosstwin rejoin again"})
 	in.stepsOfReplicaProof(p, primary, name)
 	if in.Request.Compare || in.mustCompare() {
 		in.stepsOfCompare(p, primary, []string{name})
@@ -232,16 +232,16 @@ func closingOf(name, primary string) string {
 // GTIDs are then equal, and it would follow without a word (measured).
 func (in *Input) mustCompare() bool {
 	x := in.Examination
-	return in.traits().inPlace && x != nil && (x.TailBytes > 0 || x.Unfinished != "" || !x.Running && !x.Clean)
+	return in.dialect().InPlace && x != nil && (x.TailBytes > 0 || x.Unfinished != "" || !x.Running && !x.Clean)
 }
 
 // stepSettle makes the data of a crashed server readable where that takes a
 // recovery.
 func (in *Input) stepSettle(p *operation.Plan, name string) {
-	if !in.traits().settles {
+	if !in.dialect().Settles {
 		return
 	}
-	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "bring " + name + "'s data to an orderly stop, without opening it for writes", Server: name, Call: verb.Seal(verb.Settle{})}, Seconds: 1, Limit: 3600,
+	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "Recover " + name + " read-only and shut it down cleanly", Server: name, Call: verb.Seal(verb.Settle{})}, Seconds: 1, Limit: 3600,
 		After: []operation.Condition{{Kind: operation.StoppedClean, Server: name}}, IfFails: "nothing has changed"})
 }
 
@@ -250,10 +250,10 @@ func (in *Input) stepSalvage(p *operation.Plan, name string) {
 	if x.TailBytes == 0 || x.Fork == "" || x.Unfinished != "" {
 		return
 	}
-	p.AddStep(operation.Step{Name: "salvage", Action: operation.Action{Title: "save the tail of " + name, Server: name, Call: verb.Seal(verb.Salvage{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)})}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 2, Limit: 3600,
-		IfFails: "nothing is taken out before it is saved"})
-	p.AddStep(operation.Step{Name: "reread", Action: operation.Action{Title: "read the saved tail back", Call: verb.Seal(verb.Reread{Server: name})}, Needs: []verb.Fact{{Kind: verb.FactTail}}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 0.1, Limit: 600,
-		IfFails: "nothing is taken out before it is saved"})
+	p.AddStep(operation.Step{Name: "salvage", Action: operation.Action{Title: "Save the tail of " + name, Server: name, Call: verb.Seal(verb.Salvage{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)})}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 2, Limit: 3600,
+		IfFails: "" + name + " keeps its tail"})
+	p.AddStep(operation.Step{Name: "reread", Action: operation.Action{Title: "Read the saved tail back", Call: verb.Seal(verb.Reread{Server: name})}, Needs: []verb.Fact{{Kind: verb.FactTail}}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 0.1, Limit: 600,
+		IfFails: "" + name + " keeps its tail"})
 }
 
 func (in *Input) stepsOfRewind(p *operation.Plan, name string) {
@@ -263,10 +263,10 @@ func (in *Input) stepsOfRewind(p *operation.Plan, name string) {
 		in.stepSettle(p, name)
 	}
 	in.stepSalvage(p, name)
-	in.stepCheckpoint(p, operation.Step{Name: "checkpoint", Action: operation.Action{Title: "checkpoint on " + primary + ", so that its control data names its history", Server: primary}, IfFails: "nothing has changed"})
+	in.stepCheckpoint(p, operation.Step{Name: "checkpoint", Action: operation.Action{Title: "Checkpoint " + primary + " so that its control data names its history", Server: primary}, IfFails: "nothing has changed"})
 	in.stepsPrepare(p, name)
-	p.AddStep(operation.Step{Name: "rewind", Action: operation.Action{Title: fmt.Sprintf(in.traits().rewind, name, x.Fork), Server: name, Call: verb.Seal(verb.Rewind{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Log.Line, Past: in.member(primary).Last.Log.Past})}, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
-		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin recognises it and goes on"})
+	p.AddStep(operation.Step{Name: "rewind", Action: operation.Action{Title: in.dialect().Title.Rewind(name, x.Fork), Server: name, Call: verb.Seal(verb.Rewind{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Log.Line, Past: in.member(primary).Last.Log.Past})}, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
+		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin " + in.View.Cluster + " " + name + " resumes it"})
 	in.stepsOfReturn(p, name)
 }
 
@@ -302,9 +302,9 @@ func (in *Input) salvage(p *operation.Plan) error {
 	if x == nil {
 		return nil
 	}
-	p.AddCheck(operation.Check{Name: "there is a tail", Server: name, Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", operation.Fail),
-		Evidence: fmt.Sprintf("%s holds %s of log after the fork at %s", name, view.Size(x.TailBytes), cmp.Or(x.Fork, "an unknown place"))})
-	p.AddCheck(operation.Check{Name: "it is stopped", Server: name, Result: verdict(!x.Running || !in.traits().settles, operation.Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
+	p.AddCheck(operation.Check{Name: "A tail to save", Server: name, Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", operation.Fail),
+		Evidence: fmt.Sprintf("%s holds %s of log after the fork at %s", name, words.Size(x.TailBytes), cmp.Or(x.Fork, "an unknown place"))})
+	p.AddCheck(operation.Check{Name: "Stopped server", Server: name, Result: verdict(!x.Running || !in.dialect().Settles, operation.Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
 	in.stepSettle(p, name)
 	in.stepSalvage(p, name)
 	return nil

@@ -6,12 +6,14 @@ import (
 	"strings"
 	"time"
 
+	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // Needs says, by file, who still needs the primary's log: every server of the
@@ -63,7 +65,7 @@ func Needs(v *view.View, files []tail.LogFile, members []view.Member) []tail.Log
 
 // keepSlots marks what slots keep that belong to none of the cluster's servers.
 func keepSlots(engine string, files []tail.LogFile, m view.Member) {
-	if m.Last == nil || engine != position.EnginePostgres {
+	if m.Last == nil || !dialect.Of(engine).Slots {
 		return
 	}
 	for _, s := range m.Last.Links.Slots {
@@ -107,7 +109,7 @@ func needsFrom(engine string, m view.Member, owner *observation.Server, replica 
 		return o.Log.Applied, o.Log.Applied != ""
 	}
 	fork, forked := position.ForkBetween(engine, o.Standing(), owner.Standing())
-	if engine == position.EngineMariaDB {
+	if dialect.Of(engine).Coordinates {
 		// The mark itself has to be before the fork: the primary holds it then.
 		before := !forked || fork.At != "" && reaches(engine, fork.At, o.Log.KinAt)
 		return o.Log.KinAt, o.Log.KinAt != "" && before
@@ -152,12 +154,12 @@ func (in *Input) trim(p *operation.Plan) error {
 		return fmt.Errorf("say how much of the log goes in one way: by file, by age or by size")
 	}
 	primary := in.View.Primary
-	p.Summary = "Cut off the oldest log files of " + cmp.Or(primary, in.View.Cluster) + "."
+	p.Summary = "Remove the oldest log files of " + cmp.Or(primary, in.View.Cluster) + "."
 	if !in.checkPrimary(p) {
 		return nil
 	}
 	in.checkAgents(p, primary)
-	if in.traits().slots {
+	if in.dialect().Slots {
 		return in.trimByServer(p)
 	}
 	files := Needs(&in.View, in.LogFiles, in.Members)
@@ -167,7 +169,7 @@ func (in *Input) trim(p *operation.Plan) error {
 	}
 	free := freeFiles(files)
 	cut := min(wanted, free)
-	c := operation.Check{Name: "nobody needs what goes", Server: primary, Result: operation.Pass, Why: "a server that lacks something of a removed file can only be rebuilt", Evidence: why}
+	c := operation.Check{Name: "Unneeded files", Server: primary, Result: operation.Pass, Why: "a server that lacks something of a removed file can only be rebuilt", Evidence: why}
 	switch {
 	case wanted == 0:
 		c.Result, c.Evidence = operation.Fail, why+": no file is to go"
@@ -186,7 +188,7 @@ func (in *Input) trim(p *operation.Plan) error {
 	for _, f := range files[:cut] {
 		bytes += f.Bytes
 	}
-	p.Summary = fmt.Sprintf("Cut off %s of %s's log, %s: %s to %s.", amountOf(cut, "file"), primary, view.Size(bytes), files[0].Name, files[cut-1].Name)
+	p.Summary = fmt.Sprintf("Remove %s of %s's log, %s: %s to %s.", amountOf(cut, "file"), primary, words.Size(bytes), files[0].Name, files[cut-1].Name)
 	p.Effects = append(p.Effects, files[cut].Name+" is the oldest file that stays", "what the removed files held can no longer be read, and no server can follow from there")
 	in.stepsOfTrim(p, files[cut].Name)
 	return nil
@@ -202,8 +204,8 @@ func (in *Input) stepsOfTrim(p *operation.Plan, to string) {
 			following = append(following, n)
 		}
 	}
-	in.stepsOfMark(p, primary, following, "nothing is removed", "%s is not proven to hold the same history: nothing is removed")
-	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "remove the files before " + to, Server: primary, Call: verb.Seal(verb.Trim{To: to})}, Seconds: 0.5, NoReturn: true, OnFail: operation.NeedsYou,
+	in.stepsOfMark(p, primary, following, "nothing is removed", "%s has unproven history: nothing is removed")
+	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "Remove the files before " + to, Server: primary, Call: verb.Seal(verb.Trim{To: to})}, Seconds: 0.5, NoReturn: true, OnFail: operation.NeedsYou,
 		After: []operation.Condition{{Kind: operation.LogBegins, Server: primary, Values: []string{to}}}, IfFails: "what was removed is gone; the rest stays"})
 }
 
@@ -234,9 +236,9 @@ func chooseTrim(r *operation.TrimRequest, files []tail.LogFile, now time.Time) (
 			n--
 			kept += files[n].Bytes
 		}
-		return min(n, last), "the newest " + view.Size(r.KeepBytes) + " are to stay", nil
+		return min(n, last), "the newest " + words.Size(r.KeepBytes) + " are to stay", nil
 	}
-	return last, "all that nobody needs is to go", nil
+	return last, "all that no server needs is to go", nil
 }
 
 // freeFiles gives how many of the oldest files nobody needs.
@@ -260,13 +262,13 @@ func (in *Input) trimByServer(p *operation.Plan) error {
 	var keeps []string
 	for _, s := range o.Links.Slots {
 		if !s.Active && s.KeptBytes > 0 {
-			keeps = append(keeps, fmt.Sprintf("slot %s keeps %s", s.Name, view.Size(s.KeptBytes)))
+			keeps = append(keeps, fmt.Sprintf("slot %s keeps %s", s.Name, words.Size(s.KeptBytes)))
 		}
 	}
 	if n := o.Config.Live["wal_keep_size"]; n != "" && n != "0" {
 		keeps = append(keeps, "wal_keep_size keeps "+n+" for servers that rejoin")
 	}
-	c := operation.Check{Name: "what keeps log", Server: primary, Result: operation.Pass, Evidence: "nothing but what replicas in step still read"}
+	c := operation.Check{Name: "What keeps log", Server: primary, Result: operation.Pass, Evidence: "nothing but what replicas in step still read"}
 	if len(keeps) > 0 {
 		c.Result, c.Evidence = operation.Warn, strings.Join(keeps, "; ")
 		c.Mend = "bring the server behind an unread slot back, or release it: crosstwin server remove " + in.View.Cluster + " NAME"

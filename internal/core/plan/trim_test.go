@@ -259,7 +259,7 @@ func TestRepoint(t *testing.T) {
 		steps      string
 	}{
 		"a cascade":        {"heron", "tern", nil, "", "", "make-slot follow drop-slot mark mark-on-heron"},
-		"the primary":      {"gull", "tern", nil, "it follows nobody", "", ""},
+		"the primary":      {"gull", "tern", nil, "it follows no server", "", ""},
 		"itself":           {"tern", "tern", nil, "name two servers", "", ""},
 		"where it is":      {"tern", "gull", nil, "", "tern follows gull", ""},
 		"a circle":         {"tern", "heron", func(_ *Input, m []view.Member) { m[2].Last.Links.Upstream.Host = "tern" }, "", "heron follows tern", ""},
@@ -289,7 +289,7 @@ func TestRepoint(t *testing.T) {
 		t.Errorf("%v %s", err, stepNames(p))
 	}
 	p, err = Make(input(operation.Request{Kind: operation.Switchover}, held(1)))
-	if reason, refused := p.Refused(); err != nil || !refused || !strings.Contains(reason, "tern is held back on purpose by 1 h 0 min") {
+	if reason, refused := p.Refused(); err != nil || !refused || !strings.Contains(reason, "tern is delayed by 1 h 0 min") {
 		t.Errorf("%v %s", err, reason)
 	}
 	p, err = Make(input(operation.Request{Kind: operation.Compare}, held(2)))

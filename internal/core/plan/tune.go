@@ -3,38 +3,19 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strconv"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
-	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
 
-// Tunables are the settings that an operation may change on a running server,
-// by engine, with what they trade.
-var Tunables = map[string]map[string]string{
-	position.EnginePostgres: {
-		"max_standby_streaming_delay": "how long replay waits for a query on the replica before it cancels it: a higher value means fewer cancelled queries and more lag",
-		"max_standby_archive_delay":   "the same for log that comes from an archive",
-		"hot_standby_feedback":        "on: the primary keeps row versions that queries on the replica still need: fewer cancelled queries, and more bloat on the primary",
-		"wal_keep_size":               "log that is kept for servers that rejoin: more of it lets more of them rewind instead of being rebuilt, and takes disk",
-		"max_slot_wal_keep_size":      "the most that an unread slot may keep: it saves the primary's disk and loses the absent replica",
-		verb.Delay:                    "seconds for which a replica holds writes back on purpose: time to recover from a mistaken statement, and longer reads of old data",
-	},
-	position.EngineMariaDB: {
-		"binlog_expire_logs_seconds": "after how long the server removes log by itself, whoever still needs it",
-		"slave_parallel_threads":     "how many threads apply: more let a replica keep up, and take memory and connections",
-		"max_binlog_size":            "how large a log file grows before the next begins",
-		verb.Delay:                   "seconds for which a replica holds writes back on purpose: time to recover from a mistaken statement, and longer reads of old data",
-	},
-}
-
 // set plans the change of one setting of one server.
 func (in *Input) set(p *operation.Plan) error {
 	name, setting, value := in.Request.Server, in.Request.Setting, in.Request.Value
-	what, known := Tunables[in.View.Engine][setting]
+	what, known := in.dialect().Tunables[setting]
 	switch {
 	case name == "":
 		return fmt.Errorf("on which server? name one of %s: %s", in.View.Cluster, in.names())
@@ -49,25 +30,25 @@ func (in *Input) set(p *operation.Plan) error {
 	in.checkAgents(p, name)
 	m := in.member(name)
 	if !in.seen(name) || !m.Last.Process.Accepting {
-		p.AddCheck(operation.Check{Name: "the server answers", Server: name, Result: operation.Fail, Evidence: name + " does not answer", Mend: "see crosstwin status " + in.View.Cluster})
+		p.AddCheck(operation.Check{Name: "Answering server", Server: name, Result: operation.Fail, Evidence: name + " does not answer", Mend: "see crosstwin status " + in.View.Cluster})
 		return nil
 	}
 	old := m.Last.Config.Live[setting]
-	p.AddCheck(operation.Check{Name: "it changes something", Server: name, Result: verdict(old != value, operation.Fail), Evidence: fmt.Sprintf("%s is %s now", setting, cmp.Or(old, "not set"))})
+	p.AddCheck(operation.Check{Name: "A changed value", Server: name, Result: verdict(old != value, operation.Fail), Evidence: fmt.Sprintf("%s is %s now", setting, cmp.Or(old, "not set"))})
 	if setting == verb.Delay {
 		in.checkDelay(p, m)
 	}
 	after := []operation.Condition{{Kind: operation.HasSetting, Server: name, Values: []string{setting, value}}}
 	if in.restartsApplying(setting, m) {
-		p.AddCheck(operation.Check{Name: "it applies now", Server: name, Result: verdict(!m.Last.Replay.Paused, operation.Fail), Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.Replay.Paused),
-			Why: "the change stops applying for a moment and starts it again", Mend: mendIf(m.Last.Replay.Paused, "let it go on: "+view.ResumeReplay(in.View.Engine))})
+		p.AddCheck(operation.Check{Name: "Running replay", Server: name, Result: verdict(!m.Last.Replay.Paused, operation.Fail), Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.Replay.Paused),
+			Why: "the change stops applying for a moment and starts it again", Mend: mendIf(m.Last.Replay.Paused, "resume it: "+in.dialect().Resume)})
 		if up := in.View.Find(name).Follows; in.member(up) != nil {
 			after = append(after, in.follows(name, up))
 		}
 	}
-	p.AddStep(operation.Step{Name: "set", Action: operation.Action{Title: fmt.Sprintf("set %s to %s on %s", setting, value, name), Server: name, Call: verb.Seal(verb.Set{Name: setting, Value: value})}, Seconds: 0.2,
+	p.AddStep(operation.Step{Name: "set", Action: operation.Action{Title: fmt.Sprintf("Set %s to %s on %s", setting, value, name), Server: name, Call: verb.Seal(verb.Set{Name: setting, Value: value})}, Seconds: 0.2,
 		After:   after,
-		Undo:    putBack(operation.Action{Title: fmt.Sprintf("set %s back to %s on %s", setting, old, name), Server: name, Call: verb.Seal(verb.Set{Name: setting, Value: old})}),
+		Undo:    putBack(operation.Action{Title: fmt.Sprintf("Set %s back to %s on %s", setting, old, name), Server: name, Call: verb.Seal(verb.Set{Name: setting, Value: old})}),
 		IfFails: "the old value is set again"})
 	return nil
 }
@@ -75,7 +56,7 @@ func (in *Input) set(p *operation.Plan) error {
 // restartsApplying tells whether a change stops a replica's applier for a moment:
 // then it has to be seen following again.
 func (in *Input) restartsApplying(setting string, m *view.Member) bool {
-	return in.traits().inPlace && m.Last.Process.Role == observation.Replica && (setting == verb.Delay || setting == "slave_parallel_threads")
+	return m.Last.Process.Role == observation.Replica && slices.Contains(in.dialect().RestartsApplying, setting)
 }
 
 // checkDelay makes sure that a delay is asked of a replica that follows: the
@@ -83,13 +64,13 @@ func (in *Input) restartsApplying(setting string, m *view.Member) bool {
 func (in *Input) checkDelay(p *operation.Plan, m *view.Member) {
 	o := m.Last
 	seconds, err := strconv.Atoi(in.Request.Value)
-	p.AddCheck(operation.Check{Name: "the delay is a number of seconds", Server: m.Name, Result: verdict(err == nil && seconds >= 0, operation.Fail), Evidence: in.Request.Value})
+	p.AddCheck(operation.Check{Name: "Delay in seconds", Server: m.Name, Result: verdict(err == nil && seconds >= 0, operation.Fail), Evidence: in.Request.Value})
 	follows := o.Process.Role == observation.Replica && o.Links.Upstream != nil && o.Links.Upstream.Connected
-	p.AddCheck(operation.Check{Name: "it follows", Server: m.Name, Result: verdict(follows, operation.Fail), Evidence: fmt.Sprintf("%s is %s and connected: %t", m.Name, o.Process.Role, follows),
-		Why: "only a replica is held back; what it has not applied is fetched again", Mend: mendIf(!follows, "crosstwin status "+in.View.Cluster)})
+	p.AddCheck(operation.Check{Name: "Connected replica", Server: m.Name, Result: verdict(follows, operation.Fail), Evidence: fmt.Sprintf("%s is %s and connected: %t", m.Name, o.Process.Role, follows),
+		Why: "only a replica can be delayed; what it has not applied is fetched again", Mend: mendIf(!follows, "crosstwin status "+in.View.Cluster)})
 	if seconds > 0 && m.Rank > 0 {
-		p.AddCheck(operation.Check{Name: "a delayed replica is no candidate", Server: m.Name, Result: operation.Warn, Evidence: fmt.Sprintf("the rank of %s is %d", m.Name, m.Rank),
-			Why: "before it becomes primary it has to apply all that it held back", Mend: fmt.Sprintf("crosstwin server set %s %s --rank never", in.View.Cluster, m.Name)})
+		p.AddCheck(operation.Check{Name: "Delayed replica without a rank", Server: m.Name, Result: operation.Warn, Evidence: fmt.Sprintf("the rank of %s is %d", m.Name, m.Rank),
+			Why: "before it becomes primary it has to apply everything it has delayed", Mend: fmt.Sprintf("crosstwin server set %s %s --rank never", in.View.Cluster, m.Name)})
 	}
 }
 
@@ -100,7 +81,7 @@ func (in *Input) repoint(p *operation.Plan) error {
 		return fmt.Errorf("which replica of %s is to follow whom? name two servers", in.View.Cluster)
 	}
 	if name == in.View.Primary {
-		return fmt.Errorf("%s is the primary of %s: it follows nobody", name, in.View.Cluster)
+		return fmt.Errorf("%s is the primary of %s: it follows no server", name, in.View.Cluster)
 	}
 	p.Target = name
 	p.Summary = fmt.Sprintf("Have %s follow %s.", name, to)
@@ -108,10 +89,10 @@ func (in *Input) repoint(p *operation.Plan) error {
 	s, up := in.View.Find(name), in.View.Find(to)
 	for _, x := range []*view.Server{s, up} {
 		ok := x.Health == view.InStep || x.Health == view.Behind || x.Health == view.TakesWrites
-		p.AddCheck(operation.Check{Name: "it is well", Server: x.Name, Result: verdict(ok, operation.Fail), Evidence: fmt.Sprintf("%s is %s", x.Name, x.Health), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
+		p.AddCheck(operation.Check{Name: "Healthy server", Server: x.Name, Result: verdict(ok, operation.Fail), Evidence: fmt.Sprintf("%s is %s", x.Name, x.Health), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
 	}
-	p.AddCheck(operation.Check{Name: "no circle", Server: to, Result: verdict(up.Follows != name, operation.Fail), Evidence: fmt.Sprintf("%s follows %s", to, cmp.Or(up.Follows, "nobody"))})
-	p.AddCheck(operation.Check{Name: "it follows somebody else now", Server: name, Result: verdict(s.Follows != to, operation.Fail), Evidence: fmt.Sprintf("%s follows %s", name, cmp.Or(s.Follows, "nobody"))})
+	p.AddCheck(operation.Check{Name: "No replication loop", Server: to, Result: verdict(up.Follows != name, operation.Fail), Evidence: fmt.Sprintf("%s follows %s", to, cmp.Or(up.Follows, "nobody"))})
+	p.AddCheck(operation.Check{Name: "Another upstream", Server: name, Result: verdict(s.Follows != to, operation.Fail), Evidence: fmt.Sprintf("%s follows %s", name, cmp.Or(s.Follows, "nobody"))})
 	if !in.seen(name) || !in.seen(to) {
 		return nil
 	}
@@ -120,9 +101,9 @@ func (in *Input) repoint(p *operation.Plan) error {
 	}
 	old := s.Follows
 	in.stepMakeSlots(p, "make-slot", to, []string{name})
-	p.AddStep(operation.Step{Name: "follow", Action: operation.Action{Title: "point " + name + " at " + to, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(to), Slot: in.slotFor(name)})}, Seconds: 0.2, Limit: 60 + in.delayOf(name),
+	p.AddStep(operation.Step{Name: "follow", Action: operation.Action{Title: "Have " + name + " follow " + to, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(to), Slot: in.slotFor(name)})}, Seconds: 0.2, Limit: 60 + in.delayOf(name),
 		After:   []operation.Condition{in.follows(name, to)},
-		Undo:    putBack(operation.Action{Title: "point " + name + " back at " + old, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(name)})}),
+		Undo:    putBack(operation.Action{Title: "Have " + name + " follow " + old + " again", Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(name)})}),
 		IfFails: name + " follows " + old + " again"})
 	in.dropSlotOn(p, old, name)
 	before := len(p.Steps)
@@ -133,10 +114,10 @@ func (in *Input) repoint(p *operation.Plan) error {
 
 // dropSlotOn drops the slot that a server no longer reads.
 func (in *Input) dropSlotOn(p *operation.Plan, on, of string) {
-	if !in.traits().slots || in.member(on) == nil {
+	if !in.dialect().Slots || in.member(on) == nil {
 		return
 	}
 	slots := []string{verb.SlotName(of)}
-	p.AddStep(operation.Step{Name: "drop-slot", Action: operation.Action{Title: "drop slot " + slots[0] + " on " + on, Server: on, Call: verb.Seal(verb.Slots{Drop: slots})}, Seconds: 0.1, OnFail: operation.GoOn,
+	p.AddStep(operation.Step{Name: "drop-slot", Action: operation.Action{Title: "Drop slot " + slots[0] + " on " + on, Server: on, Call: verb.Seal(verb.Slots{Drop: slots})}, Seconds: 0.1, OnFail: operation.GoOn,
 		After: []operation.Condition{{Kind: operation.LacksSlots, Server: on, Values: slots}}, IfFails: "it keeps log on " + on + " until it is dropped"})
 }

@@ -11,9 +11,6 @@ const (
 	EngineMariaDB  = "mariadb"
 )
 
-// Engines lists the engines that positions of are understood.
-func Engines() []string { return []string{EnginePostgres, EngineMariaDB} }
-
 // Order maps a position in an engine's text form to a number that grows along
 // one history, so that positions of one history can be put in order and
 // subtracted. PostgreSQL: bytes of log. MariaDB: transactions, all domains
@@ -121,34 +118,51 @@ type Standing struct {
 	Server uint32
 }
 
-// Parted tells why a server holds writes that the primary's history lacks;
-// empty when there is no sign of it. owner is the primary's name for the words.
-// after says that the primary was asked after the server's state was seen: only
-// then does a higher number of the primary's own writes mean anything.
-func Parted(engine string, mine, primary Standing, owner string, after bool) string {
+// Parting is how two histories were found to part.
+type Parting string
+
+// All ways in which a server holds writes that the primary's history lacks.
+const (
+	PartedOrigin Parting = "origin" // copies of two origins: At and Fork are their identifiers
+	PartedNumber Parting = "number" // one number for two histories: History names it
+	PartedPast   Parting = "past"   // it is at At, past the fork at Fork
+	PartedExtra  Parting = "extra"  // it holds the transactions up to those in Text
+	PartedNever  Parting = "never"  // the histories have no common ancestor: Text says which
+)
+
+// Apart says how a server's history was found to part from the primary's; the
+// zero Apart when there is no sign of it.
+type Apart struct {
+	How                     Parting
+	At, Fork, History, Text string
+}
+
+// Parted finds signs that a server holds writes that the primary's history
+// lacks. after says that the primary was asked after the server's state was
+// seen: only then does a higher number of the primary's own writes mean anything.
+func Parted(engine string, mine, primary Standing, after bool) Apart {
 	if mine.Line.System != "" && primary.Line.System != "" && mine.Line.System != primary.Line.System {
-		return "it is a copy of another cluster: its system identifier is " + mine.Line.System + ", not " + primary.Line.System
+		return Apart{How: PartedOrigin, At: mine.Line.System, Fork: primary.Line.System}
 	}
 	if mine.Line.Number != 0 && mine.Line.Number == primary.Line.Number && mine.Line.Compare(primary.Line) == Stranger {
-		name := HistoryName(engine, mine.Line)
-		return fmt.Sprintf("it says %s like %s, but its %s began with another record: these are different writes", name, owner, name)
+		return Apart{How: PartedNumber, History: HistoryName(engine, mine.Line)}
 	}
 	if engine == EngineMariaDB {
-		return partedGTID(mine, primary, owner, after)
+		return partedGTID(mine, primary, after)
 	}
 	if mine.Line.Number == 0 || primary.Line.Number == 0 || mine.Line.Number == primary.Line.Number {
-		return ""
+		return Apart{}
 	}
 	a := History{Past: mine.Past, Current: mine.Line.Number}
 	b := History{Past: primary.Past, Current: primary.Line.Number}
 	fork, _, same, err := a.Fork(b)
 	if err != nil {
-		return err.Error()
+		return Apart{How: PartedNever, Text: err.Error()}
 	}
 	if at, err := ParseLSN(mine.At); err == nil && !same && at > fork {
-		return fmt.Sprintf("it stands at %s, past the fork at %s where %s's history parted", at, fork, owner)
+		return Apart{How: PartedPast, At: at.String(), Fork: fork.String()}
 	}
-	return ""
+	return Apart{}
 }
 
 // Fork is where a server's history left the primary's, as far as observations
@@ -204,9 +218,9 @@ func ForkBetween(engine string, mine, primary Standing) (Fork, bool) {
 	return f, true
 }
 
-func partedGTID(mine, primary Standing, owner string, after bool) string {
+func partedGTID(mine, primary Standing, after bool) Apart {
 	if len(primary.State) == 0 {
-		return ""
+		return Apart{}
 	}
 	var extra []GTID
 	for _, g := range mine.State.Extra(primary.State) {
@@ -215,7 +229,7 @@ func partedGTID(mine, primary Standing, owner string, after bool) string {
 		}
 	}
 	if len(extra) == 0 {
-		return ""
+		return Apart{}
 	}
-	return fmt.Sprintf("it holds transactions up to %s that %s lacks", joinGTIDs(extra), owner)
+	return Apart{How: PartedExtra, Text: joinGTIDs(extra)}
 }

@@ -1,13 +1,13 @@
 package view
 
 import (
-	"cmp"
 	"fmt"
-	"strings"
 
+	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/words"
 )
 
 // Assess makes the View.
@@ -19,7 +19,7 @@ func Assess(in Input) View {
 		v.Servers = append(v.Servers, assessServer(in, m, owner))
 	}
 	for i := range v.Servers {
-		v.Servers[i].MayTakeOver, v.Servers[i].WhyNot = mayTakeOver(in, &v.Servers[i])
+		v.Servers[i].MayTakeOver, v.Servers[i].Unfit = mayTakeOver(in, &v.Servers[i])
 		if v.Servers[i].MayTakeOver {
 			v.CanLose++
 		}
@@ -31,7 +31,8 @@ func Assess(in Input) View {
 	v.Health = clusterHealth(&v)
 	v.Severity = v.Health.Severity()
 	v.Problems = problems(in, &v)
-	v.Sentence = sentence(in, &v)
+	v.Parts = sentence(in, &v)
+	v.Render(words.Say, words.Sentence)
 	return v
 }
 
@@ -68,9 +69,9 @@ func assessServer(in Input, m Member, owner *Member) Server {
 		s.ConflictsPerHour = m.ConflictsPerHour
 		s.LogFull = forecast(in, m)
 	}
-	s.Health, s.Why = health(in, m, owner, &s)
+	s.Health, s.Cause = health(in, m, owner, &s)
 	s.Severity = s.Health.Severity()
-	s.Diagnosis = diagnose(in, m, owner, &s)
+	s.Wait = diagnose(in, m, &s)
 	if s.Health == Adrift && owner != nil && owner.Last != nil {
 		if f, found := position.ForkBetween(in.Engine, m.Last.Standing(), owner.Last.Standing()); found {
 			s.Fork = &f
@@ -119,7 +120,7 @@ type scale struct {
 }
 
 func (sc scale) bytes(o *observation.Server, text, coordinates string) (int64, bool) {
-	if sc.engine != position.EngineMariaDB {
+	if !dialect.Of(sc.engine).Coordinates {
 		return position.Order(sc.engine, text)
 	}
 	direct := o == sc.owner || o.Links.Upstream != nil && o.Links.Upstream.Host == sc.owner.Host.Address.Host && o.Links.Upstream.Port == sc.owner.Host.Address.Port
@@ -214,61 +215,6 @@ func stages(sc scale, name string, written, received, applied int64) lag.Stages 
 	return st
 }
 
-// health decides the one word for a server, in order of precedence.
-func health(in Input, m Member, owner *Member, s *Server) (Health, string) {
-	o := m.Last
-	switch {
-	case !m.Enrolled:
-		return Unseen, "its agent has not enrolled yet"
-	case o == nil:
-		return Unseen, cmp.Or(m.Problem, "its agent has not answered yet")
-	case in.Now.Sub(m.SeenAt).Seconds() > in.Policy.UnseenSeconds:
-		return Unseen, cmp.Or(m.Problem, fmt.Sprintf("no answer for %s", Span(s.LastContactSeconds)))
-	}
-	if why := adrift(in, m, owner); why != "" {
-		return Adrift, why
-	}
-	switch {
-	case o.Job != nil && o.Job.State == observation.JobRunning && (o.Job.Kind == "seed" || o.Job.Kind == "verify"):
-		return Seeding, o.Job.Note
-	case o.Data.Unfinished != "":
-		return Stopped, "a " + o.Data.Unfinished + " broke off here: its data is unusable until it is done again"
-	case !o.Process.Running && o.Process.Fenced:
-		return Fenced, "stopped by its agent so that it takes no writes"
-	case !o.Process.Running && o.Data.Empty:
-		return Stopped, "it holds no database yet"
-	case !o.Process.Running:
-		return Stopped, cmp.Or(o.Process.Problem, stoppedHow(o))
-	case !o.Process.Accepting:
-		return stuck(m.Name == in.Owner), cmp.Or(o.Process.Problem, "its database runs and does not answer")
-	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.Writable:
-		return TakesWrites, ""
-	case m.Name == in.Owner && o.Process.Role == observation.Primary:
-		return TakesNoWrite, "its sessions are read-only by a setting"
-	case m.Name == in.Owner:
-		return TakesNoWrite, "it runs read-only, as a replica"
-	}
-	return replicaHealth(in, m, owner, s)
-}
-
-func stuck(owner bool) Health {
-	if owner {
-		return TakesNoWrite
-	}
-	return Stalled
-}
-
-// stoppedHow tells an orderly stop from a crash by what the data says.
-func stoppedHow(o *observation.Server) string {
-	switch {
-	case strings.HasPrefix(o.Data.State, "shut down"):
-		return "its database was stopped in an orderly way"
-	case o.Data.State != "":
-		return "its database crashed: it does not run, and its data says: " + o.Data.State
-	}
-	return "its database does not run"
-}
-
 func findMember(in Input, name string) *Member {
 	for i := range in.Members {
 		if in.Members[i].Name == name {
@@ -276,38 +222,6 @@ func findMember(in Input, name string) *Member {
 		}
 	}
 	return nil
-}
-
-// adrift tells why a server holds, or can be making, writes that the current
-// history lacks; empty when there is no sign of it. A stopped server's tail is
-// known for certain only to an examination: here only what its observation shows.
-func adrift(in Input, m Member, owner *Member) string {
-	o := m.Last
-	if m.Name == in.Owner || in.Owner == "" {
-		return ""
-	}
-	if o.Process.Running && o.Process.Role == observation.Primary && o.Process.Writable {
-		return "it is open for writes although " + in.Owner + " owns term " + fmt.Sprint(in.OwnerTerm)
-	}
-	if owner == nil || owner.Last == nil || owner.Last.Process.Role != observation.Primary {
-		return ""
-	}
-	return position.Parted(in.Engine, o.Standing(), owner.Last.Standing(), in.Owner, owner.AskedAt.After(m.StateSince))
-}
-
-func mayTakeOver(in Input, s *Server) (bool, string) {
-	switch {
-	case s.Name == in.Owner:
-		return false, "it is the primary"
-	case s.Rank == 0:
-		return false, "its rank is never"
-	case s.Health == InStep || s.Health == Behind:
-		return true, ""
-	case s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting && s.Observation.Process.Role == observation.Replica:
-		// A dead primary stalls every replica; what counts is that it answers.
-		return true, ""
-	}
-	return false, "it is " + string(s.Health)
 }
 
 func atRisk(in Input, v *View, owner *Member) AtRisk {

@@ -3,8 +3,9 @@ package view
 import (
 	"fmt"
 
+	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/observation"
-	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/words"
 )
 
 // Conflicts tells of queries on replicas that replay cancelled, because they
@@ -45,7 +46,7 @@ var conflictSettings = []string{"max_standby_streaming_delay", "max_standby_arch
 // lag of the last day.
 func ConflictsOf(v *View, worst map[string]float64) Conflicts {
 	out := Conflicts{Cluster: v.Cluster, Servers: []ConflictServer{}, Trade: []string{}}
-	if v.Engine != position.EnginePostgres {
+	if !dialect.Of(v.Engine).CancelsQueries {
 		out.Says = "Replay cancels no queries on " + v.Cluster + ": its engine lets a change of definitions wait for them instead, and the replica falls behind meanwhile."
 		return out
 	}
@@ -84,11 +85,11 @@ func tradeOf(primary string, x ConflictServer) []string {
 	var out []string
 	switch wait {
 	case "-1":
-		out = append(out, fmt.Sprintf("%s lets replay wait for queries without limit: none is cancelled for being slow, and one long query holds all replay back (worst lag of the last day: %s).", x.Server, Span(x.WorstLag)))
+		out = append(out, fmt.Sprintf("%s lets replay wait for queries without limit: none is cancelled for being slow, and one long query holds all replay back (worst lag of the last day: %s).", x.Server, words.Span(x.WorstLag)))
 	case "0":
-		out = append(out, fmt.Sprintf("%s cancels a query at once when it is in the way of replay: no lag from queries (worst of the last day: %s), and the most cancellations.", x.Server, Span(x.WorstLag)))
+		out = append(out, fmt.Sprintf("%s cancels a query at once when it is in the way of replay: no lag from queries (worst of the last day: %s), and the most cancellations.", x.Server, words.Span(x.WorstLag)))
 	default:
-		out = append(out, fmt.Sprintf("%s lets replay wait up to %s for queries, then cancels them: a higher max_standby_streaming_delay means fewer cancelled queries and more lag (worst of the last day: %s).", x.Server, wait, Span(x.WorstLag)))
+		out = append(out, fmt.Sprintf("%s lets replay wait up to %s for queries, then cancels them: a higher max_standby_streaming_delay means fewer cancelled queries and more lag (worst of the last day: %s).", x.Server, wait, words.Span(x.WorstLag)))
 	}
 	snapshot, all := x.Causes["snapshot"], sumOf(x.Causes)
 	switch {

@@ -9,6 +9,7 @@ import (
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/words"
 )
 
 // behindBy makes tern lack writes: received and applied positions, with the
@@ -53,26 +54,26 @@ func TestDiagnosis(t *testing.T) {
 		"not sent":                  {and(behindBy("0/1C00000", "0/1C00000"), sent("0/1C00000")), Behind, "4.0 MB of 4.0 MB wait on gull, not yet sent: gull or its network is busy"},
 		"on the way":                {and(behindBy("0/1C00000", "0/1C00000"), sent("0/2000000")), Behind, "on the way from gull: the network is slow"},
 		"replay":                    {behindBy("0/2000000", "0/1C00000"), Behind, "wait on tern, received and not applied: replay does not keep up"},
-		"replay at its limit":       {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Replay.Busy = 0.97 })), Behind, "replay works in one process, and it uses 97 % of a core"},
+		"replay at its limit":       {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Replay.Busy = 0.97 })), Behind, "replay works in one process, which uses 97% of a core"},
 		"replay waits for a disk":   {and(behindBy("0/2000000", "0/1C00000"), waits("IO DataFileRead")), Behind, "replay waits for the disk (DataFileRead)"},
 		"replay waits for a query":  {and(behindBy("0/2000000", "0/1C00000"), waits("IPC RecoveryConflictSnapshot")), Behind, "replay waits for a query that still needs rows which it removes"},
-		"replay waits for a lock":   {and(behindBy("0/2000000", "0/1C00000"), waits("Lock relation")), Behind, "replay waits for a query that holds a lock on a table (relation)"},
+		"replay waits for a lock":   {and(behindBy("0/2000000", "0/1C00000"), waits("Lock relation")), Behind, "replay waits for a session that holds a lock on a table (relation)"},
 		"replay waits for a page":   {and(behindBy("0/2000000", "0/1C00000"), waits("BufferPin BufferPin")), Behind, "replay waits for a query that holds a page"},
 		"replay waits for a space":  {and(behindBy("0/2000000", "0/1C00000"), waits("IPC RecoveryConflictTablespace")), Behind, "a tablespace which it drops"},
-		"paused":                    {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Replay.Paused = true })), Stalled, "replay is paused: 4.0 MB wait on its disk; it stands where gull stood 10.0 s ago"},
+		"paused":                    {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Replay.Paused = true })), Stalled, "replay is paused: 4.0 MB wait on its disk; it is where gull was 10.0 s ago"},
 		"paused with nothing there": {tern(func(o *observation.Server) { o.Replay.Paused = true }), InStep, ""},
 		"receiver down": {tern(func(o *observation.Server) {
 			o.Links.Upstream.Connected, o.Links.Upstream.Problem = false, "password wrong"
 		}), Stalled, "password wrong"},
 		"applier stopped": {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Links.Upstream.ApplierProblem = "error 1062: Duplicate entry" })), Stalled,
-			"applying stopped: error 1062: Duplicate entry; it stands where gull stood 10.0 s ago"},
+			"applying stopped: error 1062: Duplicate entry; it is where gull was 10.0 s ago"},
 		"alive and silent": {and(behindBy("0/1800000", "0/1800000"), func(in *Input) {
 			in.Members[1].ReceivedSince = now.Add(-19 * time.Second)
-		}), Stalled, "its link to gull looks alive, and nothing came through it for 19.0 s while gull wrote on; it stands where gull stood 20.0 s ago"},
-		"silent for too long on an idle primary": {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 55 }), Stalled, "its link to gull looks alive, and gull has said nothing for 55.0 s"},
+		}), Stalled, "its link to gull is open, but nothing has arrived for 19.0 s while gull kept writing; it is where gull was 20.0 s ago"},
+		"silent for too long on an idle primary": {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 55 }), Stalled, "its link to gull is open, but gull has sent nothing for 55.0 s"},
 		"silent for a while on an idle primary":  {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 28 }), InStep, ""},
 		"held back": {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Links.Upstream.DelaySeconds = 10 })), InStep,
-			"held back on purpose by 10.0 s; 4.0 MB wait on its disk for their time"},
+			"it is delayed by 10.0 s, as configured; 4.0 MB wait on its disk for their time"},
 		"held back and more": {and(behindBy("0/2000000", "0/1900000"), tern(func(o *observation.Server) { o.Links.Upstream.DelaySeconds = 5 })), Behind, "received and not applied"},
 		"nothing applied for long": {and(behindBy("0/2000000", "0/1800000"), func(in *Input) { in.Members[1].AppliedSince = now.Add(-18 * time.Second) }), Stalled,
 			"8.0 MB of 8.0 MB wait on tern, received and not applied"},
@@ -92,12 +93,12 @@ func TestMariaDBDiagnosis(t *testing.T) {
 		o := x.Members[1].Last
 		o.Replay.Wait, o.Config.Settings = wait, map[string]string{"slave_parallel_threads": threads}
 		s := Server{Name: "tern", Health: Behind, Follows: "gull", LagBytes: 1 << 20, Stages: lag.Stages{NotApplied: 1 << 20}, Observation: o}
-		s.Diagnosis = diagnose(x, x.Members[1], &x.Members[0], &s)
+		s.Diagnosis = words.Say(diagnose(x, x.Members[1], &s))
 		return &s
 	}
 	for _, c := range [][3]string{
-		{"Waiting for table metadata lock", "0", "replay waits for a session that holds a table (Waiting for table metadata lock)"},
-		{"Update_rows_log_event::find_row(-1)", "0", "one thread applies everything (slave_parallel_threads = 0), it says: Update_rows_log_event"},
+		{"Waiting for table metadata lock", "0", "replay waits for a session that holds a lock on a table (Waiting for table metadata lock)"},
+		{"Update_rows_log_event::find_row(-1)", "0", "one thread applies everything (slave_parallel_threads = 0); the server reports: Update_rows_log_event"},
 		{"", "4", "replay does not keep up"},
 	} {
 		if s := in(c[0], c[1]); !strings.HasSuffix(s.Diagnosis, c[2]) && !strings.Contains(s.Diagnosis, c[2]) {
@@ -118,8 +119,8 @@ func TestProblems(t *testing.T) {
 	}{
 		"nothing":   {nil, "", ""},
 		"link":      {tern(func(o *observation.Server) { o.Links.Upstream.Connected = false }), "link down", "its link to gull is down"},
-		"two":       {func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, "two primaries, adrift, at risk", "gull and tern each believe to be primary"},
-		"needs you": {func(in *Input) { in.NeedsYou = &Running{ID: 7, Kind: "failover"} }, "needs you", "operation 7 (failover) did not come to its end"},
+		"two":       {func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, "two primaries, adrift, at risk", "gull and tern both report themselves as primary"},
+		"needs you": {func(in *Input) { in.NeedsYou = &Running{ID: 7, Kind: "failover"} }, "needs you", "operation 7 (failover) needs you: not every step succeeded"},
 		"unseen":    {func(in *Input) { in.Members[0].SeenAt = now.Add(-time.Minute) }, "unseen", "gull is unseen"},
 		"at risk":   {and(behindBy("0/1000000", "0/1000000"), func(in *Input) { in.Policy.AtRiskBytes = 1 << 20 }), "at risk, behind", "at risk: 16.0 MB"},
 		"no limit":  {and(behindBy("0/1F00000", "0/1F00000"), func(in *Input) { in.Policy.AtRiskBytes, in.Policy.BehindSeconds = 0, 60 }), "", ""},
@@ -135,7 +136,7 @@ func TestProblems(t *testing.T) {
 		"clock ahead":           {func(in *Input) { in.Members[2].ClockSkew = 3 }, "clock", "the clock of heron is 3.0 s ahead of the service's"},
 		"clock behind":          {func(in *Input) { in.Members[2].ClockSkew = -90 }, "clock", "1 min 30 s behind the service's"},
 		"certificate":           {tern(func(o *observation.Server) { o.CertificateEnds = now.Add(72 * time.Hour) }), "certificate", "ends in 3.0 days"},
-		"conflicts":             {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts", "replay cancels 40 queries an hour on tern"},
+		"conflicts":             {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts", "replay cancels 40 queries per hour on tern"},
 		"open":                  {func(in *Input) { in.Members[0].Last.Data.ClosedByDefault = false }, "open by default", "gull would open for writes"},
 	} {
 		v := Assess(bookings(c.change))
@@ -201,14 +202,14 @@ func TestForecast(t *testing.T) {
 	away := func(in *Input) {
 		in.Members[0].Last.Links.Slots = []observation.Slot{{Name: "ct_tern", Ours: true, KeptBytes: 1 << 20}}
 	}
-	if f := full(away); f == nil || f.Text != "tern is away; the log disk of gull is full in 51 min 12 s" || !strings.Contains(f.Mend, "crosstwin server remove bookings tern") {
+	if f := full(away); f == nil || f.Text != "gull keeps log for tern (not connected); gull's log disk will be full in about 51 min 12 s" || !strings.Contains(f.Mend, "crosstwin server remove bookings tern") {
 		t.Errorf("%+v", f)
 	}
 	dashed := func(in *Input) {
 		away(in)
 		in.Members[1].Name, in.Members[0].Last.Links.Slots[0].Name = "north-1", "ct_north_1"
 	}
-	if f := full(dashed); f == nil || !strings.HasPrefix(f.Text, "north-1 is away") || !strings.Contains(f.Mend, "crosstwin rejoin bookings north-1") {
+	if f := full(dashed); f == nil || !strings.HasPrefix(f.Text, "gull keeps log for north-1 (not connected)") || !strings.Contains(f.Mend, "crosstwin rejoin bookings north-1") {
 		t.Errorf("%+v", f)
 	}
 	if f := full(and(away, func(in *Input) { in.WrittenBytesRate = 0 })); f != nil {
@@ -217,7 +218,7 @@ func TestForecast(t *testing.T) {
 	if f := full(func(in *Input) {
 		in.Engine = position.EngineMariaDB
 		in.Members[1].SeenAt, in.Members[2].Last = now.Add(-time.Hour), nil
-	}); f == nil || !strings.HasPrefix(f.Text, "tern and heron are away") {
+	}); f == nil || !strings.HasPrefix(f.Text, "gull keeps log for tern and heron (not connected)") {
 		t.Errorf("%+v", f)
 	}
 	// Log that the server removes by itself before, and a server that was never

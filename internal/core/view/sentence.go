@@ -1,128 +1,84 @@
 package view
 
 import (
-	"fmt"
-	"strings"
+	"cmp"
+	"slices"
+
+	"crosstwin/internal/core/cause"
 )
 
-// sentence is the answer in words: what state the cluster is in, who is what,
-// how many more servers it can lose and what is at risk.
-func sentence(in Input, v *View) string {
-	var parts []string
-	for _, s := range []string{opening(in, v), others(v), tolerance(v), risk(v)} {
-		if s != "" {
-			parts = append(parts, s)
-		}
-	}
-	return strings.Join(parts, " ")
-}
-
-func opening(in Input, v *View) string {
+// sentence collects the parts of a cluster's sentence: whether it takes writes
+// and where, what is wrong, who is in step, how many more servers it can lose
+// and what is at risk.
+func sentence(in Input, v *View) []cause.Cause {
+	var parts []cause.Cause
 	p := v.Find(v.Primary)
 	switch {
 	case len(v.Servers) == 0:
-		return in.Cluster + " has no servers yet."
+		return []cause.Cause{{Code: cause.NoServers, Cluster: in.Cluster}}
 	case p == nil:
-		return in.Cluster + " takes no writes: it has no primary yet."
+		parts = append(parts, cause.Cause{Code: cause.NoneYet, Cluster: in.Cluster})
 	case p.Health != TakesWrites:
-		why := "primary " + p.Name + " " + p.Health.said()
-		if p.Health == TakesNoWrite {
-			why = "primary " + p.Name + " takes none"
+		c := cause.Cause{Code: cause.TakesNone, Cluster: in.Cluster, Server: p.Name, Health: string(p.Health)}
+		if !p.Cause.IsZero() {
+			why := p.Cause
+			c.Because = &why
 		}
-		return in.Cluster + " takes no writes: " + why + ifNot(" (", p.Why) + closing(p.Why) + "."
+		parts = append(parts, c)
+	default:
+		parts = append(parts, cause.Cause{Code: cause.TakesWrites, Cluster: in.Cluster, Server: p.Name, Others: wrong(v)})
 	}
-	n, worst := 0, TakesWrites
-	for _, s := range v.Servers {
-		if s.Name != v.Primary && Worse(s.Health, worst) && s.Health != InStep {
-			worst = s.Health
-		}
+	parts = append(parts, steady(v)...)
+	if v.Primary != "" {
+		parts = append(parts, cause.Cause{Code: cause.CanLose, Count: int64(v.CanLose)})
 	}
-	for _, s := range v.Servers {
-		if s.Name != v.Primary && s.Health == worst {
-			n++
-		}
+	switch r := v.AtRisk; {
+	case !r.Known:
+	case r.Everything:
+		parts = append(parts, cause.Cause{Code: cause.AllAtRisk})
+	case r.Bytes == 0:
+		parts = append(parts, cause.Cause{Code: cause.NoneAtRisk})
+	default:
+		parts = append(parts, cause.Cause{Code: cause.AtRisk, Bytes: r.Bytes, Seconds: r.Seconds})
 	}
-	if worst == TakesWrites {
-		return in.Cluster + " takes writes on " + p.Name + "."
-	}
-	return fmt.Sprintf("%s is %s on %s. %s takes writes.", in.Cluster, worst, count(n, "replica"), p.Name)
+	return parts
 }
 
-func closing(s string) string {
-	if s == "" {
-		return ""
-	}
-	return ")"
-}
-
-func others(v *View) string {
-	var steady, rest []string
-	for _, s := range v.Servers {
+// wrong says of each replica that is not in step how it is, worst first.
+func wrong(v *View) (out []cause.Cause) {
+	servers := slices.Clone(v.Servers)
+	slices.SortStableFunc(servers, func(a, b Server) int { return cmp.Compare(b.Health.Severity(), a.Health.Severity()) })
+	for _, s := range servers {
 		switch {
-		case s.Name == v.Primary:
-		case s.Health == InStep && s.Why == "":
-			steady = append(steady, s.Name)
-		case s.Health == Behind && s.Lag.AtLeast:
-			rest = append(rest, fmt.Sprintf("%s is at least %s behind", s.Name, Span(s.Lag.Seconds)))
+		case s.Name == v.Primary || s.Health == InStep:
 		case s.Health == Behind:
-			rest = append(rest, fmt.Sprintf("%s is %s behind", s.Name, Span(s.Lag.Seconds)))
+			out = append(out, cause.Cause{Code: cause.LagIs, Server: s.Name, Seconds: s.Lag.Seconds, AtLeast: s.Lag.AtLeast})
 		default:
-			rest = append(rest, s.Name+" "+s.Health.said())
+			out = append(out, cause.Cause{Code: cause.HealthIs, Server: s.Name, Health: string(s.Health)})
 		}
 	}
-	var parts []string
-	if len(steady) == 1 {
-		parts = append(parts, steady[0]+" is in step")
-	} else if len(steady) > 1 {
-		parts = append(parts, List(steady)+" are in step")
-	}
-	parts = append(parts, rest...)
-	if len(parts) == 0 {
-		return "It has no replica."
-	}
-	text := strings.Join(parts, ", ")
-	return text + "."
+	return out
 }
 
-func tolerance(v *View) string {
-	if v.Primary == "" {
-		return ""
+// steady names the replicas that are in step; when the primary does not take
+// writes, the others with their state too.
+func steady(v *View) (out []cause.Cause) {
+	var names []string
+	replicas := 0
+	for _, s := range v.Servers {
+		if s.Name == v.Primary {
+			continue
+		}
+		replicas++
+		if s.Health == InStep {
+			names = append(names, s.Name)
+		}
 	}
-	if v.CanLose == 0 {
-		return "It cannot lose another server."
-	}
-	return fmt.Sprintf("It can lose %s.", count2(v.CanLose))
-}
-
-func count2(n int) string {
-	if n == 1 {
-		return "1 more server"
-	}
-	return fmt.Sprintf("%d more servers", n)
-}
-
-func risk(v *View) string {
 	switch {
-	case !v.AtRisk.Known:
-		return ""
-	case v.AtRisk.Everything:
-		return "At risk: every write, because no replica may take over."
-	case v.AtRisk.Bytes == 0:
-		return "Nothing at risk."
+	case replicas == 0:
+		return []cause.Cause{{Code: cause.NoReplica}}
+	case len(names) > 0:
+		return []cause.Cause{{Code: cause.InStep, Names: names}}
 	}
-	return fmt.Sprintf("At risk: %s, the writes of the last %s.", Size(v.AtRisk.Bytes), Span(v.AtRisk.Seconds))
-}
-
-func count(n int, what string) string {
-	if n == 1 {
-		return "one " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
-}
-
-func List(names []string) string {
-	if n := len(names); n > 1 {
-		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
-	}
-	return strings.Join(names, "")
+	return nil
 }

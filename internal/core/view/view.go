@@ -12,6 +12,7 @@ import (
 	"slices"
 	"time"
 
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
@@ -35,14 +36,6 @@ const (
 	Stopped      Health = "stopped"
 	Unseen       Health = "unseen"
 )
-
-// said puts a health behind a server's name: "is behind", "takes no writes".
-func (h Health) said() string {
-	if h == TakesWrites || h == TakesNoWrite {
-		return string(h)
-	}
-	return "is " + string(h)
-}
 
 // severity orders health from good to bad; a cluster's health is that of its
 // worst server.
@@ -123,8 +116,10 @@ type View struct {
 	At       time.Time `json:"at"`
 	Health   Health    `json:"health"`
 	Severity int       `json:"severity"` // of the health: 0 is good, more is worse
-	Sentence string    `json:"sentence"`
-	Term     int64     `json:"term"`
+	// Parts make the sentence.
+	Parts    []cause.Cause `json:"parts"`
+	Sentence string        `json:"sentence"`
+	Term     int64         `json:"term"`
 	// OwnerTerm is the newest decided term, Primary its owner.
 	OwnerTerm int64  `json:"owner_term"`
 	Primary   string `json:"primary"`
@@ -149,26 +144,6 @@ type AtRisk struct {
 	Everything bool `json:"everything"`
 }
 
-// Problem is one thing that is wrong, why, and what to do.
-type Problem struct {
-	Rule   cluster.Rule `json:"rule"`
-	Server string       `json:"server,omitempty"`
-	Text   string       `json:"text"`
-	// SettingUp problems belong to a cluster that is being set up: shown, not told.
-	SettingUp bool   `json:"setting_up,omitempty"`
-	Mend      string `json:"mend,omitempty"`
-	// Fix is the operation that puts it right, where one does.
-	Fix *Fix `json:"fix,omitempty"`
-}
-
-// Fix names an operation that puts a problem right. It is a proposal: the
-// operation shows its plan first.
-type Fix struct {
-	Kind   operation.Kind `json:"kind"`
-	Server string         `json:"server,omitempty"`
-	To     string         `json:"to,omitempty"`
-}
-
 // Link is the state of a replica's link to the server that it follows.
 type Link string
 
@@ -188,8 +163,10 @@ type Server struct {
 	Believes observation.Role `json:"believes"` // as it says itself
 	Health   Health           `json:"health"`
 	Severity int              `json:"severity"`
-	Why      string           `json:"why,omitempty"`
-	Address  string           `json:"address,omitempty"`
+	// Cause is why it has its health; Why is that in words.
+	Cause   cause.Cause `json:"cause,omitzero"`
+	Why     string      `json:"why,omitempty"`
+	Address string      `json:"address,omitempty"`
 
 	Position string `json:"position,omitempty"` // written or applied
 	Received string `json:"received,omitempty"`
@@ -203,13 +180,17 @@ type Server struct {
 	Stages       lag.Stages  `json:"stages"`
 	CatchUp      float64     `json:"catch_up_seconds"` // negative: not at this rate
 	MayTakeOver  bool        `json:"may_take_over"`
-	WhyNot       string      `json:"why_not,omitempty"` // why it may not take over
+	// Unfit is why it may not take over; WhyNot is that in words.
+	Unfit  cause.Cause `json:"unfit,omitzero"`
+	WhyNot string      `json:"why_not,omitempty"`
 
-	// Diagnosis names the stage at which the bytes wait, and why.
-	Diagnosis        string    `json:"diagnosis,omitempty"`
-	ClockSkew        float64   `json:"clock_skew_seconds"`
-	ConflictsPerHour float64   `json:"conflicts_per_hour"`
-	LogFull          *Forecast `json:"log_full,omitempty"`
+	// Wait names the stage at which the bytes wait, and why; Diagnosis is that in
+	// words.
+	Wait             cause.Cause `json:"wait,omitzero"`
+	Diagnosis        string      `json:"diagnosis,omitempty"`
+	ClockSkew        float64     `json:"clock_skew_seconds"`
+	ConflictsPerHour float64     `json:"conflicts_per_hour"`
+	LogFull          *Forecast   `json:"log_full,omitempty"`
 	// Fork is where an adrift server's history left the primary's.
 	Fork *position.Fork `json:"fork,omitempty"`
 	// Seeding is how far its copy has come.
@@ -246,4 +227,20 @@ func (v *View) WithoutObservations() View {
 		out.Servers[i].Observation = nil
 	}
 	return out
+}
+
+// Render puts all causes into words, last: nothing is decided from them.
+func (v *View) Render(say func(cause.Cause) string, sentence func([]cause.Cause) string) {
+	v.Sentence = sentence(v.Parts)
+	for i := range v.Servers {
+		s := &v.Servers[i]
+		s.Why, s.WhyNot, s.Diagnosis = say(s.Cause), say(s.Unfit), say(s.Wait)
+		if f := s.LogFull; f != nil {
+			f.Text, f.Mend = say(f.what), say(f.remedy)
+		}
+	}
+	for i := range v.Problems {
+		p := &v.Problems[i]
+		p.Text, p.Mend = say(p.Cause), say(p.Remedy)
+	}
 }

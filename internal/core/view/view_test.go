@@ -66,7 +66,7 @@ func TestAssess(t *testing.T) {
 			}
 		}, map[string]Health{"tern": InStep}, 1, []string{"Nothing at risk."}},
 		{"one behind", func(in *Input) { in.Members[2].Last.Log.Applied = "0/1C00000" }, map[string]Health{"heron": Behind, "": Behind}, 1,
-			[]string{"bookings is behind on one replica. gull takes writes.", "tern is in step, heron is 10.0 s behind."}},
+			[]string{"bookings takes writes on gull; heron is 10.0 s behind.", "tern is in step."}},
 		{"the only candidate behind", func(in *Input) {
 			in.Members[1].Last.Log.Applied, in.Members[1].Last.Log.Received = "0/1C00000", "0/1E00000"
 		}, map[string]Health{"tern": Behind}, 1,
@@ -75,12 +75,12 @@ func TestAssess(t *testing.T) {
 			o := in.Members[0].Last
 			o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Writable, o.Data.State = false, false, "", false, "in production"
 			in.Members[1].Last.Links.Upstream.Connected, in.Members[2].Last.Links.Upstream.Connected = false, false
-		}, map[string]Health{"gull": Stopped, "tern": Stalled, "": TakesNoWrite}, 0, []string{"bookings takes no writes: primary gull is stopped (its database crashed"}},
+		}, map[string]Health{"gull": Stopped, "tern": Stalled, "": TakesNoWrite}, 0, []string{"bookings takes no writes. Primary gull is stopped: its database crashed (its data says: in production)"}},
 		{"primary hangs", func(in *Input) { in.Members[0].Last.Process.Accepting = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
 		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Process.Writable = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
 		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) }, map[string]Health{"tern": Unseen, "": Unseen}, 0, []string{"tern is unseen", "It cannot lose another server.", "every write"}},
 		{"never enrolled", func(in *Input) { in.Members[2].Enrolled, in.Members[2].Last = false, nil }, map[string]Health{"heron": Unseen}, 1, []string{"heron is unseen"}},
-		{"two believe they are primary", func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, map[string]Health{"tern": Adrift, "": Adrift}, 0, []string{"bookings is adrift on one replica"}},
+		{"two believe they are primary", func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, map[string]Health{"tern": Adrift, "": Adrift}, 0, []string{"bookings takes writes on gull; tern is adrift"}},
 		{"another cluster's copy", func(in *Input) { in.Members[1].Last.Data.System = "78" }, map[string]Health{"tern": Adrift}, 0, nil},
 		{"same number, other beginning", func(in *Input) { in.Members[1].Last.Log.Line.Fingerprint = "other" }, map[string]Health{"tern": Adrift}, 0, nil},
 		{"past the fork", func(in *Input) {
@@ -153,18 +153,5 @@ func TestStages(t *testing.T) {
 	st := s.Stages
 	if sum := st.NotSent + st.NotReceived + st.NotSafe + st.NotApplied; sum != s.LagBytes || st.Worst() != "applied" || st.NotSent != 0x40000 || st.NotReceived != 0x20000 || st.NotSafe != 0xA0000 {
 		t.Errorf("%+v of %d", st, s.LagBytes)
-	}
-}
-
-func TestWords(t *testing.T) {
-	for in, want := range map[float64]string{0.0124: "12 ms", 6.44: "6.4 s", 75: "1 min 15 s", 59.97: "1 min 0 s", 299.98: "5 min 0 s", 3599.9: "1 h 0 min", 86399: "1.0 days", 3 * 3600: "3 h 0 min", 2 * 86400: "2.0 days", -1: "never"} {
-		if got := Span(in); got != want {
-			t.Errorf("%g: %q", in, got)
-		}
-	}
-	for in, want := range map[int64]string{0: "0 B", 1023: "1023 B", 1536: "1.5 kB", 5 << 30: "5.0 GB"} {
-		if got := Size(in); got != want {
-			t.Errorf("%d: %q", in, got)
-		}
 	}
 }

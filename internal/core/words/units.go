@@ -1,7 +1,11 @@
-package view
+// Package words makes sentences: sizes, spans of time, lists, and every cause
+// in words. It is the last thing that happens to a judgement; no decision reads
+// what it makes.
+package words
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"crosstwin/internal/core/position"
@@ -10,16 +14,40 @@ import (
 // Amount says how much log lies between two positions.
 func Amount(d position.Distance) string {
 	if d.Unit == position.Transactions {
-		return count(int(d.Amount), "transaction")
+		return Count(d.Amount, "transaction")
 	}
 	return Size(d.Amount) + " of log"
 }
 
-func ifNot(sep, s string) string {
-	if s == "" {
-		return ""
+// Count says how many things there are: "1 replica", "3 replicas".
+func Count(n int64, what string) string {
+	if n == 1 {
+		return "1 " + what
 	}
-	return sep + s
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+// List joins names: "gull, tern and heron".
+func List(names []string) string {
+	if n := len(names); n > 1 {
+		return strings.Join(names[:n-1], ", ") + " and " + names[n-1]
+	}
+	return strings.Join(names, "")
+}
+
+// Said puts a health behind a number of subjects: "is behind", "take no writes".
+// A health is never put behind a verb by hand.
+func Said(health string, n int) string {
+	if takes, ok := strings.CutPrefix(health, "takes "); ok {
+		if n == 1 {
+			return health
+		}
+		return "take " + takes
+	}
+	if n == 1 {
+		return "is " + health
+	}
+	return "are " + health
 }
 
 // Span prints seconds the way a person says them.
@@ -61,4 +89,12 @@ func Size(bytes int64) string {
 		return fmt.Sprintf("%d B", bytes)
 	}
 	return fmt.Sprintf("%.1f %s", f, units[i])
+}
+
+// behind puts a text behind a separator, where there is one.
+func behind(sep, s string) string {
+	if s == "" {
+		return ""
+	}
+	return sep + s
 }

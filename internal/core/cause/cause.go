@@ -1,0 +1,174 @@
+// Package cause holds why something is so, as facts: why a server has its
+// health, what is wrong with a cluster and what puts it right, why a server may
+// not take over. Decisions read the code and the facts. Sentences are made from
+// them in package words, last, and nothing ever reads a sentence.
+package cause
+
+// Code says what kind of cause it is.
+type Code string
+
+// Why a server has its health.
+const (
+	NotEnrolled     Code = "not enrolled"
+	NeverAnswered   Code = "never answered"      // Text: why the last question failed
+	Silent          Code = "silent"              // Seconds; Text: why the last question failed
+	OpenWithoutTerm Code = "open without a term" // Peer owns Term
+	ForeignOrigin   Code = "foreign origin"      // At: its system identifier, Fork: the primary's
+	OtherHistory    Code = "other history"       // History: the name that both use; Peer
+	PastFork        Code = "past the fork"       // At, Fork, Peer
+	ExtraGTIDs      Code = "extra transactions"  // Text: the GTIDs, Peer
+	NoAncestor      Code = "no common history"   // Text
+	Copying         Code = "copying"             // Text: what the job does now
+	Interrupted     Code = "interrupted"         // Name: seed or rewind
+	FencedByAgent   Code = "fenced by its agent"
+	NoDatabase      Code = "no database"
+	StoppedCleanly  Code = "stopped cleanly"
+	Crashed         Code = "crashed" // Text: what the data says
+	NotRunning      Code = "not running"
+	NoAnswer        Code = "no answer" // Text: the server's own words
+	ReadOnlyBySet   Code = "read-only by a setting"
+	RunsAsReplica   Code = "runs as a replica"
+	FollowsNone     Code = "follows no server"
+	FollowsStranger Code = "follows a stranger"    // Peer
+	LinkDown        Code = "link down"             // Peer; Text: the server's own words
+	UpstreamSilent  Code = "upstream silent"       // Peer
+	ApplierStopped  Code = "applier stopped"       // Text, Number
+	ReplayPaused    Code = "replay paused"         // Bytes wait on its disk
+	NothingArrives  Code = "nothing arrives"       // Peer, Seconds: the link is open
+	PeerSaysNothing Code = "upstream says nothing" // Peer, Seconds: the link is open
+	Delayed         Code = "delayed"               // Seconds, Bytes wait for their time
+	NothingApplied  Code = "nothing applied"       // Seconds
+	BytesWait       Code = "bytes wait"            // Stage, Bytes of Total; Wait, Because
+)
+
+// WasAt adds to a cause how old what a replica shows is: Peer was there Seconds
+// ago.
+const WasAt Code = "was at"
+
+// Why a server may not take over.
+const (
+	IsPrimary Code = "is the primary"
+	RankNever Code = "rank is never"
+	UnfitNow  Code = "unfit now" // Health
+)
+
+// What is wrong with a cluster or a server.
+const (
+	NoPrimary      Code = "no primary"
+	TwoPrimaries   Code = "two primaries" // Names
+	HealthIs       Code = "health"        // Health, Because
+	NeedsYou       Code = "needs you"     // Number: operation; Name: its kind
+	AllAtRisk      Code = "all at risk"
+	AtRisk         Code = "at risk"           // Bytes, Seconds
+	SlotLost       Code = "slot lost"         // Name: slot; Peer: its reader, where known
+	SlotOfNone     Code = "slot of no server" // Name, Bytes
+	SlotUnread     Code = "slot unread"       // Name, Peer, Bytes
+	SlotForeign    Code = "slot of others"    // Name, Bytes
+	LogFilling     Code = "log filling"       // Names are away, Seconds until the disk is full
+	ConflictsMany  Code = "conflicts"         // Count an hour
+	ClockOff       Code = "clock off"         // Seconds, negative: behind
+	CertificateEnd Code = "certificate ends"  // Seconds
+	OpenByDefault  Code = "open by default"
+)
+
+// What puts it right.
+const (
+	AddPrimary      Code = "add a primary"
+	SeeTail         Code = "see the tail"
+	ReadOperation   Code = "read the operation"   // Number
+	FollowOperation Code = "follow the operation" // Number; Name: its kind
+	BringBackRank   Code = "bring a ranked replica back"
+	WatchStages     Code = "watch the stages"
+	MakeAnother     Code = "make another primary"
+	SeeAgent        Code = "see its agent" // At: its address
+	SeedIt          Code = "seed it"
+	SeedReplace     Code = "seed it again"
+	DropSlot        Code = "drop the slot"    // Name
+	BringBack       Code = "bring it back"    // Peer
+	StartReader     Code = "start the reader" // Name
+	WaitSession     Code = "wait for the session"
+	SeeConflicts    Code = "see the conflicts"
+	WatchIt         Code = "watch it"
+	CheckNetwork    Code = "check the network" // Peer
+	NothingToDo     Code = "nothing to do"
+	ResumeReplay    Code = "resume replay" // Text: the statement
+	TailThenRebuild Code = "tail, then rebuild"
+	RejoinIt        Code = "rejoin it"
+	SetClock        Code = "set the clock"
+	EnrollAgain     Code = "enroll it again"
+	AgentCloses     Code = "its agent closes it"
+)
+
+// The parts of a cluster's sentence.
+const (
+	NoServers   Code = "no servers"
+	NoneYet     Code = "no primary yet"
+	TakesNone   Code = "takes no writes" // Server, Health, Because
+	TakesWrites Code = "takes writes"    // Server; Others: what is wrong, worst first
+	InStep      Code = "in step"         // Names
+	LagIs       Code = "lag"             // Server, Seconds; AtLeast
+	NoReplica   Code = "no replica"
+	CanLose     Code = "can lose" // Count
+	NoneAtRisk  Code = "nothing at risk"
+)
+
+// Stage is where bytes wait on their way to being applied.
+type Stage string
+
+// The stages at which bytes wait.
+const (
+	NotSent     Stage = "sent"
+	NotReceived Stage = "received"
+	NotSafe     Stage = "safe"
+	NotApplied  Stage = "applied"
+)
+
+// Wait is what an applier waits for.
+type Wait string
+
+// All that an applier waits for; the empty Wait is not known or nothing.
+const (
+	WaitRows       Wait = "rows"       // a query that still needs rows which it removes
+	WaitTablespace Wait = "tablespace" // a query that uses a tablespace which it drops
+	WaitTable      Wait = "table"      // a query or session that holds a lock on a table
+	WaitPage       Wait = "page"       // a query that holds a page
+	WaitDisk       Wait = "disk"
+	WaitCPU        Wait = "processor"  // Share of a core
+	WaitOneThread  Wait = "one thread" // one thread applies everything
+)
+
+// Conflict reports whether an applier waits for a session of a client.
+func (w Wait) Conflict() bool {
+	return w == WaitRows || w == WaitTablespace || w == WaitTable || w == WaitPage
+}
+
+// Cause is one cause with its facts. Which fields mean something depends on the
+// code, as said there.
+type Cause struct {
+	Code    Code     `json:"code"`
+	Cluster string   `json:"cluster,omitempty"`
+	Server  string   `json:"server,omitempty"`
+	Peer    string   `json:"peer,omitempty"`
+	Name    string   `json:"name,omitempty"`
+	Names   []string `json:"names,omitempty"`
+	Health  string   `json:"health,omitempty"`
+	Bytes   int64    `json:"bytes,omitempty"`
+	Total   int64    `json:"total_bytes,omitempty"`
+	Seconds float64  `json:"seconds,omitempty"`
+	AtLeast bool     `json:"at_least,omitempty"`
+	Share   float64  `json:"share,omitempty"`
+	Count   int64    `json:"count,omitempty"`
+	Number  int64    `json:"number,omitempty"`
+	Term    int64    `json:"term,omitempty"`
+	At      string   `json:"at,omitempty"`
+	Fork    string   `json:"fork,omitempty"`
+	History string   `json:"history,omitempty"`
+	Stage   Stage    `json:"stage,omitempty"`
+	Wait    Wait     `json:"wait,omitempty"`
+	Text    string   `json:"text,omitempty"` // the server's own words
+	Because *Cause   `json:"because,omitempty"`
+	Others  []Cause  `json:"others,omitempty"`
+}
+
+// IsZero reports whether there is no cause.
+func (c Cause) IsZero() bool { return c.Code == "" }

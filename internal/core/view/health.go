@@ -1,0 +1,174 @@
+package view
+
+import (
+	"strings"
+
+	"crosstwin/internal/core/cause"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+)
+
+// health decides the one word for a server, in order of precedence, and why.
+func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) {
+	o := m.Last
+	silent := in.Now.Sub(m.SeenAt).Seconds()
+	switch {
+	case !m.Enrolled:
+		return Unseen, cause.Cause{Code: cause.NotEnrolled}
+	case o == nil:
+		return Unseen, cause.Cause{Code: cause.NeverAnswered, Text: m.Problem}
+	case silent > in.Policy.UnseenSeconds:
+		return Unseen, cause.Cause{Code: cause.Silent, Seconds: s.LastContactSeconds, Text: m.Problem}
+	}
+	if c := adrift(in, m, owner); !c.IsZero() {
+		return Adrift, c
+	}
+	switch {
+	case o.Job != nil && o.Job.State == observation.JobRunning && (o.Job.Kind == "seed" || o.Job.Kind == "verify"):
+		return Seeding, cause.Cause{Code: cause.Copying, Text: o.Job.Note}
+	case o.Data.Unfinished != "":
+		return Stopped, cause.Cause{Code: cause.Interrupted, Name: o.Data.Unfinished}
+	case !o.Process.Running && o.Process.Fenced:
+		return Fenced, cause.Cause{Code: cause.FencedByAgent}
+	case !o.Process.Running && o.Data.Empty:
+		return Stopped, cause.Cause{Code: cause.NoDatabase}
+	case !o.Process.Running:
+		return Stopped, stoppedHow(o)
+	case !o.Process.Accepting:
+		return stuck(m.Name == in.Owner), cause.Cause{Code: cause.NoAnswer, Text: o.Process.Problem}
+	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.Writable:
+		return TakesWrites, cause.Cause{}
+	case m.Name == in.Owner && o.Process.Role == observation.Primary:
+		return TakesNoWrite, cause.Cause{Code: cause.ReadOnlyBySet}
+	case m.Name == in.Owner:
+		return TakesNoWrite, cause.Cause{Code: cause.RunsAsReplica}
+	}
+	return replicaHealth(in, m, owner, s)
+}
+
+func stuck(owner bool) Health {
+	if owner {
+		return TakesNoWrite
+	}
+	return Stalled
+}
+
+// stoppedHow tells a clean stop from a crash by what the data records of itself.
+func stoppedHow(o *observation.Server) cause.Cause {
+	switch {
+	case o.Process.Problem != "":
+		return cause.Cause{Code: cause.NotRunning, Text: o.Process.Problem}
+	case strings.HasPrefix(o.Data.State, observation.StateShutDown):
+		return cause.Cause{Code: cause.StoppedCleanly}
+	case o.Data.State != "":
+		return cause.Cause{Code: cause.Crashed, Text: o.Data.State}
+	}
+	return cause.Cause{Code: cause.NotRunning}
+}
+
+// adrift says why a server holds, or can be making, writes that the current
+// history lacks; no cause when there is no sign of it. A stopped server's tail is
+// known for certain only to an examination: here only what its observation shows.
+func adrift(in Input, m Member, owner *Member) cause.Cause {
+	o := m.Last
+	if m.Name == in.Owner || in.Owner == "" {
+		return cause.Cause{}
+	}
+	if o.Process.Running && o.Process.Role == observation.Primary && o.Process.Writable {
+		return cause.Cause{Code: cause.OpenWithoutTerm, Peer: in.Owner, Term: in.OwnerTerm}
+	}
+	if owner == nil || owner.Last == nil || owner.Last.Process.Role != observation.Primary {
+		return cause.Cause{}
+	}
+	p := position.Parted(in.Engine, o.Standing(), owner.Last.Standing(), owner.AskedAt.After(m.StateSince))
+	code := map[position.Parting]cause.Code{position.PartedOrigin: cause.ForeignOrigin, position.PartedNumber: cause.OtherHistory, position.PartedPast: cause.PastFork,
+		position.PartedExtra: cause.ExtraGTIDs, position.PartedNever: cause.NoAncestor}[p.How]
+	if code == "" {
+		return cause.Cause{}
+	}
+	return cause.Cause{Code: code, Peer: in.Owner, At: p.At, Fork: p.Fork, History: p.History, Text: p.Text}
+}
+
+// replicaHealth judges a running replica. The causes that stop it come first,
+// then those that only look like trouble, then plain distance.
+func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) {
+	o := m.Last
+	up := o.Links.Upstream
+	ownerUp := owner != nil && owner.Last != nil && owner.Last.Process.Accepting && owner.Last.Process.Role == observation.Primary
+	switch {
+	case up == nil || up.Host == "":
+		return Stalled, cause.Cause{Code: cause.FollowsNone}
+	case owner != nil && s.Follows != in.Owner && findMember(in, s.Follows) == nil:
+		return Stalled, cause.Cause{Code: cause.FollowsStranger, Peer: s.Follows}
+	case !up.Connected && ownerUp:
+		return Stalled, cause.Cause{Code: cause.LinkDown, Peer: s.Follows, Text: up.Problem}
+	case !up.Connected:
+		return Stalled, cause.Cause{Code: cause.UpstreamSilent, Peer: s.Follows}
+	case up.ApplierProblem != "":
+		return Stalled, cause.Cause{Code: cause.ApplierStopped, Text: up.ApplierProblem}
+	case o.Replay.Paused && s.Stages.NotApplied > 0:
+		return Stalled, cause.Cause{Code: cause.ReplayPaused}
+	}
+	if c := silentLink(in, m, owner, s); !c.IsZero() {
+		return Stalled, c
+	}
+	still := in.Now.Sub(m.AppliedSince).Seconds()
+	switch {
+	case delayed(s) && s.Lag.Seconds <= float64(up.DelaySeconds)+in.Policy.BehindSeconds:
+		return InStep, cause.Cause{Code: cause.Delayed, Seconds: float64(up.DelaySeconds)}
+	case s.LagBytes > 0 && !delayed(s) && !m.AppliedSince.IsZero() && still > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds:
+		return Stalled, cause.Cause{Code: cause.NothingApplied, Seconds: still}
+	case s.Lag.Known && s.Lag.Seconds > in.Policy.BehindSeconds:
+		return Behind, bytesWait(in, s, o)
+	case o.Replay.Paused:
+		return InStep, cause.Cause{Code: cause.ReplayPaused}
+	}
+	return InStep, cause.Cause{}
+}
+
+func delayed(s *Server) bool {
+	o := s.Observation
+	return o != nil && o.Links.Upstream != nil && o.Links.Upstream.DelaySeconds > 0
+}
+
+// silenceLimit is how long an upstream that has nothing to send may be silent:
+// PostgreSQL's sender speaks at least each half of wal_sender_timeout (30 s),
+// and a receiver that hears nothing asks then.
+const silenceLimit = 40.0
+
+// silentLink finds a connection that both sides still call alive and that moves
+// nothing: the primary has written on, and nothing of it came for longer than a
+// replica may be behind; or the upstream is silent for longer than it may be.
+func silentLink(in Input, m Member, owner *Member, s *Server) cause.Cause {
+	o := m.Last
+	waits := s.Stages.NotSent + s.Stages.NotReceived
+	quiet := in.Now.Sub(m.ReceivedSince).Seconds()
+	if owner != nil && s.Follows == in.Owner && waits > 0 && !m.ReceivedSince.IsZero() && quiet > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds {
+		return cause.Cause{Code: cause.NothingArrives, Peer: s.Follows, Seconds: quiet}
+	}
+	if idle := o.Links.Upstream.IdleSeconds; idle > silenceLimit {
+		return cause.Cause{Code: cause.PeerSaysNothing, Peer: s.Follows, Seconds: idle}
+	}
+	return cause.Cause{}
+}
+
+// mayTakeOver reports whether a server may become primary, and why not.
+func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
+	switch {
+	case s.Name == in.Owner:
+		return false, cause.Cause{Code: cause.IsPrimary}
+	case s.Rank == 0:
+		return false, cause.Cause{Code: cause.RankNever}
+	case s.Health == InStep || s.Health == Behind:
+		return true, cause.Cause{}
+	case s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting && s.Observation.Process.Role == observation.Replica:
+		// A dead primary stalls every replica; what counts is that it answers.
+		return true, cause.Cause{}
+	}
+	c := cause.Cause{Code: cause.UnfitNow, Health: string(s.Health)}
+	if !s.Cause.IsZero() {
+		because := s.Cause
+		c.Because = &because
+	}
+	return false, c
+}

@@ -1,0 +1,343 @@
+package words
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+
+	"crosstwin/internal/core/cause"
+)
+
+// Say puts a cause into words; empty for none. Causes of health are predicates
+// of a server that the reader already has in mind ("its link to gull is down");
+// problems and parts of a cluster's sentence stand by themselves.
+func Say(c cause.Cause) string {
+	f, known := says[c.Code]
+	if !known {
+		return ""
+	}
+	text := f(c)
+	if len(c.Others) == 1 && c.Others[0].Code == cause.WasAt {
+		text += "; " + Say(c.Others[0])
+	}
+	return text
+}
+
+// Codes lists the codes that can be said.
+func Codes() []cause.Code {
+	var out []cause.Code
+	for c := range says {
+		out = append(out, c)
+	}
+	return out
+}
+
+var says map[cause.Code]func(cause.Cause) string
+
+func init() { // Say refers to the table, and the table to Say
+	says = map[cause.Code]func(cause.Cause) string{}
+	for _, part := range []map[cause.Code]func(cause.Cause) string{healthWords, linkWords, roleWords, problemWords, slowWords, remedyWords, sentenceWords} {
+		for code, f := range part {
+			says[code] = f
+		}
+	}
+}
+
+func plain(text string) func(cause.Cause) string { return func(cause.Cause) string { return text } }
+
+var healthWords = map[cause.Code]func(cause.Cause) string{
+	cause.NotEnrolled:   plain("its agent has not enrolled yet"),
+	cause.NeverAnswered: func(c cause.Cause) string { return cmp.Or(c.Text, "its agent has not answered yet") },
+	cause.Silent: func(c cause.Cause) string {
+		return cmp.Or(c.Text, "no answer for "+Span(c.Seconds))
+	},
+	cause.OpenWithoutTerm: func(c cause.Cause) string {
+		return fmt.Sprintf("it is open for writes although %s owns term %d", c.Peer, c.Term)
+	},
+	cause.ForeignOrigin: func(c cause.Cause) string {
+		return fmt.Sprintf("it is a copy of another cluster: its system identifier is %s, not %s", c.At, c.Fork)
+	},
+	cause.OtherHistory: func(c cause.Cause) string {
+		return fmt.Sprintf("it reports %s like %s, but its %s began with another record: these are different writes", c.History, c.Peer, c.History)
+	},
+	cause.PastFork: func(c cause.Cause) string {
+		return fmt.Sprintf("it is at %s, past the fork at %s where %s's history parted", c.At, c.Fork, c.Peer)
+	},
+	cause.ExtraGTIDs: func(c cause.Cause) string {
+		return fmt.Sprintf("it holds transactions up to %s that %s lacks", c.Text, c.Peer)
+	},
+	cause.NoAncestor: func(c cause.Cause) string { return c.Text },
+	cause.Copying:    func(c cause.Cause) string { return c.Text },
+	cause.Interrupted: func(c cause.Cause) string {
+		return fmt.Sprintf("a %s was interrupted; the data is unusable until the %s is run again", c.Name, c.Name)
+	},
+	cause.FencedByAgent:  plain("its agent stopped it so that it takes no writes"),
+	cause.NoDatabase:     plain("it holds no database yet"),
+	cause.StoppedCleanly: plain("its database was stopped cleanly"),
+	cause.Crashed: func(c cause.Cause) string {
+		return "its database crashed (its data says: " + c.Text + ")"
+	},
+	cause.NotRunning:    func(c cause.Cause) string { return cmp.Or(c.Text, "its database does not run") },
+	cause.NoAnswer:      func(c cause.Cause) string { return cmp.Or(c.Text, "its database runs and does not answer") },
+	cause.ReadOnlyBySet: plain("its sessions are read-only by a setting"),
+	cause.RunsAsReplica: plain("it runs read-only, as a replica"),
+}
+
+var linkWords = map[cause.Code]func(cause.Cause) string{
+	cause.FollowsNone: plain("it follows no server"),
+	cause.FollowsStranger: func(c cause.Cause) string {
+		return "it follows " + c.Peer + ", which is not a server of this cluster"
+	},
+	cause.LinkDown: func(c cause.Cause) string { return cmp.Or(c.Text, "its link to "+c.Peer+" is down") },
+	cause.UpstreamSilent: func(c cause.Cause) string {
+		return fmt.Sprintf("its link to %s is down, because %s does not answer", c.Peer, c.Peer)
+	},
+	cause.ApplierStopped: func(c cause.Cause) string { return "applying stopped: " + c.Text },
+	cause.ReplayPaused: func(c cause.Cause) string {
+		if c.Bytes == 0 {
+			return "replay is paused on it"
+		}
+		return fmt.Sprintf("replay is paused: %s wait on its disk", Size(c.Bytes))
+	},
+	cause.NothingArrives: func(c cause.Cause) string {
+		return fmt.Sprintf("its link to %s is open, but nothing has arrived for %s while %s kept writing", c.Peer, Span(c.Seconds), c.Peer)
+	},
+	cause.PeerSaysNothing: func(c cause.Cause) string {
+		return fmt.Sprintf("its link to %s is open, but %s has sent nothing for %s", c.Peer, c.Peer, Span(c.Seconds))
+	},
+	cause.Delayed: func(c cause.Cause) string {
+		if c.Bytes == 0 {
+			return fmt.Sprintf("it is delayed by %s, as configured", Span(c.Seconds))
+		}
+		return fmt.Sprintf("it is delayed by %s, as configured; %s wait on its disk for their time", Span(c.Seconds), Size(c.Bytes))
+	},
+	cause.WasAt: func(c cause.Cause) string {
+		return fmt.Sprintf("it is where %s was %s ago", c.Peer, Span(c.Seconds))
+	},
+	cause.NothingApplied: func(c cause.Cause) string { return "nothing was applied for " + Span(c.Seconds) },
+	cause.BytesWait: func(c cause.Cause) string {
+		return fmt.Sprintf("%s of %s wait %s", Size(c.Bytes), Size(c.Total), stageWords(c))
+	},
+}
+
+func stageWords(c cause.Cause) string {
+	switch c.Stage {
+	case cause.NotSent:
+		return fmt.Sprintf("on %s, not yet sent: %s or its network is busy", c.Peer, c.Peer)
+	case cause.NotReceived:
+		return fmt.Sprintf("on the way from %s: the network is slow, or %s does not read from it", c.Peer, c.Server)
+	case cause.NotSafe:
+		return fmt.Sprintf("for the disk of %s: it received them and has not synced them yet", c.Server)
+	}
+	return fmt.Sprintf("on %s, received and not applied: %s", c.Server, waitWords(c))
+}
+
+func waitWords(c cause.Cause) string {
+	switch c.Wait {
+	case cause.WaitRows:
+		return "replay waits for a query that still needs rows which it removes"
+	case cause.WaitTablespace:
+		return "replay waits for a query that uses a tablespace which it drops"
+	case cause.WaitTable:
+		return "replay waits for a session that holds a lock on a table (" + c.Text + ")"
+	case cause.WaitPage:
+		return "replay waits for a query that holds a page"
+	case cause.WaitDisk:
+		return "replay waits for the disk (" + c.Text + ")"
+	case cause.WaitCPU:
+		return fmt.Sprintf("replay works in one process, which uses %.0f%% of a core", c.Share*100)
+	case cause.WaitOneThread:
+		return "one thread applies everything (" + c.Name + ")" + behind("; the server reports: ", c.Text)
+	}
+	return "replay does not keep up" + behind("; the server reports: ", c.Text)
+}
+
+var roleWords = map[cause.Code]func(cause.Cause) string{
+	cause.IsPrimary: plain("it is the primary"),
+	cause.RankNever: plain("its rank is never"),
+	cause.UnfitNow: func(c cause.Cause) string {
+		text := "it " + Said(c.Health, 1)
+		if c.Because != nil {
+			text += behind(": ", Say(*c.Because))
+		}
+		return text
+	},
+}
+
+var problemWords = map[cause.Code]func(cause.Cause) string{
+	cause.NoPrimary: func(c cause.Cause) string { return c.Cluster + " has no primary yet" },
+	cause.TwoPrimaries: func(c cause.Cause) string {
+		if len(c.Names) == 2 {
+			return List(c.Names) + " both report themselves as primary"
+		}
+		return List(c.Names) + " all report themselves as primary"
+	},
+	cause.HealthIs: func(c cause.Cause) string {
+		text := c.Server + " " + Said(c.Health, 1)
+		if c.Because != nil {
+			text += behind(": ", Say(*c.Because))
+		}
+		return text
+	},
+	cause.NeedsYou: func(c cause.Cause) string {
+		return fmt.Sprintf("operation %d (%s) needs you: not every step succeeded", c.Number, c.Name)
+	},
+	cause.AllAtRisk: plain("every write is at risk: no replica may take over"),
+	cause.AtRisk: func(c cause.Cause) string {
+		return fmt.Sprintf("at risk: %s, the writes of the last %s", Size(c.Bytes), Span(c.Seconds))
+	},
+	cause.SlotLost: func(c cause.Cause) string {
+		return fmt.Sprintf("slot %s on %s is lost: log that %s needs is gone", c.Name, c.Server, cmp.Or(c.Peer, "its reader"))
+	},
+	cause.SlotOfNone: func(c cause.Cause) string {
+		return fmt.Sprintf("slot %s on %s belongs to no server of %s and keeps %s of log", c.Name, c.Server, c.Cluster, Size(c.Bytes))
+	},
+	cause.SlotUnread: func(c cause.Cause) string {
+		return fmt.Sprintf("slot %s on %s is not being read and keeps %s of log", c.Name, c.Server, Size(c.Bytes))
+	},
+	cause.SlotForeign: func(c cause.Cause) string {
+		return fmt.Sprintf("slot %s on %s, which Cross Twin did not make, is not being read and keeps %s of log", c.Name, c.Server, Size(c.Bytes))
+	},
+}
+
+var slowWords = map[cause.Code]func(cause.Cause) string{
+	cause.LogFilling: func(c cause.Cause) string {
+		return fmt.Sprintf("%s keeps log for %s (not connected); %s's log disk will be full in about %s", c.Server, List(c.Names), c.Server, Span(c.Seconds))
+	},
+	cause.ConflictsMany: func(c cause.Cause) string {
+		return fmt.Sprintf("replay cancels %d queries per hour on %s", c.Count, c.Server)
+	},
+	cause.ClockOff: func(c cause.Cause) string {
+		way := "ahead of"
+		if c.Seconds < 0 {
+			way = "behind"
+		}
+		return fmt.Sprintf("the clock of %s is %s %s the service's", c.Server, Span(max(c.Seconds, -c.Seconds)), way)
+	},
+	cause.CertificateEnd: func(c cause.Cause) string {
+		return fmt.Sprintf("the certificate of %s's agent ends in %s", c.Server, Span(max(0, c.Seconds)))
+	},
+	cause.OpenByDefault: func(c cause.Cause) string {
+		return c.Server + " would open for writes if anything but its agent started it"
+	},
+}
+
+var remedyWords = map[cause.Code]func(cause.Cause) string{
+	cause.AddPrimary: func(c cause.Cause) string {
+		return "add the server that runs as primary: crosstwin server add " + c.Cluster + " NAME --primary"
+	},
+	cause.SeeTail: func(c cause.Cause) string {
+		return fmt.Sprintf("see what only one of them has: crosstwin tail %s %s", c.Cluster, c.Server)
+	},
+	cause.ReadOperation: func(c cause.Cause) string {
+		return fmt.Sprintf("read what was done and what was not: crosstwin operation show %d", c.Number)
+	},
+	cause.FollowOperation: func(c cause.Cause) string {
+		return fmt.Sprintf("operation %d (%s) is under way: crosstwin operation follow %d", c.Number, c.Name, c.Number)
+	},
+	cause.BringBackRank: func(c cause.Cause) string {
+		return "bring a replica with a rank back: crosstwin status " + c.Cluster
+	},
+	cause.WatchStages: func(c cause.Cause) string {
+		return "see where the bytes wait: crosstwin watch " + c.Cluster
+	},
+	cause.MakeAnother: func(c cause.Cause) string {
+		return fmt.Sprintf("make another server primary: crosstwin failover %s; or start %s again: crosstwin failover %s --to %s", c.Cluster, c.Server, c.Cluster, c.Server)
+	},
+	cause.SeeAgent: func(c cause.Cause) string {
+		return "check that its agent runs and is reachable at " + cmp.Or(c.At, "its address")
+	},
+	cause.SeedIt:      func(c cause.Cause) string { return fmt.Sprintf("crosstwin seed %s %s", c.Cluster, c.Server) },
+	cause.SeedReplace: func(c cause.Cause) string { return fmt.Sprintf("crosstwin seed %s %s --replace", c.Cluster, c.Peer) },
+	cause.DropSlot:    dropWords,
+	cause.BringBack: func(c cause.Cause) string {
+		return fmt.Sprintf("bring %s back: crosstwin rejoin %s %s; or remove it: crosstwin server remove %s %s", c.Peer, c.Cluster, c.Peer, c.Cluster, c.Peer)
+	},
+	cause.StartReader: func(c cause.Cause) string { return "start its reader again, or " + dropWords(c) },
+	cause.WaitSession: func(c cause.Cause) string {
+		return "replay continues when that session ends: find it with show processlist on " + c.Server
+	},
+	cause.SeeConflicts: func(c cause.Cause) string {
+		return "the causes, and the trade between cancelled queries and lag: crosstwin conflicts " + c.Cluster
+	},
+	cause.WatchIt: func(c cause.Cause) string { return "watch it: crosstwin watch " + c.Cluster },
+	cause.CheckNetwork: func(c cause.Cause) string {
+		return fmt.Sprintf("check the network between %s and %s, and whether %s's receiver hangs; replication then resumes", c.Peer, c.Server, c.Server)
+	},
+	cause.NothingToDo: plain("nothing to do on it: it follows again once there is a primary"),
+	cause.ResumeReplay: func(c cause.Cause) string {
+		return fmt.Sprintf("resume replay on %s: %s", c.Server, c.Text)
+	},
+	cause.TailThenRebuild: func(c cause.Cause) string {
+		return fmt.Sprintf("see what differs: crosstwin tail %s %s; then crosstwin rejoin %s %s --way rebuild", c.Cluster, c.Server, c.Cluster, c.Server)
+	},
+	cause.RejoinIt: func(c cause.Cause) string { return fmt.Sprintf("crosstwin rejoin %s %s", c.Cluster, c.Server) },
+	cause.SetClock: plain("set it by a time server; lag is measured with the service's clock alone and stays right"),
+	cause.EnrollAgain: func(c cause.Cause) string {
+		return fmt.Sprintf("enroll it again: crosstwin server code %s %s, then the command it prints", c.Cluster, c.Server)
+	},
+	cause.AgentCloses: plain("its agent corrects that by itself; if this stays, read the agent's log"),
+}
+
+func dropWords(c cause.Cause) string {
+	return fmt.Sprintf("drop it on %s if nothing needs it: select pg_drop_replication_slot('%s')", c.Server, c.Name)
+}
+
+var sentenceWords = map[cause.Code]func(cause.Cause) string{
+	cause.NoServers: func(c cause.Cause) string { return c.Cluster + " has no servers yet." },
+	cause.NoneYet:   func(c cause.Cause) string { return c.Cluster + " takes no writes: it has no primary yet." },
+	cause.TakesNone: func(c cause.Cause) string {
+		why := ""
+		if c.Because != nil {
+			why = Say(*c.Because)
+		}
+		state := Said(c.Health, 1)
+		switch {
+		case c.Health == "takes no writes" && why != "":
+			return fmt.Sprintf("%s takes no writes. Primary %s: %s.", c.Cluster, c.Server, why)
+		case c.Health == "takes no writes":
+			return fmt.Sprintf("%s takes no writes on %s.", c.Cluster, c.Server)
+		}
+		return fmt.Sprintf("%s takes no writes. Primary %s %s%s.", c.Cluster, c.Server, state, behind(": ", why))
+	},
+	cause.TakesWrites: func(c cause.Cause) string {
+		text := c.Cluster + " takes writes on " + c.Server
+		var wrong []string
+		for _, o := range c.Others {
+			wrong = append(wrong, Say(o))
+		}
+		return text + behind("; ", strings.Join(wrong, ", ")) + "."
+	},
+	cause.InStep: func(c cause.Cause) string { return List(c.Names) + " " + Said("in step", len(c.Names)) + "." },
+	cause.LagIs: func(c cause.Cause) string {
+		least := ""
+		if c.AtLeast {
+			least = "at least "
+		}
+		return fmt.Sprintf("%s is %s%s behind", c.Server, least, Span(c.Seconds))
+	},
+	cause.NoReplica: plain("It has no replica."),
+	cause.CanLose: func(c cause.Cause) string {
+		if c.Count == 0 {
+			return "It cannot lose another server."
+		}
+		return "It can lose " + Count(c.Count, "more server") + "."
+	},
+	cause.NoneAtRisk: plain("Nothing at risk."),
+}
+
+// Sentence joins the parts of a cluster's sentence.
+func Sentence(parts []cause.Cause) string {
+	var out []string
+	for _, p := range parts {
+		text := Say(p)
+		switch p.Code {
+		case cause.AllAtRisk:
+			text = "At risk: every write, because no replica may take over."
+		case cause.AtRisk:
+			text = strings.ToUpper(text[:1]) + text[1:] + "."
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, " ")
+}
