@@ -85,7 +85,7 @@ func (s *sharedStream) Read(b []byte) (int, error) {
 	case uerr == nil && end == "ok":
 		return n, io.EOF
 	case end == "":
-		return n, fmt.Errorf("%s's agent broke off in the midst of its %s", s.from, s.what)
+		return n, fmt.Errorf("%s's agent was interrupted in the middle of its %s", s.from, s.what)
 	}
 	return n, errors.New(end)
 }

@@ -2,7 +2,10 @@ package agent
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -64,6 +67,9 @@ func (a *Agent) salvage(ctx context.Context, x engine.Salvager, v verb.Salvage, 
 	if err != nil {
 		return tail.Tail{}, err
 	}
+	if t.Digest, err = digestOf(t.Saved); err != nil {
+		return tail.Tail{}, fmt.Errorf("could not read the saved tail back: %w", err)
+	}
 	b, err := json.Marshal(t)
 	if err != nil {
 		return tail.Tail{}, err
@@ -91,4 +97,18 @@ func (a *Agent) recallTail(t *tail.Tail) {
 			*t = saved
 		}
 	}
+}
+
+// digestOf sums a file's content.
+func digestOf(path string) (string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
 }

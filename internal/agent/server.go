@@ -137,11 +137,11 @@ func problemOf(err error) agentapi.Problem {
 	case errors.As(err, &p):
 		return p
 	case errors.As(err, &input):
-		return agentapi.Problem{Title: "This request makes no sense", Detail: err.Error(), Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
+		return agentapi.Problem{Title: "Invalid request", Detail: err.Error(), Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
 	case errors.As(err, &stale):
 		return agentapi.Problem{Title: "An older term", Detail: err.Error(), Status: http.StatusConflict, Code: agentapi.CodeStaleTerm}
 	}
-	return agentapi.Problem{Title: "It could not be done", Detail: err.Error(), Status: http.StatusInternalServerError, Code: agentapi.CodeFailed}
+	return agentapi.Problem{Title: "Action failed", Detail: err.Error(), Status: http.StatusInternalServerError, Code: agentapi.CodeFailed}
 }
 
 func decode(r io.Reader, into any) error {

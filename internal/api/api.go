@@ -136,7 +136,7 @@ func problemOf(err error) apitype.Problem {
 	case errors.As(err, &missing):
 		return make(http.StatusNotFound, apitype.CodeNotFound, "Not found")
 	case errors.As(err, &input), errors.Is(err, service.ErrBadCode):
-		return make(http.StatusBadRequest, apitype.CodeBadInput, "This request makes no sense")
+		return make(http.StatusBadRequest, apitype.CodeBadInput, "Invalid request")
 	case errors.As(err, &refused):
 		p := make(http.StatusConflict, apitype.CodeRefused, "Refused: nothing was changed")
 		p.Plan, p.Operation = shown(refused.Plan), refused.Operation
@@ -167,7 +167,7 @@ func problemOf(err error) apitype.Problem {
 	case errors.Is(err, context.Canceled):
 		return make(499, apitype.CodeInternal, "Given up by the caller")
 	}
-	return make(http.StatusInternalServerError, apitype.CodeInternal, "It could not be done")
+	return make(http.StatusInternalServerError, apitype.CodeInternal, "Internal error")
 }
 
 // shown puts the digest beside a plan.

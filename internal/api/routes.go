@@ -53,9 +53,9 @@ func (a *API) routes() []route {
 		{method: "GET", path: server + "/tail", id: "tail", summary: "What only this server has", status: 200, out: verb.Examination{}, handle: a.tail},
 		{method: "GET", path: server + "/salvage/:file", id: "salvage", summary: "A saved tail", status: 200, content: "application/sql", handle: a.salvage},
 
-		{method: "GET", path: v1 + "/operations", id: "listOperations", summary: "Operations, newest first, without steps", query: []string{"cluster", "state", "kind", "limit"}, status: 200, out: apitype.Operations{}, handle: a.listOperations},
+		{method: "GET", path: v1 + "/operations", id: "listOperations", summary: "List operations, newest first, without steps", query: []string{"cluster", "state", "kind", "limit"}, status: 200, out: apitype.Operations{}, handle: a.listOperations},
 		{method: "GET", path: v1 + "/operations/:id", id: "showOperation", summary: "One operation with steps and journal", status: 200, out: operation.Operation{}, handle: a.showOperation},
-		{method: "POST", path: v1 + "/operations/:id/cancel", id: "cancelOperation", summary: "Give an operation up before its point of no return", status: 202, handle: a.cancel},
+		{method: "POST", path: v1 + "/operations/:id/cancel", id: "cancelOperation", summary: "Cancel an operation before its point of no return", status: 202, handle: a.cancel},
 		{method: "GET", path: v1 + "/events", id: "events", summary: "Changes as server-sent events; resumes after Last-Event-ID", query: []string{"cluster", "operation"}, status: 200, content: "text/event-stream", handle: a.events},
 		{method: "GET", path: v1 + "/audit", id: "audit", summary: "Who asked for what, newest first", query: []string{"limit"}, status: 200, out: apitype.Events{}, handle: a.audit},
 

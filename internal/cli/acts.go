@@ -32,15 +32,15 @@ func (a *app) actCommands() []*cobra.Command {
 	}
 	second := func(args []string) { req.Server = args[1] }
 	seed := act(operation.Seed, "seed CLUSTER SERVER", "Make a replica: copy the primary and follow it", 2, second)
-	seed.Flags().BoolVar(&req.Replace, "replace", false, "remove the data that stands on the server")
+	seed.Flags().BoolVar(&req.Replace, "replace", false, "remove the data that is on the server")
 	seed.Flags().StringVar(&req.Way, "way", "", "copy, or dump: load statements into a server of another layout (MariaDB)")
 	switchover := act(operation.Switchover, "switchover CLUSTER", "Move the primary role to a replica, without loss", 1, nil)
 	switchover.Flags().StringVar(&req.To, "to", "", "server that becomes primary (default: the best by rank)")
 	failover := act(operation.Failover, "failover CLUSTER", "Make a replica primary without the old primary's help", 1, nil)
 	failover.Flags().StringVar(&req.To, "to", "", "server that becomes primary (default: the one that holds most); the dead primary's own name starts it again")
-	failover.Flags().StringSliceVar(&req.ConfirmStopped, "confirm-stopped", nil, "servers that you know to be off although their agents do not answer")
+	failover.Flags().StringSliceVar(&req.ConfirmStopped, "confirm-stopped", nil, "servers that you have verified to be off although their agents do not answer")
 	rejoin := act(operation.Rejoin, "rejoin CLUSTER SERVER", "Bring a stopped, fenced or adrift server back as a replica", 2, second)
-	rejoin.Flags().StringVar(&req.Way, "way", "", "follow, rewind or rebuild (default: the mildest that is possible)")
+	rejoin.Flags().StringVar(&req.Way, "way", "", "follow, rewind or rebuild (default: the first that is possible)")
 	compare := act(operation.Compare, "compare CLUSTER", "Compare all tables on all servers at one position", 1, nil)
 	for _, c := range []*cobra.Command{seed, switchover, failover, rejoin} {
 		c.Flags().BoolVar(&req.Compare, "compare", false, "compare all tables at the end")
@@ -68,7 +68,7 @@ func (a *app) actCommand(use, short string, nargs int, request func(args []strin
 func exactly(n int) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != n {
-			return exitWith(exitUsage, "%d arguments given, %d needed: crosstwin %s", len(args), n, cmd.Use)
+			return exitWith(exitUsage, "%d arguments given, %d needed: %s", len(args), n, usageOf(cmd))
 		}
 		return nil
 	}
@@ -91,6 +91,12 @@ func flagsOf(cmd *cobra.Command) (f actFlags) {
 // planChanges bounds how often a plan may change between being shown and being
 // started before the command gives up.
 const planChanges = 5
+
+// usageOf names the whole command with its arguments.
+func usageOf(cmd *cobra.Command) string {
+	_, arguments, _ := strings.Cut(cmd.Use, " ")
+	return strings.TrimSpace(cmd.CommandPath() + " " + arguments)
+}
 
 func (a *app) act(cmd *cobra.Command, cluster string, req operation.Request) error {
 	c, err := a.client()

@@ -15,13 +15,13 @@ import (
 )
 
 func (a *app) alertCommand() *cobra.Command {
-	return group("alert", "What is or was wrong, who has taken it on, and where it is told", a.alertListCommand(), a.acknowledgeCommand(), a.channelCommand())
+	return group("alert", "List and acknowledge alerts, and set where they are sent", a.alertListCommand(), a.acknowledgeCommand(), a.channelCommand())
 }
 
 func (a *app) alertListCommand() *cobra.Command {
 	var open bool
 	var limit int
-	c := &cobra.Command{Use: "list [CLUSTER]", Short: "Alerts, open ones first", Args: cobra.MaximumNArgs(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	c := &cobra.Command{Use: "list [CLUSTER]", Short: "List alerts, open ones first", Args: cobra.MaximumNArgs(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		cluster := ""
 		if len(args) == 1 {
 			cluster = args[0]
@@ -72,23 +72,25 @@ func (a *app) printAlerts(w io.Writer, list []alert.Alert) {
 
 func (a *app) acknowledgeCommand() *cobra.Command {
 	var note string
-	c := &cobra.Command{Use: "acknowledge ID", Short: "Say that you have taken an alert on", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	c := &cobra.Command{Use: "acknowledge ID", Short: "Acknowledge an alert", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		id, err := strconv.ParseInt(args[0], 10, 64)
 		if err != nil {
-			return exitWith(exitUsage, "%q is no alert's number: crosstwin alert list shows them", args[0])
+			return exitWith(exitUsage, "invalid alert number %q: crosstwin alert list shows them", args[0])
 		}
 		x, err := c.Acknowledge(cmd.Context(), id, note)
 		if err != nil {
 			return err
 		}
-		return a.show(x, func(w io.Writer) { fmt.Fprintf(w, "alert %d (%s) taken on by %s\n", x.ID, x.Text, x.AcknowledgedBy) })
+		return a.show(x, func(w io.Writer) {
+			fmt.Fprintf(w, "alert %d (%s) acknowledged by %s\n", x.ID, x.Text, x.AcknowledgedBy)
+		})
 	})}
 	c.Flags().StringVar(&note, "note", "", "what you are doing about it")
 	return c
 }
 
 func (a *app) channelCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "Where alerts are sent, and how the last message fared", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+	list := &cobra.Command{Use: "list", Short: "List alert channels and their last delivery", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		l, err := c.Channels(cmd.Context())
 		if err != nil {
 			return err
@@ -117,7 +119,7 @@ func (a *app) channelCommand() *cobra.Command {
 			fmt.Fprintf(w, "channel %s sends to %s\nsecret, shown this once: %s\nTry it: crosstwin alert channel test %s\n", m.Name, m.URL, m.Secret, m.Name)
 		})
 	})}
-	remove := &cobra.Command{Use: "remove NAME", Short: "Send nothing there any more", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an alert channel", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		if err := c.RemoveChannel(cmd.Context(), args[0]); err != nil {
 			return err
 		}
@@ -151,7 +153,7 @@ func deliveryWords(d *alert.Delivery) string {
 }
 
 func (a *app) recordsCommand() *cobra.Command {
-	return &cobra.Command{Use: "records", Short: "How large the service's records are, and how they grow", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+	return &cobra.Command{Use: "records", Short: "Show the size of the service's records and how they grow", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		s, err := c.Records(cmd.Context())
 		if err != nil {
 			return err

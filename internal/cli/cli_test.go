@@ -88,7 +88,7 @@ func TestPrintPlan(t *testing.T) {
 		Steps:   []operation.Step{{Name: "a", Action: operation.Action{Title: "stop gull"}, InPause: true, IfFails: "x"}, {Name: "b", Action: operation.Action{Title: "promote tern"}, InPause: true, NoReturn: true, IfFails: "y"}}}
 	a.printPlan(b, p, false)
 	out := b.String()
-	order := []string{"Move it.", "! This throws away the tail", "-> tern: rank 2", "-> rewind (chosen)", "FAIL  bad", "WARN  odd (tern)", "mend: m2", "1 more checks", "stop gull", "point of no return", "promote tern"}
+	order := []string{"Move it.", "! This discards the tail", "-> tern: rank 2", "-> rewind (chosen)", "FAIL  bad", "WARN  odd (tern)", "Fix: m2", "1 more checks", "stop gull", "point of no return", "promote tern"}
 	at := 0
 	for _, want := range order {
 		i := strings.Index(out[at:], want)
@@ -137,7 +137,7 @@ func TestPrintTail(t *testing.T) {
 	a.printTail(b, "gull", verb.Examination{Tail: &tail.Tail{Timeline: 1, From: "0/5", Bytes: 2048, Transactions: []tail.Transaction{
 		{ID: 7, Outcome: "committed", Schema: true, At: time.Unix(0, 0).UTC(), Changes: []tail.Change{{Table: "bookings.public.t", Inserts: 2, Deletes: 1}}}, {ID: 8, Outcome: "unfinished", Changes: []tail.Change{{Table: "x", Updates: 5}}}}}})
 	out := b.String()
-	for _, want := range []string{"A rewind broke off on gull", "gull has no tail: its log ends at 0/5", "1 committed transactions with 2 inserts, 0 updates, 1 deletes", "(definitions)", "1970-01-01 00:00:00.000 UTC", "unfinished"} {
+	for _, want := range []string{"A rewind was interrupted on gull", "gull has no tail: its log ends at 0/5", "1 committed transactions with 2 inserts, 0 updates, 1 deletes", "(definitions)", "1970-01-01 00:00:00.000 UTC", "unfinished"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is missing in\n%s", want, out)
 		}

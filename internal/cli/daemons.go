@@ -64,7 +64,7 @@ func dataHome() string {
 func (a *app) serveCommand() *cobra.Command {
 	v := viper.New()
 	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(0),
-		Long: "Run the service: API, records, watching, operations.\n\nEvery flag can stand in the environment (CROSSTWIN_SERVE_LISTEN) and in the YAML file given with --config.",
+		Long: "Run the service: API, records, watching, operations.\n\nEvery flag can also be set in the environment (CROSSTWIN_SERVE_LISTEN) and in the YAML file given with --config.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			v.SetEnvPrefix("crosstwin_serve")
 			v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
@@ -90,9 +90,9 @@ func (a *app) serveCommand() *cobra.Command {
 	f.String("tls-key", "", "key file for HTTPS")
 	f.StringSlice("tls-host", nil, "names and addresses for the certificate that --tls makes")
 	f.String("alert-command", "", "program that gets each alert as JSON on its standard input")
-	f.Duration("keep-seconds", time.Hour, "for how long a sample of each second is kept")
-	f.Duration("keep-tens", 24*time.Hour, "for how long a sample of each ten seconds is kept")
-	f.Duration("keep-minutes", 30*24*time.Hour, "for how long a sample of each minute is kept")
+	f.Duration("keep-seconds", time.Hour, "how long a sample of each second is kept")
+	f.Duration("keep-tens", 24*time.Hour, "how long a sample of each ten seconds is kept")
+	f.Duration("keep-minutes", 30*24*time.Hour, "how long a sample of each minute is kept")
 	f.String("config", "", "YAML file with any of these settings")
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.Bool("log-json", false, "log as JSON")
@@ -174,7 +174,7 @@ func (a *app) agentCommand() *cobra.Command {
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	var cfg agent.Config
 	var code string
-	enroll := &cobra.Command{Use: "enroll", Short: "Trade a one-time code for the agent's certificate", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+	enroll := &cobra.Command{Use: "enroll", Short: "Exchange a one-time code for the agent's certificate", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
 		if code == "" || cfg.DataDir == "" || cfg.Host == "" {
 			return exitWith(exitUsage, "an enrolment needs --code, --data-dir and --host")
 		}
@@ -197,7 +197,7 @@ func (a *app) agentCommand() *cobra.Command {
 	f.StringVar(&cfg.Advertise, "advertise", "", "address at which service and peers reach the agent (default: --host with the port of --listen)")
 	f.StringVar(&cfg.DataDir, "data-dir", "", "data directory of the database")
 	f.StringVar(&cfg.BinDir, "bin-dir", "", "directory of the server's programs (default: found)")
-	f.StringVar(&cfg.ConfigFile, "config-file", "", "configuration file of the server (MariaDB; PostgreSQL's stands in its data directory)")
+	f.StringVar(&cfg.ConfigFile, "config-file", "", "configuration file of the server (MariaDB; PostgreSQL's is in its data directory)")
 	f.StringVar(&cfg.SocketDir, "socket-dir", "", "directory of the server's socket (default: the engine's own)")
 	f.StringVar(&cfg.Host, "host", "", "host name or address at which peers reach the database")
 	f.IntVar(&cfg.Port, "port", 0, "port of the database (default: the engine's own)")
@@ -288,7 +288,7 @@ func (a *app) loginCommand() *cobra.Command {
 }
 
 func (a *app) versionCommand() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Version of this program, and of the service if it answers", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+	return &cobra.Command{Use: "version", Short: "Show the version of this program, and of the service if it answers", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		out := map[string]string{"program": Version}
 		ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)
 		defer cancel()

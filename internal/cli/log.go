@@ -23,12 +23,12 @@ import (
 )
 
 func (a *app) logCommand() *cobra.Command {
-	return group("log", "The databases' own logs: list the files, read them, cut off the oldest", a.logListCommand(), a.logReadCommand(), a.logTrimCommand())
+	return group("log", "List, read and trim the databases' own logs", a.logListCommand(), a.logReadCommand(), a.logTrimCommand())
 }
 
 func (a *app) logListCommand() *cobra.Command {
 	var server string
-	c := &cobra.Command{Use: "list CLUSTER", Short: "Log files with their positions, and who still needs each", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	c := &cobra.Command{Use: "list CLUSTER", Short: "List log files with their positions, and who still needs each", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		l, err := c.Logs(cmd.Context(), args[0], server)
 		if err != nil {
 			return err
@@ -60,7 +60,7 @@ func (a *app) printLogs(w io.Writer, l apitype.Logs, v *view.View) {
 	s := v.Find(l.Server)
 	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s's log takes %s in %d files.", l.Server, words.Size(bytes), files+ahead)))
 	if l.Server == v.Primary {
-		fmt.Fprintf(w, "Nobody needs %s of it", words.Size(free))
+		fmt.Fprintf(w, "No server needs %s of it", words.Size(free))
 		if s != nil && s.Observation != nil {
 			if keep := s.Observation.Config.Live["wal_keep_size"]; keep != "" && keep != "0" {
 				fmt.Fprintf(w, "; wal_keep_size keeps %s for servers that rejoin", keep)
@@ -81,7 +81,7 @@ func (a *app) printLogs(w io.Writer, l apitype.Logs, v *view.View) {
 		if s.LogFull != nil {
 			fmt.Fprintf(w, "%s.\n  %s\n", s.LogFull.Text, s.LogFull.Mend)
 		} else {
-			fmt.Fprintln(w, "Nothing makes the log grow without end.")
+			fmt.Fprintln(w, "Nothing is known to be filling this server's log disk.")
 		}
 	}
 	fmt.Fprintln(w)
@@ -107,7 +107,7 @@ func (a *app) logReadCommand() *cobra.Command {
 	var args tail.ReadLogArgs
 	var server, since string
 	var follow bool
-	c := &cobra.Command{Use: "read CLUSTER", Short: "Transactions of a log: when, where, what changed", Args: exactly(1),
+	c := &cobra.Command{Use: "read CLUSTER", Short: "Show transactions of a log: when, where, what changed", Args: exactly(1),
 		Long: "Transactions of a log. Without --from and --since the newest ones.\n\nMariaDB: with statements or rows before and after, and a warning at statements that are unsafe to replay.\nPostgreSQL: with relations, kinds and sizes of records, commits and aborts.",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, names []string) error {
 			if since != "" {
@@ -252,13 +252,13 @@ func bytesOf(s string) (int64, error) {
 			}
 		}
 	}
-	return 0, exitWith(exitUsage, "%q is no size: it looks like 500MB or 2GB", s)
+	return 0, exitWith(exitUsage, "invalid size %q: use a form like 500MB or 2GB", s)
 }
 
 func (a *app) logTrimCommand() *cobra.Command {
 	var to, keep string
 	var older time.Duration
-	c := a.actCommand("trim CLUSTER", "Remove the oldest log files of the primary that nobody needs", 1, func(args []string) (operation.Request, error) {
+	c := a.actCommand("trim CLUSTER", "Remove the oldest log files of the primary that no server needs", 1, func(args []string) (operation.Request, error) {
 		r := operation.Request{Kind: operation.Trim, Trim: &operation.TrimRequest{To: to, OlderHours: older.Hours()}}
 		var err error
 		if keep != "" {

@@ -53,7 +53,7 @@ func (a *app) clusterCommand() *cobra.Command {
 		})
 	})}
 	add.Flags().StringVar(&engine, "engine", dialect.Default, "database engine: "+strings.Join(dialect.Engines(), " or "))
-	list := &cobra.Command{Use: "list", Short: "All clusters, worst first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+	list := &cobra.Command{Use: "list", Short: "List clusters, worst first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		all, err := c.Clusters(cmd.Context())
 		if err != nil {
 			return err
@@ -92,8 +92,8 @@ func (a *app) clusterCommand() *cobra.Command {
 		return a.show(v, func(w io.Writer) { fmt.Fprintf(w, "cluster %s changed\n", args[0]) })
 	})}
 	policyFlags(set.Flags())
-	remove := &cobra.Command{Use: "remove NAME", Short: "Forget a cluster; its databases go on as they are", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := a.confirmed(cmd, "forget cluster "+args[0]+" (its databases go on as they are)"); err != nil {
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a cluster from Cross Twin; its databases keep running", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		if err := a.confirmed(cmd, "remove cluster "+args[0]+" (its databases keep running)"); err != nil {
 			return err
 		}
 		if err := c.RemoveCluster(cmd.Context(), args[0]); err != nil {
@@ -111,7 +111,7 @@ func (a *app) confirmed(cmd *cobra.Command, what string) error {
 		return nil
 	}
 	if !isTerminal(os.Stdin) {
-		return exitWith(exitUsage, "this asks before it acts, and there is no terminal: give --yes")
+		return exitWith(exitUsage, "no terminal for confirmation: add --yes")
 	}
 	fmt.Fprintf(a.out, "This will %s.\n", what)
 	return a.ask(&operation.Plan{})
@@ -123,7 +123,7 @@ func parseRank(s string) (int, error) {
 	}
 	n, err := strconv.Atoi(s)
 	if err != nil || n < 1 {
-		return 0, exitWith(exitUsage, "%q is no rank: it is 1, 2, 3 …, or never", s)
+		return 0, exitWith(exitUsage, "invalid rank %q: use 1, 2, 3 … or never", s)
 	}
 	return n, nil
 }
@@ -146,7 +146,7 @@ func (a *app) serverCommand() *cobra.Command {
 	add.Flags().StringVar(&site, "site", "", "where the server stands")
 	add.Flags().BoolVar(&hidden, "hidden", false, "keep it out of what readers are sent to: for maintenance and heavy queries")
 	add.Flags().BoolVar(&primary, "primary", false, "this server runs as the primary now")
-	list := &cobra.Command{Use: "list CLUSTER", Short: "All servers of a cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	list := &cobra.Command{Use: "list CLUSTER", Short: "List the servers of a cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		v, err := c.Cluster(cmd.Context(), args[0])
 		if err != nil {
 			return err
@@ -159,7 +159,7 @@ func (a *app) serverCommand() *cobra.Command {
 			t.Render()
 		})
 	})}
-	show := &cobra.Command{Use: "show CLUSTER NAME", Short: "One server with all that its agent reports", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	show := &cobra.Command{Use: "show CLUSTER NAME", Short: "Show one server with all that its agent reports", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		s, err := c.Server(cmd.Context(), args[0], args[1])
 		if err != nil {
 			return err
@@ -195,8 +195,8 @@ func (a *app) serverCommand() *cobra.Command {
 	set.Flags().String("rank", "", "1, 2, 3 …, or never")
 	set.Flags().String("site", "", "where the server stands")
 	set.Flags().Bool("hidden", false, "keep it out of what readers are sent to (--hidden=false shows it again)")
-	remove := &cobra.Command{Use: "remove CLUSTER NAME", Short: "Forget a server; its database goes on as it is", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := a.confirmed(cmd, "forget server "+args[1]+" (its database goes on as it is)"); err != nil {
+	remove := &cobra.Command{Use: "remove CLUSTER NAME", Short: "Remove a server from Cross Twin; its database keeps running", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+		if err := a.confirmed(cmd, "remove server "+args[1]+" (its database keeps running)"); err != nil {
 			return err
 		}
 		if err := c.RemoveServer(cmd.Context(), args[0], args[1]); err != nil {
@@ -205,7 +205,7 @@ func (a *app) serverCommand() *cobra.Command {
 		return a.said("removed", args[1], "server %s removed from %s\n", args[1], args[0])
 	})}
 	remove.Flags().BoolP("yes", "y", false, "do not ask")
-	code := &cobra.Command{Use: "code CLUSTER NAME", Short: "A new one-time code for a server's agent", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	code := &cobra.Command{Use: "code CLUSTER NAME", Short: "Make a new one-time code for a server's agent", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		code, err := c.NewCode(cmd.Context(), args[0], args[1])
 		if err != nil {
 			return err
@@ -243,7 +243,7 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 	if s.Why != "" {
 		why = " (" + s.Why + ")"
 	}
-	fmt.Fprintf(w, "%s: %s%s. The cluster holds it for %s, it says %s of itself.\n\n", a.bold(s.Name), s.Health, why, s.Role, dash(string(s.Believes)))
+	fmt.Fprintf(w, "%s %s%s. Its role is %s; it reports itself as %s.\n\n", a.bold(s.Name), s.Health, why, s.Role, dash(string(s.Believes)))
 	o := s.Observation
 	if o == nil {
 		return
@@ -304,7 +304,7 @@ func (a *app) checkCommand() *cobra.Command {
 
 func (a *app) tailCommand() *cobra.Command {
 	var save string
-	c := &cobra.Command{Use: "tail CLUSTER SERVER", Short: "What only this server has: the writes after the fork", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	c := &cobra.Command{Use: "tail CLUSTER SERVER", Short: "Show what only this server has: the writes after the fork", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		if save != "" {
 			// Saved first: from then on the listing has the values too.
 			if err := a.saveTail(cmd, c, args[0], args[1], save); err != nil {
@@ -324,10 +324,10 @@ func (a *app) tailCommand() *cobra.Command {
 func (a *app) printTail(w io.Writer, name string, x verb.Examination) {
 	switch {
 	case x.Unfinished != "":
-		fmt.Fprintf(w, "A %s broke off on %s: its files belong to no single moment, and no tail can be read from them.\n", x.Unfinished, name)
+		fmt.Fprintf(w, "A %s was interrupted on %s: its files are inconsistent, and no tail can be read from them.\n", x.Unfinished, name)
 		return
 	case x.Tail == nil:
-		fmt.Fprintf(w, "%s has no tail: its log ends at %s, and the primary's history goes on from there (kinship: %s).\n", name, dash(x.End), dash(x.Kinship))
+		fmt.Fprintf(w, "%s has no tail: its log ends at %s, and the primary's history continues from there (kinship: %s).\n", name, dash(x.End), dash(x.Kinship))
 		return
 	}
 	t := x.Tail
@@ -427,7 +427,7 @@ func (a *app) saveTail(cmd *cobra.Command, c *client.Client, cluster, server, fi
 func (a *app) operationCommand() *cobra.Command {
 	var cluster, state, kind string
 	var limit int
-	list := &cobra.Command{Use: "list", Short: "Operations, newest first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+	list := &cobra.Command{Use: "list", Short: "List operations, newest first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		ops, err := c.Operations(cmd.Context(), cluster, state, kind, limit)
 		if err != nil {
 			return err
@@ -450,7 +450,7 @@ func (a *app) operationCommand() *cobra.Command {
 	list.Flags().StringVar(&state, "state", "", "only those in this state or with this outcome")
 	list.Flags().StringVar(&kind, "kind", "", "only this kind")
 	list.Flags().IntVar(&limit, "limit", 20, "how many at most")
-	show := &cobra.Command{Use: "show NUMBER", Short: "One operation with its steps and journal", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	show := &cobra.Command{Use: "show NUMBER", Short: "Show one operation with its steps and journal", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		id, err := operationNumber(args[0])
 		if err != nil {
 			return err
@@ -468,7 +468,7 @@ func (a *app) operationCommand() *cobra.Command {
 		}
 		return a.follow(cmd, id)
 	}}
-	cancel := &cobra.Command{Use: "cancel NUMBER", Short: "Give an operation up before its point of no return", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	cancel := &cobra.Command{Use: "cancel NUMBER", Short: "Cancel an operation before its point of no return", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		id, err := operationNumber(args[0])
 		if err != nil {
 			return err
@@ -476,7 +476,7 @@ func (a *app) operationCommand() *cobra.Command {
 		if err := c.Cancel(cmd.Context(), id); err != nil {
 			return err
 		}
-		return a.said("cancelling", args[0], "operation %d is being given up: crosstwin operation follow %d\n", id, id)
+		return a.said("cancelling", args[0], "operation %d is being cancelled: crosstwin operation follow %d\n", id, id)
 	})}
 	return group("operation", "List, show, follow and cancel operations", list, show, follow, cancel)
 }
@@ -484,7 +484,7 @@ func (a *app) operationCommand() *cobra.Command {
 func operationNumber(s string) (int64, error) {
 	id, err := strconv.ParseInt(s, 10, 64)
 	if err != nil || id < 1 {
-		return 0, exitWith(exitUsage, "%q is not the number of an operation", s)
+		return 0, exitWith(exitUsage, "invalid operation number %q: crosstwin operation list shows them", s)
 	}
 	return id, nil
 }
@@ -516,7 +516,7 @@ func (a *app) tokenCommand() *cobra.Command {
 		}
 		return a.show(t, func(w io.Writer) { fmt.Fprintln(w, t.Token) })
 	})}
-	list := &cobra.Command{Use: "list", Short: "All access tokens", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+	list := &cobra.Command{Use: "list", Short: "List access tokens", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 		all, err := c.Tokens(cmd.Context())
 		if err != nil {
 			return err

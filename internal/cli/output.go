@@ -173,7 +173,7 @@ func (a *app) printChecks(w io.Writer, checks []operation.Check, full bool) {
 				fmt.Fprintf(w, "        why: %s\n", wrap(c.Why, checkWidth, "        "))
 			}
 			if c.Mend != "" {
-				fmt.Fprintf(w, "        mend: %s\n", wrap(c.Mend, checkWidth, "        "))
+				fmt.Fprintf(w, "        Fix: %s\n", wrap(c.Mend, checkWidth, "        "))
 			}
 		}
 	}
@@ -193,7 +193,7 @@ func (a *app) printPlan(w io.Writer, p *operation.Plan, full bool) {
 		fmt.Fprintf(w, "  - %s\n", wrap(e, checkWidth, "    "))
 	}
 	if p.Destroys != "" {
-		fmt.Fprintf(w, "  ! This throws away %s.\n", wrap(p.Destroys, checkWidth, "    "))
+		fmt.Fprintf(w, "  ! This discards %s.\n", wrap(p.Destroys, checkWidth, "    "))
 	}
 	if len(p.Choices) > 0 {
 		fmt.Fprintln(w, "\nCandidates")

@@ -80,8 +80,8 @@ func Main() int {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use: "crosstwin", Short: "Keeps a database primary and its replicas identical", SilenceUsage: true, SilenceErrors: true, Version: Version,
-		Long: "Cross Twin keeps a PostgreSQL primary and its replicas identical: it seeds replicas,\nwatches them, moves the primary role, and brings an old primary back without\nlosing or forking data.",
+		Use: "crosstwin", Short: "Keep a database primary and its replicas identical", SilenceUsage: true, SilenceErrors: true, Version: Version,
+		Long: "Cross Twin keeps a PostgreSQL or MariaDB primary and its replicas identical: it seeds\nreplicas, watches them, moves the primary role, and brings an old primary back without\nlosing or forking data.",
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			switch o := a.v.GetString("output"); o {
 			case "table", "json", "yaml":
@@ -96,7 +96,7 @@ func (a *app) root() *cobra.Command {
 	f.String("service", defaultService, "address of the service")
 	f.String("token", "", "access token")
 	f.String("ca", "", "file with the authority of an https service")
-	f.BoolP("quiet", "q", false, "say only what matters")
+	f.BoolP("quiet", "q", false, "print only results and errors")
 	f.Bool("no-color", false, "no colours")
 	a.v.SetEnvPrefix("crosstwin")
 	a.v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
@@ -109,6 +109,8 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.serveCommand(), a.agentCommand(), a.demoCommand(), a.tourCommand(), a.simulateCommand(), a.loginCommand(), a.versionCommand(), a.openapiCommand(),
 		a.clusterCommand(), a.serverCommand(), a.checkCommand(), a.statusCommand(), a.watchCommand(), a.lagCommand(), a.logCommand(), a.conflictsCommand(), a.driftCommand(), a.tailCommand(), a.operationCommand(), a.alertCommand(), a.recordsCommand(), a.tokenCommand())
 	root.AddCommand(a.actCommands()...)
+	root.AddCommand(a.docsCommand())
+	a.withHelp(root)
 	return root
 }
 

@@ -21,7 +21,7 @@ import (
 )
 
 func (a *app) statusCommand() *cobra.Command {
-	return &cobra.Command{Use: "status [CLUSTER]", Short: "What state the clusters are in, in one sentence and one table each", Args: cobra.MaximumNArgs(1),
+	return &cobra.Command{Use: "status [CLUSTER]", Short: "Show the state of the clusters: one sentence and one table each", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -111,7 +111,7 @@ func seen(seconds float64) string {
 }
 
 func (a *app) watchCommand() *cobra.Command {
-	return &cobra.Command{Use: "watch CLUSTER", Short: "Live positions and lag", Args: exactly(1),
+	return &cobra.Command{Use: "watch CLUSTER", Short: "Show positions and lag, live", Args: exactly(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -156,7 +156,7 @@ func (a *app) watch(ctx context.Context, c *client.Client, cluster string) error
 			return err
 		}
 		if live {
-			fmt.Fprintf(a.out, "\x1b[H\x1b[2K%s", a.paint(view.Unseen, "CONNECTION LOST: what stands below is old. Trying again …"))
+			fmt.Fprintf(a.out, "\x1b[H\x1b[2K%s", a.paint(view.Unseen, "CONNECTION LOST: the data below is old. Trying again …"))
 		} else {
 			fmt.Fprintln(a.err, "connection lost, trying again")
 		}

@@ -48,7 +48,7 @@ func (a *app) followCommand() *cobra.Command {
 }
 
 func (a *app) conflictsCommand() *cobra.Command {
-	return &cobra.Command{Use: "conflicts CLUSTER", Short: "Queries on replicas that replay cancelled, and what that is traded for", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	return &cobra.Command{Use: "conflicts CLUSTER", Short: "Show queries that replay cancelled on replicas, and the trade behind them", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		x, err := c.Conflicts(cmd.Context(), args[0])
 		if err != nil {
 			return err
@@ -83,7 +83,7 @@ func (a *app) printConflicts(w io.Writer, x view.Conflicts) {
 }
 
 func (a *app) driftCommand() *cobra.Command {
-	return &cobra.Command{Use: "drift CLUSTER", Short: "Settings in which the servers differ, and why that matters at a role change", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	return &cobra.Command{Use: "drift CLUSTER", Short: "Show settings in which the servers differ, and why that matters at a role change", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 		d, err := c.Drift(cmd.Context(), args[0])
 		if err != nil {
 			return err

@@ -47,7 +47,7 @@ func (e *execution) await(ctx context.Context, i int, s *operation.Step) (string
 		}
 		select {
 		case <-ctx.Done():
-			return seen, fmt.Errorf("after %.1f s still not so: %s", time.Since(began).Seconds(), missing)
+			return seen, fmt.Errorf("gave up after %.1f s: %s", time.Since(began).Seconds(), missing)
 		case <-time.After(every):
 		}
 	}

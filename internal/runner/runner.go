@@ -81,7 +81,7 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 	e := &execution{Runner: r, op: &op}
 	at := e.next()
 	if op.State == operation.Undoing {
-		e.note(nil, "warn", "the service was restarted while this was being put back: going on with that")
+		e.note(nil, "warn", "the service was restarted while this was being undone: continuing")
 		return e.undo(ctx, at, errors.New(op.Message))
 	}
 	if resumed {
@@ -91,7 +91,7 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 			return e.undo(ctx, at, why)
 		}
 		at = op.Plan.ResumeAt(at)
-		e.note(nil, "warn", fmt.Sprintf("the service was restarted: going on with step %d of %d", min(at+1, len(op.Steps)), len(op.Steps)))
+		e.note(nil, "warn", fmt.Sprintf("the service was restarted: continuing with step %d of %d", min(at+1, len(op.Steps)), len(op.Steps)))
 	}
 	return e.forward(ctx, at)
 }
@@ -171,11 +171,11 @@ func (e *execution) forward(ctx context.Context, at int) error {
 		case operation.Undo:
 			return e.undo(ctx, i, fmt.Errorf("%s: %w", s.Title, err))
 		default:
-			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("step %d, %s, failed: %v. What follows: %s", i+1, s.Title, err, s.IfFails))
+			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("step %d, %s, failed: %v. Result: %s", i+1, s.Title, err, s.IfFails))
 		}
 	}
 	if len(e.passedOver) > 0 {
-		return e.end(ctx, operation.OutcomeNeedsYou, "gone through, but this failed: "+strings.Join(e.passedOver, "; "))
+		return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("all steps ran, %d failed: %s", len(e.passedOver), strings.Join(e.passedOver, "; ")))
 	}
 	return e.end(ctx, operation.OutcomeFinished, e.closing())
 }
@@ -245,7 +245,7 @@ func (e *execution) undo(ctx context.Context, at int, why error) error {
 	}
 	for i := 0; i <= min(at, len(steps)-1); i++ {
 		if steps[i].Gone != "" {
-			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("%v; what can be was put back, but %s", why, steps[i].Gone))
+			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("%v; what can be was undone, but %s", why, steps[i].Gone))
 		}
 	}
 	return e.end(ctx, operation.OutcomeUndone, why.Error())

@@ -1,11 +1,11 @@
 package service
 
 import (
-	"bufio"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"path"
 	"sort"
 	"strings"
@@ -75,31 +75,20 @@ func (s *Service) openTerm(ctx context.Context, op *operation.Operation, term in
 	return errors.Join(errs...)
 }
 
-// reread reads a saved tail back from its agent: the file has to name every
-// committed transaction of the listing, before anything is removed.
+// reread reads a saved tail back from its agent before anything is removed: it
+// has to be the file that was written, and every committed transaction of the
+// listing has to be in it.
 func (s *Service) reread(ctx context.Context, op *operation.Operation, c verb.Reread) (any, int64, error) {
 	t := c.Tail
-	r, w := io.Pipe()
-	go func() { w.CloseWithError(s.SalvageFile(ctx, op.Cluster, c.Server, path.Base(t.Saved), w)) }()
-	defer r.Close()
-	named := map[string]bool{}
-	lines := bufio.NewReader(r)
-	for {
-		line, err := lines.ReadString('\n')
-		if f := strings.Fields(line); len(f) > 3 && f[0] == "--" && f[1] == "transaction" && f[3] == "committed" {
-			named[f[2]] = true
-		}
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return nil, 0, fmt.Errorf("could not read %s back from %s: %w", t.Saved, c.Server, err)
-		}
+	h := sha256.New()
+	if err := s.SalvageFile(ctx, op.Cluster, c.Server, path.Base(t.Saved), h); err != nil {
+		return nil, 0, fmt.Errorf("could not read %s back from %s: %w", t.Saved, c.Server, err)
 	}
-	for _, x := range t.Transactions {
-		if x.Outcome == "committed" && !named[x.Name()] {
-			return nil, 0, fmt.Errorf("transaction %s is missing in the saved tail %s on %s", x.Name(), t.Saved, c.Server)
-		}
+	if got := hex.EncodeToString(h.Sum(nil)); got != t.Digest {
+		return nil, 0, fmt.Errorf("the saved tail %s on %s is not the file that was written: its digest is %s, not %s", t.Saved, c.Server, got, t.Digest)
+	}
+	if name, missing := t.NotSaved(); missing {
+		return nil, 0, fmt.Errorf("transaction %s is missing in the saved tail %s on %s", name, t.Saved, c.Server)
 	}
 	s.completeTail(ctx, op.Cluster, op.Plan.Primary, &t)
 	return t, 0, nil

@@ -28,14 +28,14 @@ var validName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
 
 func checkName(kind, name string) error {
 	if !validName.MatchString(name) {
-		return badInput("%q is no name for a %s: use small letters, digits and hyphens, a letter first, at most 31", name, kind)
+		return badInput("invalid name %q for a %s: use small letters, digits and hyphens, a letter first, at most 31", name, kind)
 	}
 	return nil
 }
 
 func (s *Service) audit(ctx context.Context, who, from, action, target, detail string) {
 	if err := s.Store.AddEvent(ctx, access.Event{Who: who, From: from, Action: action, Target: target, Detail: detail}); err != nil {
-		s.log.Error("the audit trail cannot be written", "error", err)
+		s.log.Error("the audit trail could not be written", "error", err)
 	}
 }
 

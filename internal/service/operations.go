@@ -33,7 +33,7 @@ func (e RefusedError) Error() string { return e.Reason }
 type ConfirmError struct{ Plan *operation.Plan }
 
 func (e ConfirmError) Error() string {
-	return fmt.Sprintf("this throws away %s: to confirm, give the name %q", e.Plan.Destroys, e.Plan.ConfirmName)
+	return fmt.Sprintf("this discards %s: to confirm, give the name %q", e.Plan.Destroys, e.Plan.ConfirmName)
 }
 
 // ChangedError says that the plan made at the start differs from the one that
@@ -325,7 +325,7 @@ func (s *Service) Tail(ctx context.Context, cluster, server string) (*verb.Exami
 		return nil, badInput("%s is the primary of %s: its writes are the cluster's own", server, cluster)
 	}
 	if in.Examination == nil {
-		return nil, fmt.Errorf("%s's data could not be examined: see that its agent runs, and the agent's log", server)
+		return nil, fmt.Errorf("%s's data could not be examined: check that its agent runs, and read the agent's log", server)
 	}
 	return in.Examination, nil
 }

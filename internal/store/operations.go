@@ -249,7 +249,7 @@ func (s *Store) SetUndoing(ctx context.Context, id int64, why string) error {
 		if _, err := tx.ExecContext(ctx, "update operations set state = ?, message = ? where id = ?", operation.Undoing, why, id); err != nil {
 			return err
 		}
-		return addEntry(ctx, tx, id, nil, "warn", "putting back what was done: "+why)
+		return addEntry(ctx, tx, id, nil, "warn", "undoing what was done: "+why)
 	})
 }
 

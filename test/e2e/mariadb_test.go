@@ -122,7 +122,7 @@ func TestSeedByDump(t *testing.T) {
 	w := newWorldOf(t, demo.Cargo, false)
 	load := w.Load(1, 10*time.Millisecond)
 	defer load.Stop()
-	w.must(0, []string{"load a dump of gull", "tern follows gull", "finished"}, "seed", "bookings", "tern", "--way", "dump", "--yes", "--compare")
+	w.must(0, []string{"Load a dump of gull", "tern follows gull", "finished"}, "seed", "bookings", "tern", "--way", "dump", "--yes", "--compare")
 	w.must(2, []string{`no way "stream"`}, "seed", "bookings", "heron", "--way", "stream", "--yes")
 	w.must(0, []string{"heron follows gull"}, "seed", "bookings", "heron", "--yes")
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})

@@ -182,7 +182,7 @@ func TestSameNumberIsNoKinship(t *testing.T) {
 	if n := w.writable(); n != 1 {
 		t.Fatalf("%d servers take writes", n)
 	}
-	text := w.must(3, []string{"although both say timeline 2", "follow is not possible"}, "rejoin", "bookings", "tern", "--way", "follow", "--yes")
+	text := w.must(3, []string{"although both report timeline 2", "follow is not possible"}, "rejoin", "bookings", "tern", "--way", "follow", "--yes")
 	if !strings.Contains(text, "a rewind cannot see a fork between") {
 		t.Errorf("it does not say why a rewind is no way:\n%s", text)
 	}

@@ -126,7 +126,7 @@ func TestServeTLS(t *testing.T) {
 	}
 	d.cmd.Process.Signal(syscall.SIGTERM)
 	if err := d.cmd.Wait(); err != nil || !strings.Contains(d.said(), "service stopped") {
-		t.Errorf("it did not end in an orderly way: %v\n%s", err, d.said())
+		t.Errorf("it did not stop cleanly: %v\n%s", err, d.said())
 	}
 }
 

@@ -70,7 +70,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	// A candidate stopped: nobody else may take over.
 	demo.StopDatabase(w.Server("tern"))
 	expect("stopped", func(v view.View) bool { return v.Find("tern").Health == view.Stopped && v.CanLose == 0 },
-		"tern is stopped", "stopped in an orderly way", "It cannot lose another server", "crosstwin rejoin bookings tern")
+		"tern is stopped", "stopped cleanly", "It cannot lose another server", "crosstwin rejoin bookings tern")
 	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes", "--accept-loss", "tern")
 	w.settled()
 
@@ -86,7 +86,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 
 	// Somebody else's slot is not ours to judge; one of ours without a server is.
 	w.sql("gull", "select pg_create_physical_replication_slot('ct_puffin', true)")
-	expect("slot", func(v view.View) bool { return len(v.Problems) > 0 }, "slot ct_puffin on gull is read by nobody")
+	expect("slot", func(v view.View) bool { return len(v.Problems) > 0 }, "slot ct_puffin on gull is belongs to no server of bookings")
 	w.sql("gull", "select pg_drop_replication_slot('ct_puffin')")
 }
 
@@ -172,7 +172,7 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	w.settled()
 
 	w.sql("tern", "stop slave", "change master to master_delay = 2", "start slave")
-	expect("delayed", func(s *view.Server, _ view.View) bool { return s.Health == view.InStep && s.Lag.Seconds > 1 }, "held back on purpose by 2.0 s")
+	expect("delayed", func(s *view.Server, _ view.View) bool { return s.Health == view.InStep && s.Lag.Seconds > 1 }, "delayed by 2.0 s")
 	w.sql("tern", "stop slave", "change master to master_delay = 0", "start slave")
 	w.settled()
 
@@ -188,7 +188,7 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	w.sql("tern", "insert into cargo.ports values (88, 'by hand')")
 	expect("local write", func(s *view.Server, _ view.View) bool { return s.Health == view.Adrift }, "tern is adrift", "it holds transactions up to 1-12-")
 	w.must(0, []string{"1 inserts", "id=88, name='by hand'"}, "tail", "bookings", "tern")
-	w.must(0, []string{"tern follows gull", "undo what tern wrote"}, "rejoin", "bookings", "tern", "--yes", "--accept-loss", "tern")
+	w.must(0, []string{"tern follows gull", "Undo what tern wrote"}, "rejoin", "bookings", "tern", "--yes", "--accept-loss", "tern")
 	w.settled()
 	if n := w.query("tern", "select count(*) from cargo.ports where id = 88"); n != "0" {
 		t.Error("the row is still there")

@@ -151,12 +151,15 @@ type Address struct {
 
 // Upstream is the link of a replica to the server it follows.
 type Upstream struct {
-	Host        string  `json:"host"`
-	Port        int     `json:"port"`
-	Slot        string  `json:"slot,omitempty"`
-	Connected   bool    `json:"connected"`
-	State       string  `json:"state,omitempty"`
-	Problem     string  `json:"problem,omitempty"`
+	Host      string `json:"host"`
+	Port      int    `json:"port"`
+	Slot      string `json:"slot,omitempty"`
+	Connected bool   `json:"connected"`
+	State     string `json:"state,omitempty"`
+	Problem   string `json:"problem,omitempty"`
+	// Refused: the upstream refuses its log to this server, as not its own
+	// history (MariaDB, error 1236).
+	Refused     bool    `json:"refused,omitempty"`
 	IdleSeconds float64 `json:"idle_seconds"` // since the last message
 	// ApplierProblem is the error at which applying stopped, with its number.
 	ApplierProblem string `json:"applier_problem,omitempty"`

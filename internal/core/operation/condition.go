@@ -155,7 +155,7 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		case o.Data.Empty:
 			return false, c.Server + " holds no database"
 		case o.Data.Unfinished != "":
-			return false, "a " + o.Data.Unfinished + " broke off on " + c.Server
+			return false, "a " + o.Data.Unfinished + " was interrupted on " + c.Server
 		}
 		return true, c.Server + " holds a whole database"
 	},

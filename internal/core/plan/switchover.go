@@ -128,8 +128,8 @@ func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, st
 			if ch.Server == in.Request.To {
 				c.Evidence = ch.Server + " may not take over: " + ch.Why
 				c.Mend = "name another server, or give it a rank: crosstwin server set " + in.View.Cluster + " " + ch.Server + " --rank 1"
-				if ch.Why != "its rank is never" {
-					c.Mend = "mend " + ch.Server + " first, or name another server"
+				if x := in.member(ch.Server); x != nil && x.Rank > 0 {
+					c.Mend = "repair " + ch.Server + " first, or name another server"
 				}
 			}
 		}

@@ -95,7 +95,7 @@ func isReplica(v *view.View, name string) bool {
 		return follows(v, name)
 	}
 	o := s.Observation
-	return o != nil && o.Process.Running && o.Process.Role == observation.Replica && s.Follows == v.Primary && o.Links.Upstream != nil && !strings.Contains(o.Links.Upstream.Problem, "1236")
+	return o != nil && o.Process.Running && o.Process.Role == observation.Replica && s.Follows == v.Primary && o.Links.Upstream != nil && !o.Links.Upstream.Refused
 }
 
 // needsFrom gives the position after which a server needs the primary's log;

@@ -68,6 +68,7 @@ func TestTrim(t *testing.T) {
 			m[1].Last.Links.Upstream.Connected, m[1].Last.Log.Applied, m[1].Last.Log.KinAt = false, "1-11-85", "1-11-75"
 		}, "cargo-bin.000003", "", "needed by plover"},
 		"refused by the primary counts by its newest mark": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
+			m[1].Last.Links.Upstream.Refused = true
 			m[1].Last.Links.Upstream.Connected, m[1].Last.Links.Upstream.Problem = false, "error 1236: the GTID is not in the master's binlog"
 			m[1].Last.Log.Applied, m[1].Last.Log.KinAt = "1-11-95", "1-11-75"
 		}, "cargo-bin.000002", "", "needed by plover"},

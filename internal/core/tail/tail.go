@@ -21,6 +21,24 @@ type Tail struct {
 	// database was not opened to look up their names.
 	Unnamed bool   `json:"unnamed"`
 	Saved   string `json:"saved,omitempty"` // file of the salvage on the agent's host
+	// Digest is that of the saved file (SHA-256), Holds are the committed
+	// transactions that were written into it.
+	Digest string   `json:"digest,omitempty"`
+	Holds  []string `json:"holds,omitempty"`
+}
+
+// NotSaved returns the first committed transaction that the saved file lacks.
+func (t *Tail) NotSaved() (string, bool) {
+	held := map[string]bool{}
+	for _, n := range t.Holds {
+		held[n] = true
+	}
+	for _, x := range t.Transactions {
+		if x.Outcome == "committed" && !held[x.Name()] {
+			return x.Name(), true
+		}
+	}
+	return "", false
 }
 
 // Transaction is one transaction of a tail.

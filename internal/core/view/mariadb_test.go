@@ -50,7 +50,7 @@ func TestAssessMariaDB(t *testing.T) {
 		}), Behind, 500, 10, "applied", "replay does not keep up"},
 		{"not received", plover(func(o *observation.Server) {
 			o.Log.Applied, o.Log.AppliedAt, o.Log.Received, o.Log.ReceivedAt = "1-11-150", "b.000001:900", "1-11-150", "b.000001:900"
-		}), Behind, 500, 10, "sent", "the primary"},
+		}), Behind, 500, 10, "sent", "not yet sent"},
 		{"held back on purpose", plover(func(o *observation.Server) {
 			o.Log.Applied, o.Log.AppliedAt, o.Links.Upstream.DelaySeconds = "1-11-150", "b.000001:900", 30
 		}), InStep, 500, 10, "applied", "delayed by 30.0 s"},

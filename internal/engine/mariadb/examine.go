@@ -27,7 +27,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 		return x, nil
 	}
 	if x.Unfinished != "" {
-		x.WhyNot = "a " + x.Unfinished + " broke off here"
+		x.WhyNot = "a " + x.Unfinished + " was interrupted here"
 		return x, nil
 	}
 	if a.Line.System != "" && o.Data.System != "" && a.Line.System != o.Data.System {

@@ -182,6 +182,7 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 		o.Config.Live[verb.Delay] = strconv.Itoa(delay)
 		if n := l["Last_IO_Errno"]; n != "0" && n != "" {
 			u.Problem = "error " + n + ": " + l["Last_IO_Error"]
+			u.Refused = n == "1236" // ER_MASTER_FATAL_ERROR_READING_BINLOG
 		} else if l["Slave_IO_Running"] == "No" {
 			u.Problem = "the receiver is stopped"
 		}

@@ -39,7 +39,7 @@ func (e *Engine) Start(ctx context.Context, as observation.Role) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if u := e.memory.Unfinished(); u != "" {
-		return fmt.Errorf("%s: a %s broke off in %s: its data belongs to no single moment and it must not be started; seed or rejoin it again", e.cfg.Name, u, e.cfg.DataDir)
+		return fmt.Errorf("%s: a %s was interrupted in %s: its data is inconsistent and it must not be started; seed or rejoin it again", e.cfg.Name, u, e.cfg.DataDir)
 	}
 	if err := e.launch(ctx); err != nil {
 		return err

@@ -66,7 +66,7 @@ func (e *Engine) quiesce(ctx context.Context) error {
 		defer cancel()
 		end(c)
 		if stuck := e.exec(back, "set global read_only = "+readOnly+"; set global event_scheduler = "+scheduler); stuck != nil {
-			return fmt.Errorf("end writes on %s: %w; and it could not be put back: %w", e.cfg.Name, err, stuck)
+			return fmt.Errorf("could not end writes on %s: %w; and it could not be undone: %w", e.cfg.Name, err, stuck)
 		}
 		return fmt.Errorf("end writes on %s: %w; writes go on", e.cfg.Name, err)
 	}

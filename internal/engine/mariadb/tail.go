@@ -113,19 +113,19 @@ func (e *Engine) Salvage(ctx context.Context, a verb.Salvage, dir string, progre
 		return nil, err
 	}
 	path := filepath.Join(dir, fmt.Sprintf("%s-%s.sql", a.Name, time.Now().UTC().Format("20060102T150405")))
-	if err := c.save(path, e.cfg.Name); err != nil {
-		return nil, fmt.Errorf("save the tail of %s: %w", e.cfg.Name, err)
-	}
 	t := c.listing()
 	t.Saved = path
+	if t.Holds, err = c.save(path, e.cfg.Name); err != nil {
+		return nil, fmt.Errorf("save the tail of %s: %w", e.cfg.Name, err)
+	}
 	return t, nil
 }
 
-// save writes the file and syncs it.
-func (c *comparison) save(path, server string) error {
+// save writes the file and syncs it; it returns the transactions written.
+func (c *comparison) save(path, server string) (held []string, err error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer f.Close()
 	w := bufio.NewWriter(f)
@@ -135,15 +135,16 @@ func (c *comparison) save(path, server string) error {
 	fmt.Fprintf(w, "create database if not exists crosstwin_salvage;\n")
 	made := map[string]bool{}
 	for _, tg := range c.tail {
-		saveGroup(w, tg.group, made)
+		held = append(held, saveGroup(w, tg.group, made))
 	}
 	if err := w.Flush(); err != nil {
-		return err
+		return nil, err
 	}
-	return f.Sync()
+	return held, f.Sync()
 }
 
-func saveGroup(w *bufio.Writer, g *binlog.Group, made map[string]bool) {
+// saveGroup writes one transaction and returns its name.
+func saveGroup(w *bufio.Writer, g *binlog.Group, made map[string]bool) string {
 	x := transactionOf(g)
 	fmt.Fprintf(w, "\n-- transaction %s committed at %s\n", x.GTID, x.At.Format(time.RFC3339))
 	if x.WhyNotUndone != "" {
@@ -167,6 +168,7 @@ func saveGroup(w *bufio.Writer, g *binlog.Group, made map[string]bool) {
 			saveImage(w, table, x.GTID, r.Kind, "after", ch.After)
 		}
 	}
+	return x.Name()
 }
 
 func saveImage(w *bufio.Writer, table, gtid, kind, image string, row []binlog.Value) {

@@ -37,7 +37,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 	if x.Unfinished != "" {
 		x.Rewindable = x.Rewindable && x.Unfinished == "rewind"
 		if !x.Rewindable {
-			x.WhyNot = "a copy that broke off cannot be rewound"
+			x.WhyNot = "an interrupted copy cannot be rewound"
 		}
 		return x, nil
 	}

@@ -91,7 +91,7 @@ func (e *Engine) restoreOwnFiles() error {
 			err = e.WriteOwned(e.Path(n), b)
 		}
 		if err != nil {
-			return fmt.Errorf("put back the settings of %s: %w", e.cfg.Name, err)
+			return fmt.Errorf("restore the settings of %s: %w", e.cfg.Name, err)
 		}
 	}
 	return nil

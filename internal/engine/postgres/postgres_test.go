@@ -353,7 +353,7 @@ func TestStartFails(t *testing.T) {
 	}
 	os.WriteFile(conf, good, 0o600)
 	p.notes.Left = "rewind"
-	if err := p.Start(p.ctx(), "replica"); err == nil || !strings.Contains(err.Error(), "a rewind broke off") {
+	if err := p.Start(p.ctx(), "replica"); err == nil || !strings.Contains(err.Error(), "a rewind was interrupted") {
 		t.Errorf("%v", err)
 	}
 	p.notes.Left = ""

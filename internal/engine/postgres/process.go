@@ -62,7 +62,7 @@ func (e *Engine) Start(ctx context.Context, as observation.Role) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if u := e.memory.Unfinished(); u != "" {
-		return fmt.Errorf("%s: a %s broke off in %s: its files belong to no single moment and it must not be started; seed or rejoin it again", e.cfg.Name, u, e.cfg.DataDir)
+		return fmt.Errorf("%s: a %s was interrupted in %s: its files are inconsistent and it must not be started; seed or rejoin it again", e.cfg.Name, u, e.cfg.DataDir)
 	}
 	if as == observation.Primary {
 		return e.startPrimary(ctx)
@@ -176,7 +176,7 @@ func (e *Engine) Stop(ctx context.Context) error {
 				return err
 			}
 			if !c.Clean() {
-				return fmt.Errorf("%s ended, but not in an orderly way: its data says %q", e.cfg.Name, c.State)
+				return fmt.Errorf("%s stopped, but not cleanly: its data says %q", e.cfg.Name, c.State)
 			}
 			return nil
 		}

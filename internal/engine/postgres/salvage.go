@@ -188,6 +188,7 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.Salvage, t
 		return err
 	}
 	w := bufio.NewWriter(f)
+	t.Holds = nil
 	writeSalvageHead(w, e.cfg.Name, t)
 	byDB := map[string][]pgtool.Relation{}
 	for r := range rows {
@@ -259,6 +260,9 @@ func writeSalvageHead(w *bufio.Writer, name string, t *tail.Tail) {
 	fmt.Fprintf(w, "-- Each row is what the tail left of it: its transaction and time stand in the first two columns.\n--\n")
 	for _, x := range t.Transactions {
 		fmt.Fprintf(w, "-- transaction %d %s %s\n", x.ID, x.Outcome, x.At.Format(time.RFC3339Nano))
+		if x.Outcome == "committed" {
+			t.Holds = append(t.Holds, x.Name())
+		}
 		if x.Schema {
 			fmt.Fprintln(w, "--     changed definitions: compare the two servers' pg_dump --schema-only")
 		}

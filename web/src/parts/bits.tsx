@@ -7,7 +7,7 @@ export function Problem({ error }: { error: unknown }) {
   const text = error instanceof Error ? error.message : String(error);
   return (
     <div className="problem" role="alert">
-      <b>{error instanceof Refusal ? error.problem.title : "It could not be done"}</b>
+      <b>{error instanceof Refusal ? error.problem.title : "Internal error"}</b>
       <p>{text}</p>
     </div>
   );
