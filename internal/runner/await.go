@@ -3,7 +3,6 @@ package runner
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -43,7 +42,7 @@ func (e *execution) await(ctx context.Context, i int, s *operation.Step) (string
 			return seen, nil
 		}
 		if i < e.op.Plan.NoReturnStep() && time.Since(began) > time.Second && e.Journal.Cancelled(ctx, e.op.ID) {
-			return seen, errors.New("it was cancelled")
+			return seen, errCancelled
 		}
 		select {
 		case <-ctx.Done():

@@ -28,12 +28,13 @@ import (
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/words"
+	"crosstwin/internal/store"
 )
 
 // Journal is what the runner needs of the records.
 type Journal interface {
 	Operation(ctx context.Context, id int64) (operation.Operation, error)
-	StartStep(ctx context.Context, id int64, seq int, title string) error
+	StartStep(ctx context.Context, id int64, seq int, title string, noReturn bool) error
 	EndStep(ctx context.Context, id int64, seq int, state operation.StepState, seen, problem, text string, facts map[string]json.RawMessage) error
 	SetProgress(ctx context.Context, id int64, seq int, p operation.Progress) error
 	SetUndoing(ctx context.Context, id int64, why string) error
@@ -85,7 +86,7 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 		return e.undo(ctx, at, errors.New(op.Message))
 	}
 	if resumed {
-		if op.Plan.UndoOnRestart && at < op.Plan.NoReturnStep() && at < len(op.Steps) {
+		if op.Plan.UndoOnRestart && !op.PastReturn && at < op.Plan.NoReturnStep() && at < len(op.Steps) {
 			why := fmt.Errorf("the service was restarted before the point of no return, at step %d (%s)", at+1, op.Plan.Steps[at].Title)
 			e.note(nil, "warn", why.Error())
 			return e.undo(ctx, at, why)
@@ -95,6 +96,8 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 	}
 	return e.forward(ctx, at)
 }
+
+var errCancelled = errors.New("it was cancelled")
 
 // execution is one operation being carried out.
 type execution struct {
@@ -137,12 +140,17 @@ func (e *execution) forward(ctx context.Context, at int) error {
 	p := &e.op.Plan
 	for i := at; i < len(p.Steps); i++ {
 		s := &p.Steps[i]
-		if i <= p.NoReturnStep() && i > 0 && e.Journal.Cancelled(ctx, e.op.ID) {
-			return e.undo(ctx, i-1, errors.New("it was cancelled"))
+		if i < p.NoReturnStep() && i > 0 && !e.op.PastReturn && e.Journal.Cancelled(ctx, e.op.ID) {
+			return e.undo(ctx, i-1, errCancelled)
 		}
-		if err := e.Journal.StartStep(ctx, e.op.ID, i, s.Title); err != nil {
+		noReturn := i == p.NoReturnStep()
+		switch err := e.Journal.StartStep(ctx, e.op.ID, i, s.Title, noReturn && !e.op.PastReturn); {
+		case errors.Is(err, store.ErrCancelled):
+			return e.undo(ctx, i-1, errCancelled)
+		case err != nil:
 			return err
 		}
+		e.op.PastReturn = e.op.PastReturn || noReturn
 		e.changed()
 		e.killpoint(s.Name, "before")
 		seen, err := e.step(ctx, i, s)
@@ -221,8 +229,28 @@ func (e *execution) end(ctx context.Context, outcome operation.Outcome, message 
 	return err
 }
 
-// undo puts back steps from at down to the first, in reverse order.
+// begunAlready reports whether the point of no return has taken effect although
+// the journal does not know: a journal from a backup may be older than what the
+// servers did. Then nothing may be undone.
+func (e *execution) begunAlready(ctx context.Context) bool {
+	n := e.op.Plan.NoReturnStep()
+	if n == len(e.op.Plan.Steps) || len(e.op.Plan.Steps[n].After) == 0 {
+		return false
+	}
+	s := &e.op.Plan.Steps[n]
+	_, missing := e.look(ctx, n, s, s.After)
+	return missing == ""
+}
+
+// undo puts back steps from at down to the first, in reverse order. Once the
+// point of no return has begun, by the journal or by what the servers show,
+// nothing is undone: the operation goes forward instead.
 func (e *execution) undo(ctx context.Context, at int, why error) error {
+	if e.op.State != operation.Undoing && (e.op.PastReturn || e.begunAlready(ctx)) {
+		n := e.op.Plan.NoReturnStep()
+		e.note(nil, "warn", fmt.Sprintf("%v; the point of no return (step %d, %s) has taken effect already, so nothing is undone", why, n+1, e.op.Plan.Steps[n].Title))
+		return e.forward(ctx, n)
+	}
 	if e.op.State != operation.Undoing {
 		if err := e.Journal.SetUndoing(ctx, e.op.ID, why.Error()); err != nil {
 			return err
@@ -446,7 +474,7 @@ func (e *execution) follow(ctx context.Context, i int, s *operation.Step, key st
 		}
 		if i < e.op.Plan.NoReturnStep() && e.Journal.Cancelled(ctx, e.op.ID) {
 			e.Servers.StopJob(ctx, e.op.Cluster, s.Server, key)
-			return errors.New("it was cancelled")
+			return errCancelled
 		}
 		select {
 		case <-ctx.Done():

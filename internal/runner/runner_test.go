@@ -326,10 +326,10 @@ func TestResume(t *testing.T) {
 		b := newBench(t)
 		op := b.run(c.kind, true, func(id int64) {
 			for i := range c.done {
-				b.st.StartStep(t.Context(), id, i, "x")
+				b.st.StartStep(t.Context(), id, i, "x", false)
 				b.st.EndStep(t.Context(), id, i, operation.StepDone, "", "", "done", nil)
 			}
-			b.st.StartStep(t.Context(), id, c.done, "x")
+			b.st.StartStep(t.Context(), id, c.done, "x", false)
 		}, steps()...)
 		if op.Outcome != c.outcome {
 			t.Errorf("%s: %s: %s", c.name, op.Outcome, op.Message)
@@ -342,7 +342,7 @@ func TestResume(t *testing.T) {
 	b := newBench(t)
 	op := b.run(operation.Switchover, true, func(id int64) {
 		for i := range 2 {
-			b.st.StartStep(t.Context(), id, i, "x")
+			b.st.StartStep(t.Context(), id, i, "x", false)
 			b.st.EndStep(t.Context(), id, i, operation.StepDone, "", "", "done", nil)
 		}
 		b.st.SetUndoing(t.Context(), id, "it broke")

@@ -163,12 +163,15 @@ func (s *Service) Cancel(ctx context.Context, id int64, who, from string) error 
 	if op.State == operation.Ended {
 		return badInput("operation %d has ended already: %s", id, op.Outcome)
 	}
-	n := op.Plan.NoReturnStep()
-	if n < len(op.Steps) && op.Steps[n].State != operation.StepWaiting {
+	err = s.Store.Cancel(ctx, id)
+	if errors.Is(err, store.ErrPastReturn) {
+		n := op.Plan.NoReturnStep()
 		return badInput("operation %d is past its point of no return (step %d, %s): it can only go forward", id, n+1, op.Plan.Steps[n].Title)
 	}
-	s.audit(ctx, who, from, "cancel", op.Cluster, fmt.Sprintf("operation %d", id))
-	return s.Store.Cancel(ctx, id)
+	if err == nil {
+		s.audit(ctx, who, from, "cancel", op.Cluster, fmt.Sprintf("operation %d", id))
+	}
+	return err
 }
 
 // gather collects everything a plan is made from, freshly: thorough

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crosstwin/internal/core/operation"
 	"database/sql"
@@ -29,11 +30,12 @@ type operationRow struct {
 	Cancelled    bool              `db:"cancelled"`
 	CreatedAt    string            `db:"created_at"`
 	EndedAt      sql.NullString    `db:"ended_at"`
+	PastReturn   bool              `db:"past_return"`
 }
 
 func (r operationRow) operation() (operation.Operation, error) {
 	o := operation.Operation{ID: r.ID, Cluster: r.Cluster, Kind: r.Kind, State: r.State, Outcome: r.Outcome, Term: r.Term, AskedBy: r.AskedBy, AskedFrom: r.AskedFrom, Message: r.Message,
-		PauseSeconds: r.PauseSeconds, Cancelled: r.Cancelled, CreatedAt: must(r.CreatedAt), EndedAt: parseTime(r.EndedAt), Facts: map[string]json.RawMessage{}, Steps: []operation.StepRecord{}}
+		PauseSeconds: r.PauseSeconds, Cancelled: r.Cancelled, PastReturn: r.PastReturn, CreatedAt: must(r.CreatedAt), EndedAt: parseTime(r.EndedAt), Facts: map[string]json.RawMessage{}, Steps: []operation.StepRecord{}}
 	if err := readPlan([]byte(r.Plan), &o.Plan); err != nil {
 		return o, fmt.Errorf("the plan of operation %d cannot be read: %w", r.ID, err)
 	}
@@ -200,9 +202,30 @@ func (s *Store) Unfinished(ctx context.Context) ([]int64, error) {
 	return ids, s.r.SelectContext(ctx, &ids, "select id from operations where state <> 'ended' order by id")
 }
 
+// ErrCancelled says that an operation was cancelled before the step that it
+// would have begun.
+var ErrCancelled = errors.New("it was cancelled")
+
+// ErrPastReturn says that an operation has begun its point of no return.
+var ErrPastReturn = errors.New("the operation is past its point of no return")
+
 // StartStep journals that a step begins, before anything is asked of a server.
-func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string) error {
+// The point of no return does not begin in a cancelled operation: that is one
+// atomic change with the cancellation.
+func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string, noReturn bool) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if noReturn {
+			var cancelled bool
+			if err := tx.GetContext(ctx, &cancelled, "select cancelled from operations where id = ?", id); err != nil {
+				return notFound(err)
+			}
+			if cancelled {
+				return ErrCancelled
+			}
+			if _, err := tx.ExecContext(ctx, "update operations set past_return = 1 where id = ?", id); err != nil {
+				return err
+			}
+		}
 		if _, err := tx.ExecContext(ctx, "update steps set state = ?, started_at = ?, ended_at = null, error = '', seen = '' where operation_id = ? and seq = ?", operation.StepRunning, now(), id, seq); err != nil {
 			return err
 		}
@@ -272,9 +295,18 @@ func (s *Store) EndOperation(ctx context.Context, id int64, outcome operation.Ou
 	})
 }
 
-// Cancel asks an operation to stop before its point of no return.
+// Cancel asks an operation to stop before its point of no return. Once that has
+// begun it is refused.
 func (s *Store) Cancel(ctx context.Context, id int64) error {
-	return s.one(ctx, "update operations set cancelled = 1 where id = ? and state <> 'ended'", id)
+	err := s.one(ctx, "update operations set cancelled = 1 where id = ? and state <> 'ended' and past_return = 0", id)
+	if err != ErrNotFound {
+		return err
+	}
+	op, err := s.Operation(ctx, id)
+	if err == nil && op.State != operation.Ended {
+		return ErrPastReturn
+	}
+	return cmp.Or(err, ErrNotFound)
 }
 
 // Cancelled tells whether that was asked.

@@ -82,7 +82,7 @@ func TestOneOperationACluster(t *testing.T) {
 	if _, err := s.AddRefused(ctx, p, "ada", "", "no"); err != nil {
 		t.Errorf("a refused one beside it: %v", err)
 	}
-	if err := s.StartStep(ctx, first, 0, "a"); err != nil {
+	if err := s.StartStep(ctx, first, 0, "a", false); err != nil {
 		t.Fatal(err)
 	}
 	facts := map[string]json.RawMessage{"mark": json.RawMessage(`{"id":"x"}`)}

@@ -57,13 +57,22 @@ func (s State) Accept(t int64, owner bool) (State, error) {
 }
 
 // Learn takes in a decision that is told again and again with every
-// observation. What is older than the state is ignored, not an error: the
-// asker learns the newer term from the answer.
+// observation. What is older than the accepted one is ignored, not an error: the
+// asker learns the newer term from the answer. A newer decision for another
+// server always ends ownership, whatever was noted since; one for this server
+// counts only while no newer term was noted.
 func (s State) Learn(t int64, owner bool) State {
-	if t <= s.Accepted || t < s.Noted {
+	if t <= s.Accepted || owner && t < s.Noted {
 		return s
 	}
-	return State{Noted: t, Accepted: t, Owner: owner}
+	return State{Noted: max(t, s.Noted), Accepted: t, Owner: owner}
+}
+
+// MayReopen reports whether a server that came back closed may be opened again
+// in the term that it owns: a fresh answer names it as the owner of exactly the
+// accepted term, and no newer term was noted.
+func (s State) MayReopen(t int64, owner bool) bool {
+	return owner && s.Owner && t == s.Accepted && s.Noted == s.Accepted
 }
 
 // MayAct tells whether an act of term t may be carried out here.

@@ -59,10 +59,12 @@ type Operation struct {
 	Message      string                     `json:"message,omitempty"`
 	PauseSeconds float64                    `json:"pause_seconds"`
 	Cancelled    bool                       `json:"cancelled"`
-	CreatedAt    time.Time                  `json:"created_at"`
-	EndedAt      *time.Time                 `json:"ended_at,omitempty"`
-	Steps        []StepRecord               `json:"steps"`
-	Journal      []Entry                    `json:"journal,omitempty"`
+	// PastReturn: the point of no return was begun; nothing is undone after that.
+	PastReturn bool         `json:"past_return"`
+	CreatedAt  time.Time    `json:"created_at"`
+	EndedAt    *time.Time   `json:"ended_at,omitempty"`
+	Steps      []StepRecord `json:"steps"`
+	Journal    []Entry      `json:"journal,omitempty"`
 }
 
 // StepRecord is how far one step of the plan has come.

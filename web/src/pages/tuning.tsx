@@ -147,7 +147,11 @@ function Live({ view, act }: { view: View; act: (r: Request) => void }) {
               <td className="mono">{n === "delay" ? "delay, in seconds" : n}</td>
               {servers.map((s) => (
                 <td key={s.name} data-l={s.name}>
-                  {s.observation?.config.live?.[n] === undefined ? "–" : <Change server={s.name} setting={n} value={s.observation.config.live[n] ?? ""} act={act} />}
+                  {s.observation?.config.live?.[n] === undefined ? (
+                    "–"
+                  ) : (
+                    <Change server={s.name} setting={n} value={s.observation.config.live[n] ?? ""} act={act} />
+                  )}
                 </td>
               ))}
             </tr>
