@@ -211,7 +211,7 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 		if in.Examination, err = s.examine(ctx, &in, req.Server); err != nil {
 			return in, err
 		}
-	case req.Kind == operation.Failover && in.View.Primary != "" && req.To != in.View.Primary:
+	case req.Kind == operation.Failover && in.View.Primary != "":
 		in.Examination, _ = s.examine(ctx, &in, in.View.Primary)
 	}
 	return in, nil
@@ -229,7 +229,11 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	defer cancel()
 	up := func(m view.Member) bool {
 		away := in.Request.Kind == operation.Failover && m.Name == in.View.Primary
-		return m.Last != nil && m.Problem == "" && m.Last.Process.Accepting && !away
+		if away {
+			// A server that is said to be off is tried: evidence beats a person's word.
+			return m.Last != nil && slices.Contains(in.Request.ConfirmStopped, m.Name)
+		}
+		return m.Last != nil && m.Problem == "" && m.Last.Process.Accepting
 	}
 	var wg sync.WaitGroup
 	var mu sync.Mutex

@@ -259,3 +259,9 @@ const (
 	UnfinishedSeed   = "seed"
 	UnfinishedRewind = "rewind"
 )
+
+// ReplicaState reports whether data records of itself that it was last a
+// replica's (PostgreSQL).
+func ReplicaState(state string) bool {
+	return state == "shut down in recovery" || state == "in archive recovery"
+}

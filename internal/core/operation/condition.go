@@ -49,6 +49,7 @@ const (
 	HasPassed     = "passed"         // applied the mark's position
 	HasMark       = "has mark"       // the mark was found in its own log
 	HoldsMost     = "holds most"     // received at least what Other received
+	LosesAtMost   = "loses at most"  // lacks at most Within of what Other wrote: up to Values[0], else to where it stopped
 	LogBegins     = "log begins"     // the oldest file of its log is Values[0]
 	HasCheckpoint = "has checkpoint" // a recovery would begin at Values[0] or after
 	HasSetting    = "has setting"    // setting Values[0] is Values[1]
@@ -145,8 +146,9 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 	},
 	HoldsMost: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
 		lacks, known := position.Lacks(engine, o.Log.Received, other.Log.Received)
-		return o.Log.Received != "" && (!known || lacks.IsZero()), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Log.Received, c.Other, other.Log.Received)
+		return o.Log.Received != "" && known && lacks.IsZero(), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Log.Received, c.Other, other.Log.Received)
 	},
+	LosesAtMost: losesAtMost,
 	HasNoted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		return o.Guard.Noted == c.Term, fmt.Sprintf("%s noted term %d", c.Server, o.Guard.Noted)
 	},
@@ -229,4 +231,17 @@ func baseUnit(s string) (float64, bool) {
 	n, err := strconv.ParseFloat(s[:i], 64)
 	unit, known := units[s[i:]]
 	return n * unit, err == nil && known
+}
+
+// losesAtMost: an end or a position that is not known fails it.
+func losesAtMost(c Condition, engine string, o, other *observation.Server) (bool, string) {
+	end := other.Log.ShutdownAt
+	if len(c.Values) > 0 {
+		end = c.Values[0]
+	}
+	if end == "" {
+		return false, "where " + c.Other + " stopped is not known"
+	}
+	lacks, known := position.Lacks(engine, cmp.Or(o.Log.Received, o.Log.Applied), end)
+	return known && !lacks.Exceeds(c.Within), fmt.Sprintf("%s received %s, %s's log ends at %s", c.Server, cmp.Or(o.Log.Received, o.Log.Applied, "nothing known"), c.Other, end)
 }

@@ -43,19 +43,56 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.checkClocks(p)
 
 	p.Closing = fmt.Sprintf("%s is primary of %s in term %d; %s does not follow yet; bring it back: crosstwin rejoin %s %s", cand, in.View.Cluster, p.Term, old, in.View.Cluster, old)
-	others := in.replicas(cand, old)
+	others := in.takePart(p, cand, old)
 	in.roleEffects(p, old, cand, others, "is fenced and stays stopped until it rejoins: the cluster has one server less meanwhile")
 	in.stepOpenTerm(p)
 	in.stepFence(p, old)
 	in.stepStart(p, cand)
 	in.stepsDetach(p, old, append([]string{cand}, others...))
 	in.stepsFetch(p, cand, others)
+	in.stepWhole(p, old, cand)
 	in.stepMakeSlots(p, "make-slots", cand, others)
 	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term), Call: verb.Seal(verb.Decide{Server: cand})}, Seconds: 0.01, IfFails: "the replicas follow " + old + " again"})
 	in.stepPromote(p, cand)
 	in.stepsAfterPromotion(p, cand, others)
 	in.stepsOfProof(p, cand, others)
 	return nil
+}
+
+// takePart returns the replicas that a failover moves. One whose applier has
+// stopped cannot take part: it is left out and named, and does not undo the
+// failover of the others.
+func (in *Input) takePart(p *operation.Plan, but ...string) []string {
+	var out []string
+	for _, n := range in.replicas(but...) {
+		if up := in.member(n).Last.Links.Upstream; up != nil && up.ApplierProblem != "" {
+			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn, Evidence: fmt.Sprintf("applying has stopped on %s: %s", n, up.ApplierProblem),
+				Why: "it is left as it is and has to rejoin later", Mend: fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
+			continue
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+// stepWhole compares, once everything stands still, what the candidate holds
+// with where the old primary's log ends. More than the loss that the plan named
+// is missing: the old primary is reopened, or nothing further happens. Where the
+// end cannot be known the plan has said so, and a person has accepted that.
+func (in *Input) stepWhole(p *operation.Plan, old, cand string) {
+	if p.Loss != nil && !p.Loss.Known || !in.seen(old) {
+		return
+	}
+	c := operation.Condition{Kind: operation.LosesAtMost, Server: cand, Other: old, Within: position.Distance{Unit: position.UnitOf(in.View.Engine)}}
+	title := fmt.Sprintf("Verify that %s holds everything that %s wrote", cand, old)
+	if p.Loss != nil {
+		c.Within = p.Loss.Distance
+		title = fmt.Sprintf("Verify that %s lacks no more than %s of what %s wrote", cand, words.Amount(p.Loss.Distance), old)
+	}
+	if x := in.Examination; x != nil && x.End != "" && !x.Running {
+		c.Values = []string{x.End}
+	}
+	p.AddStep(operation.Step{Name: "whole", Action: operation.Action{Title: title}, After: []operation.Condition{c}, Seconds: 0.1, Limit: 10, IfFails: "the replicas follow " + old + " again"})
 }
 
 // mayBeMade accepts who may take over, and who was asked for by name, is
@@ -70,9 +107,9 @@ func (in *Input) mayBeMade(s *view.Server) (bool, string) {
 	case startable && s.Name == in.Request.To:
 		return true, ""
 	case startable:
-		return false, s.WhyNot + "; it would be started first if it were asked for: --to " + s.Name
+		return false, words.Say(s.Unfit) + "; to start it first, ask for it: --to " + s.Name
 	}
-	return false, s.WhyNot
+	return false, words.Say(s.Unfit)
 }
 
 // stepStart starts a candidate that does not run, read-only.
@@ -110,16 +147,45 @@ func (in *Input) checkOldStopped(p *operation.Plan, old string) {
 	case slices.Contains(in.Request.ConfirmStopped, old):
 		c.Result, c.Evidence = operation.Warn, old+"'s agent does not answer; confirmed by you: "+old+" is off. Its agent fences it as soon as it learns of the new term"
 	default:
-		c.Result, c.Evidence = operation.Fail, old+"'s agent does not answer; "+old+" takes writes"
+		c.Result, c.Evidence = operation.Fail, old+"'s agent does not answer; "+old+" may still take writes"
 		c.Mend = "power " + old + " off or isolate it, verify, then: crosstwin failover " + in.View.Cluster + " --confirm-stopped " + old
 	}
 	p.AddCheck(c)
+	if !in.seen(old) {
+		in.checkNotAlive(p, old)
+	}
 	for _, m := range in.Members {
 		if m.Name == old || m.Last == nil || in.seen(m.Name) {
 			continue
 		}
 		if d, ok := in.ownerSees(m.Name); ok && d.State == "streaming" {
 			p.AddCheck(operation.Check{Name: "Unseen replica", Server: m.Name, Result: operation.Warn, Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate", Mend: "bring it back first if nothing may be lost"})
+		}
+	}
+}
+
+// freshSeconds is how long ago a message of an upstream is proof that it lives. A
+// link that only counts as connected is none: it does so for a minute after its
+// host has lost power (measured).
+const freshSeconds = 10
+
+// checkNotAlive refuses a person's word that a server is off while a replica
+// receives from it, or it answers a login: evidence beats that.
+func (in *Input) checkNotAlive(p *operation.Plan, old string) {
+	for _, m := range in.Members {
+		if m.Name == old || !in.seen(m.Name) || !m.Last.Process.Accepting || m.Last.Links.Upstream == nil || !m.Last.Links.Upstream.Connected {
+			continue
+		}
+		idle := m.Last.Links.Upstream.IdleSeconds
+		if s := in.View.Find(m.Name); s != nil && s.Follows == old && idle > 0 && idle < freshSeconds {
+			p.AddCheck(operation.Check{Name: "Old primary not seen alive", Server: old, Result: operation.Fail, Evidence: fmt.Sprintf("%s received from %s %s ago", m.Name, old, words.Span(idle)),
+				Why: "a server that still feeds a replica is not off: two servers would take writes", Mend: "power " + old + " off or isolate it from its replicas too, wait until they lose it, then ask again"})
+		}
+	}
+	for _, x := range in.Probes {
+		if x.To == old && x.Result.OK {
+			p.AddCheck(operation.Check{Name: "Old primary not seen alive", Server: old, Result: operation.Fail, Evidence: fmt.Sprintf("%s answers a login from %s", old, x.From),
+				Why: "a server that answers is not off: two servers would take writes", Mend: "power " + old + " off or isolate it, then ask again"})
 		}
 	}
 }
@@ -141,37 +207,39 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 		return "What would be lost is not known."
 	}
 	for _, n := range in.replicas(cand, old) {
-		if s := in.View.Find(n); s != nil {
+		if s := in.View.Find(n); s != nil && s.MayTakeOver {
 			if more, known := position.Lacks(in.View.Engine, held, s.Received); known && !more.IsZero() {
 				held = s.Received // it is fetched first
 			}
 		}
 	}
 	m := in.member(old)
-	end, how := "", "as last seen"
-	if in.Examination != nil && in.Examination.End != "" && !in.Examination.Running {
-		end, how = in.Examination.End, "by the end of its log"
-	} else if m != nil && m.Last != nil {
-		end = m.Last.Log.Written
+	if m != nil && m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.seen(old) {
+		return fmt.Sprintf("%s stops cleanly first, so that nothing should be lost.", old)
 	}
+	// Only the end of the old primary's own log bounds the loss: nobody can hold
+	// more. What was last seen of it says nothing about what it wrote since.
+	if x := in.Examination; x == nil || x.End == "" || x.Running {
+		seen := "nothing"
+		if m != nil && m.Last != nil {
+			seen = cmp.Or(m.Last.Log.Written, m.Last.Log.ShutdownAt, seen)
+		}
+		p.Loss, p.ConfirmName = &operation.Loss{}, in.View.Cluster
+		p.Destroys = fmt.Sprintf("writes of %s after %s, if there are any: %s cannot be examined; the last position seen of it is %s", old, held, old, seen)
+		return fmt.Sprintf("What is lost is not known: %s cannot be examined. %s holds everything up to %s.", old, cand, held)
+	}
+	end := in.Examination.End
 	lost, known := position.Lacks(in.View.Engine, held, end)
-	p.Loss = &operation.Loss{Known: known, Distance: lost}
 	switch {
 	case !known:
-		p.Destroys = "writes of " + old + " that no replica received, if there are any"
-	case m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.seen(old):
-		p.Loss = nil
-		return fmt.Sprintf("%s stops cleanly first, so that nothing should be lost.", old)
+		p.Loss, p.ConfirmName = &operation.Loss{}, in.View.Cluster
+		p.Destroys = fmt.Sprintf("writes of %s after %s, if there are any: the end of its log, %q, cannot be compared", old, held, end)
+		return "What is lost is not known: the end of " + old + "'s log cannot be compared."
 	case lost.IsZero():
-		p.Loss = nil
-		return fmt.Sprintf("Nothing is lost: %s holds all that %s wrote (%s).", cand, old, how)
-	default:
-		p.Destroys = fmt.Sprintf("%s that only %s has (%s, after %s up to %s); they stay on its disk until it rejoins", words.Amount(lost), old, how, held, end)
+		return fmt.Sprintf("Nothing is lost: %s holds all that %s wrote (by the end of its log).", cand, old)
 	}
-	p.ConfirmName = in.View.Cluster
-	if !known {
-		return "What is lost cannot be known: " + old + " cannot be examined."
-	}
+	p.Loss, p.ConfirmName = &operation.Loss{Known: true, Distance: lost}, in.View.Cluster
+	p.Destroys = fmt.Sprintf("%s that only %s has (by the end of its log, after %s up to %s); they stay on its disk until it rejoins", words.Amount(lost), old, held, end)
 	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", words.Amount(lost), held, end)
 }
 
@@ -212,8 +280,11 @@ func (in *Input) stepsFetch(p *operation.Plan, cand string, others []string) {
 	}
 }
 
-// startAgain plans to start a dead primary where it stands. Often that beats a
-// failover: nothing is lost.
+// startAgain plans to start a dead primary where it is. Often that beats a
+// failover: nothing is lost. It is opened in place only if its own record says
+// that it was a primary last; data that was last a replica's is promoted, on a
+// new history. And no replica may hold more than it: then its disk went back, and
+// numbers that it used once would be used again.
 func (in *Input) startAgain(p *operation.Plan, old string) error {
 	s := in.View.Find(old)
 	p.Candidate = old
@@ -224,20 +295,67 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 	case s.Health == view.TakesWrites:
 		c.Result, c.Evidence, c.Mend = operation.Fail, old+" takes writes: there is nothing to do", ""
 	case s.Observation != nil && s.Observation.Data.Unfinished != "":
-		c.Result, c.Evidence, c.Mend = operation.Fail, s.Why, "make another server primary: crosstwin failover "+in.View.Cluster
+		c.Result, c.Evidence, c.Mend = operation.Fail, words.Say(s.Cause), "make another server primary: crosstwin failover "+in.View.Cluster
 	}
 	p.AddCheck(c)
+	if in.seen(old) {
+		in.checkDiskKept(p, old)
+	}
 	in.checkDisk(p, old, 0)
 	p.PauseSeconds = 1
 	p.Closing = fmt.Sprintf("%s is primary of %s in term %d", old, in.View.Cluster, p.Term)
-	p.Effects = append(p.Effects, old+" becomes primary again, on its own history", "the replicas keep following it")
+	asReplica := s.Observation != nil && observation.ReplicaState(s.Observation.Data.State)
+	history := "on its own history"
+	if asReplica {
+		history = "on a new history: its data was last a replica's"
+	}
+	p.Effects = append(p.Effects, old+" becomes primary again, "+history, "the replicas keep following it")
 	in.stepOpenTerm(p)
-	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "Make sure that " + old + " is stopped", Server: old, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.1,
-		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing has changed"})
+	if asReplica {
+		p.AddStep(operation.Step{Name: "start-candidate", Action: operation.Action{Title: "Start " + old + " read-only", Server: old, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
+			After: []operation.Condition{{Kind: operation.IsReplica, Server: old}}, IfFails: "read the server's log; nothing else has changed"})
+	} else {
+		p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "Make sure that " + old + " is stopped", Server: old, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.1,
+			After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing has changed"})
+	}
 	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", old, p.Term), Call: verb.Seal(verb.Decide{Server: old})}, Seconds: 0.01, IfFails: "nothing has changed"})
-	p.AddStep(operation.Step{Name: "open", Action: operation.Action{Title: "Start " + old + " as primary", Server: old, Call: verb.Seal(verb.Start{As: observation.Primary})}, Tries: startTries, PatienceSeconds: startPatience, NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
-		After: []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}}, IfFails: "read the server's log; or make another server primary"})
+	if asReplica {
+		in.stepPromote(p, old)
+	} else {
+		p.AddStep(operation.Step{Name: "open", Action: operation.Action{Title: "Start " + old + " as primary", Server: old, Call: verb.Seal(verb.Start{As: observation.Primary})}, Tries: startTries, PatienceSeconds: startPatience, NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
+			After: []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}}, IfFails: "read the server's log; or make another server primary"})
+	}
 	in.stepsAfterPromotion(p, old, nil)
 	in.stepsOfProof(p, old, in.replicas(old))
 	return nil
+}
+
+// checkDiskKept compares the end of a stopped primary's log with what every
+// replica received of it.
+func (in *Input) checkDiskKept(p *operation.Plan, old string) {
+	c := operation.Check{Name: "No lost writes on its disk", Server: old, Result: operation.Pass, Why: "later writes would reuse the positions of the lost ones, and replicas would silently miss them"}
+	end := ""
+	if x := in.Examination; x != nil {
+		end = x.End
+	}
+	if end == "" {
+		c.Result, c.Evidence = operation.Fail, "the end of "+old+"'s log is not known: its data could not be examined"
+		c.Mend = "read the agent's log on " + old + "; or make another server primary: crosstwin failover " + in.View.Cluster
+		p.AddCheck(c)
+		return
+	}
+	c.Evidence = fmt.Sprintf("%s's log ends at %s, and no replica holds more", old, end)
+	for _, m := range in.Members {
+		if m.Name == old || m.Last == nil || m.Last.Log.Received == "" {
+			continue
+		}
+		if s := in.View.Find(m.Name); s == nil || s.Health == view.Adrift {
+			continue
+		}
+		if more, known := position.Lacks(in.View.Engine, end, m.Last.Log.Received); known && !more.IsZero() {
+			c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s's log ends at %s, and %s received up to %s: %s's disk has lost writes", old, end, m.Name, m.Last.Log.Received, old)
+			c.Mend = "make the server that holds them primary: crosstwin failover " + in.View.Cluster
+		}
+	}
+	p.AddCheck(c)
 }

@@ -81,7 +81,10 @@ func TestMakeMariaDB(t *testing.T) {
 		{name: "switchover, no log on the candidate", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Config.Settings["log_slave_updates"] = "OFF" }, refused: "log_slave_updates is OFF"},
 		{name: "switchover, log thrown away", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[0].Last.Config.Settings["oldest_position"] = "1-11-101" }, refused: "log begins after 1-11-101"},
 		{name: "failover, dead", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-plover detach-dunlin fetch-dunlin detach-again decide promote! mark-term events follow-dunlin streams-dunlin mark"},
-		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "wren"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term events"},
+		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "wren"}, change: func(in *Input, m members) {
+			dead(m[0].Last)
+			in.Examination = &verb.Examination{End: "1-11-200"}
+		}, steps: "open-term settle decide open! mark-term events"},
 		{name: "seed an empty one", r: operation.Request{Kind: operation.Seed, Server: "plover"}, change: func(_ *Input, m members) {
 			m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true}, Process: observation.Process{MajorVersion: 1011}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](10 << 30), Address: m[1].Last.Host.Address}}
 		}, steps: "prepare prepare-dunlin copy verify start follow catch-up mark mark-on-plover"},

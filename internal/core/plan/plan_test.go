@@ -90,7 +90,28 @@ func TestMake(t *testing.T) {
 		{name: "failover, dead", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote! mark-term"},
 		{name: "failover, unseen", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
 		{name: "failover, unseen and vouched for", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, steps: "open-term detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
-		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "gull"}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term settle decide open! mark-term"},
+		{name: "failover, vouched for and still feeding", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) {
+			m[0].Problem, m[2].Last.Links.Upstream.IdleSeconds = "connection refused", 0.4
+		}, refused: "heron received from gull 400 ms ago"},
+		{name: "failover, vouched for and answering", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(in *Input, m members) {
+			m[0].Problem = "connection refused"
+			in.Probes = []Probe{{"tern", "gull", verb.Probed{OK: true}}}
+		}, refused: "gull answers a login from tern"},
+		{name: "failover, a stopped applier is left out", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) {
+			dead(m[0].Last)
+			m[2].Last.Links.Upstream.ApplierProblem = "error 1062"
+		}, steps: "open-term fence-old detach-tern decide promote! mark-term detach-new checkpoint-new mark"},
+		{name: "failover of a living primary", r: operation.Request{Kind: operation.Failover}, steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again whole make-slots decide promote!"},
+		{name: "failover, start again on a disk that went back", r: operation.Request{Kind: operation.Failover, To: "gull"}, change: func(in *Input, m members) {
+			dead(m[0].Last)
+			in.Examination = examined(func(x *verb.Examination) { x.End = "0/1FFFF00" })
+		}, refused: "gull's disk has lost writes"},
+		{name: "failover, start again of a replica's data", r: operation.Request{Kind: operation.Failover, To: "gull"}, change: func(in *Input, m members) {
+			dead(m[0].Last)
+			m[0].Last.Data.State = "shut down in recovery"
+			in.Examination = examined(nil)
+		}, steps: "open-term start-candidate decide promote! mark-term"},
+		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "gull"}, change: func(in *Input, m members) { dead(m[0].Last); in.Examination = examined(nil) }, steps: "open-term settle decide open! mark-term"},
 		{name: "failover, the only candidate is stopped", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[1].Last) }, refused: "may take over"},
 		{name: "failover to a stopped one", r: operation.Request{Kind: operation.Failover, To: "tern"}, change: func(_ *Input, m members) {
 			dead(m[0].Last)
