@@ -175,6 +175,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 		s.Fenced = false
 	}
 	o.Guard, o.Process.Fenced, o.Log.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
+	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
 	o.Abilities = a.abilities()
 	o.CertificateEnds = a.cert.Leaf.NotAfter
 	a.lastMu.Lock()

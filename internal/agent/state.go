@@ -25,6 +25,7 @@ type state struct {
 	Unfinished   string            `json:"unfinished,omitempty"`
 	Fingerprints map[string]string `json:"fingerprints,omitempty"`
 	Kin          string            `json:"kin,omitempty"`
+	Proof        proof             `json:"proof,omitzero"`
 	Fenced       bool              `json:"fenced,omitempty"`
 }
 
@@ -97,7 +98,7 @@ func (m *memory) SetFingerprint(key, value string) error {
 
 // ForgetFingerprints implements engine.Memory.
 func (m *memory) ForgetFingerprints() error {
-	return m.change(func(s *state) error { s.Fingerprints, s.Kin = map[string]string{}, ""; return nil })
+	return m.change(func(s *state) error { s.Fingerprints, s.Kin, s.Proof = map[string]string{}, "", proof{}; return nil })
 }
 
 // writeSynced replaces a file by way of a temporary one; file and directory

@@ -78,7 +78,7 @@ func (a *Agent) table() map[verb.Name]handler {
 	add(underTerm(a.start))
 	add(underTerm(a.promote))
 	add(underTerm(a.mark))
-	add(act(a.awaitMark))
+	add(underTerm(a.awaitMark))
 	add(without[verb.Stop](a.engine.Stop))
 	add(act(func(ctx context.Context, c verb.Fence) error { return a.fence(ctx, c.Gently) }))
 	add(act(a.engine.Follow))
@@ -289,11 +289,15 @@ func (a *Agent) mark(ctx context.Context, _ verb.Mark, term int64) (any, error) 
 	return m, a.memory.change(func(s *state) error { s.Kin = m.ID; return nil })
 }
 
-func (a *Agent) awaitMark(ctx context.Context, v verb.AwaitMark) error {
+// awaitMark finds a mark of the term in this server's own log: that proves that
+// it shares the primary's history. What it was is looked at before, so that a
+// restart meanwhile voids the proof.
+func (a *Agent) awaitMark(ctx context.Context, v verb.AwaitMark, term int64) (any, error) {
+	before := proofOf(a.look(ctx, false), term)
 	if err := a.engine.FindMark(ctx, v.Mark); err != nil {
-		return err
+		return nil, err
 	}
-	return a.memory.change(func(s *state) error { s.Kin = v.Mark.ID; return nil })
+	return nil, a.memory.change(func(s *state) error { s.Kin, s.Proof = v.Mark.ID, before; return nil })
 }
 
 // prepare makes sure of the replication account. The primary's agent makes it

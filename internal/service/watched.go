@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
@@ -59,6 +60,9 @@ type member struct {
 	skew          skew
 	conflicts     rate
 	series        *history.Series
+	// adrift is the cause when it was last judged so; the proof is under way.
+	adrift cause.Cause
+	proof  pendingProof
 }
 
 func newWatched() *watched {
@@ -173,6 +177,12 @@ func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *view
 func (c *watched) assess(now time.Time) *Assessment {
 	in := c.input(now)
 	a := &Assessment{View: view.Assess(in), Members: in.Members, WrittenBytesRate: in.WrittenBytesRate}
+	for i, m := range c.members {
+		m.adrift = cause.Cause{}
+		if a.View.Servers[i].Health == view.Adrift {
+			m.adrift = a.View.Servers[i].Cause
+		}
+	}
 	c.latest.Store(a)
 	return a
 }
@@ -189,7 +199,7 @@ func (c *watched) input(now time.Time) view.Input {
 	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term, OwnerTerm: c.rec.OwnerTerm, Owner: c.rec.Owner, Policy: c.rec.Policy,
 		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now), Operation: c.op, NeedsYou: c.needsYou, Now: now}
 	for _, m := range c.members {
-		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt, StateSince: m.state, Problem: m.problem,
+		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt, StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,
 			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved, ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
 	}
 	return in

@@ -72,7 +72,7 @@ func (m maker) observation(since time.Duration, req agentapi.ObserveRequest) *ob
 	if m.server == 0 {
 		o.Process.Role, o.Process.Writable = observation.Primary, true
 	} else {
-		o.Process.Role = observation.Replica
+		o.Process.Role, o.Log.ProvenTerm = observation.Replica, term
 		o.Replay.Paused = m.kind() == pausedReplay
 		o.Links.Upstream = &observation.Upstream{Host: primary.host(), Port: primary.port(), Connected: m.kind() != linkDown, State: "streaming"}
 		if m.kind() == linkDown {

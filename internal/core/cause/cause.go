@@ -49,7 +49,8 @@ const WasAt Code = "was at"
 const (
 	IsPrimary Code = "is the primary"
 	RankNever Code = "rank is never"
-	UnfitNow  Code = "unfit now" // Health
+	UnfitNow  Code = "unfit now"  // Health
+	NotProven Code = "not proven" // Peer; Text: what the last try met
 )
 
 // What is wrong with a cluster or a server.

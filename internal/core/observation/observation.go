@@ -59,8 +59,11 @@ type Process struct {
 	MajorVersion int    `json:"major_version,omitempty"` // 0: not known
 	// ClockAhead is how far the database's clock is ahead of the agent's, in
 	// seconds; 0 when it is no further off than the question took.
-	ClockAhead       float64 `json:"clock_ahead_seconds,omitempty"`
-	ConnectedClients int     `json:"connected_clients"`
+	ClockAhead float64 `json:"clock_ahead_seconds,omitempty"`
+	// Identity tells this process from any other that ran before it: a server that
+	// was restarted has another one.
+	Identity         string `json:"identity,omitempty"`
+	ConnectedClients int    `json:"connected_clients"`
 }
 
 // Data is what is in the data directory.
@@ -103,6 +106,10 @@ type Log struct {
 	// KinAt is that mark's position (MariaDB): a comparison of histories begins
 	// there, and needs the primary's log from there on.
 	KinAt string `json:"kin_at,omitempty"`
+	// ProvenTerm is the term in which this replica was proven to share the
+	// primary's history: it held a mark of that term in its own log, and has since
+	// neither been restarted nor written anything of its own. 0: not proven.
+	ProvenTerm int64 `json:"proven_term,omitempty"`
 }
 
 // Links are whom the server follows and who follows it.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
@@ -65,6 +66,11 @@ func (in *Input) failover(p *operation.Plan) error {
 func (in *Input) takePart(p *operation.Plan, but ...string) []string {
 	var out []string
 	for _, n := range in.replicas(but...) {
+		if s := in.View.Find(n); !in.proven(n) {
+			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn, Evidence: words.Say(cause.Cause{Code: cause.NotProven, Peer: in.View.Primary}) + " (it is " + words.Said(string(s.Health), 1) + ")",
+				Why: "its log may not be a part of this history: nothing is fetched from it, and it is left as it is", Mend: fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
+			continue
+		}
 		if up := in.member(n).Last.Links.Upstream; up != nil && up.ApplierProblem != "" {
 			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn, Evidence: fmt.Sprintf("applying has stopped on %s: %s", n, up.ApplierProblem),
 				Why: "it is left as it is and has to rejoin later", Mend: fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
@@ -73,6 +79,12 @@ func (in *Input) takePart(p *operation.Plan, but ...string) []string {
 		out = append(out, n)
 	}
 	return out
+}
+
+// proven reports whether a server was proven in the present term.
+func (in *Input) proven(name string) bool {
+	m := in.member(name)
+	return m != nil && m.Last != nil && m.Last.Log.ProvenTerm > 0 && m.Last.Log.ProvenTerm >= in.View.OwnerTerm
 }
 
 // stepWhole compares, once everything stands still, what the candidate holds
@@ -101,9 +113,14 @@ func (in *Input) stepWhole(p *operation.Plan, old, cand string) {
 func (in *Input) mayBeMade(s *view.Server) (bool, string) {
 	o := s.Observation
 	startable := o != nil && in.seen(s.Name) && !o.Process.Running && !o.Data.Empty && o.Data.Unfinished == "" && s.Rank > 0
+	unproven := s.Unfit.Code == cause.NotProven
 	switch {
 	case s.MayTakeOver:
 		return true, ""
+	case unproven && s.Name == in.Request.To:
+		return true, ""
+	case unproven:
+		return false, words.Say(s.Unfit) + "; to choose it nevertheless, ask for it: --to " + s.Name
 	case startable && s.Name == in.Request.To:
 		return true, ""
 	case startable:
@@ -201,6 +218,11 @@ func (in *Input) ownerSees(name string) (observation.Downstream, bool) {
 func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	c := in.View.Find(cand)
 	held := cmp.Or(c.Received, c.Position)
+	if in.member(cand).Last.Process.Running && !in.proven(cand) {
+		p.Loss = &operation.Loss{}
+		p.Destroys, p.ConfirmName = fmt.Sprintf("writes that %s does not hold, if there are any: %s, so its position %s proves nothing", cand, words.Say(cause.Cause{Code: cause.NotProven, Peer: old}), held), in.View.Cluster
+		return "What would be lost is not known."
+	}
 	if _, ok := position.Order(in.View.Engine, held); !ok {
 		p.Loss = &operation.Loss{}
 		p.Destroys, p.ConfirmName = "writes that "+cand+" does not hold, if there are any: it does not run, so that cannot be seen", in.View.Cluster

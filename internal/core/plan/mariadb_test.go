@@ -27,6 +27,7 @@ func sailed(name string, id uint32, role observation.Role) *observation.Server {
 		o.Log.Written, o.Log.WrittenAt, o.Guard = "1-11-100", "cargo-bin.000002:500", guard.State{Noted: 2, Accepted: 2, Owner: true}
 		o.Log.Files = []position.LogFile{{Name: "cargo-bin.000001", Bytes: 1000}, {Name: "cargo-bin.000002", Bytes: 500}}
 	} else {
+		o.Log.ProvenTerm = 2
 		o.Log.Applied, o.Log.Received, o.Log.AppliedAt, o.Log.ReceivedAt = "1-11-100", "1-11-100", "cargo-bin.000002:500", "cargo-bin.000002:500"
 		o.Links.Upstream = &observation.Upstream{Host: "wren", Port: 3306, Connected: true}
 	}

@@ -27,7 +27,7 @@ func observed(name string, role observation.Role) *observation.Server {
 	if role == observation.Primary {
 		o.Log.Written, o.Guard = "0/2000000", guard.State{Noted: 2, Accepted: 2, Owner: true}
 	} else {
-		o.Log.Applied, o.Log.Received = "0/2000000", "0/2000000"
+		o.Log.Applied, o.Log.Received, o.Log.ProvenTerm = "0/2000000", "0/2000000", 2
 		o.Links.Upstream = &observation.Upstream{Host: "gull", Port: 5432, Connected: true}
 	}
 	return o

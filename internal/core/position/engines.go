@@ -118,6 +118,17 @@ type Standing struct {
 	Server uint32
 }
 
+// OwnNumber is the newest sequence number that the server itself gave in its log
+// (MariaDB); 0: none.
+func (s Standing) OwnNumber() (newest uint64) {
+	for _, g := range s.State {
+		if g.Server == s.Server {
+			newest = max(newest, g.Seq)
+		}
+	}
+	return newest
+}
+
 // Parting is how two histories were found to part.
 type Parting string
 

@@ -78,7 +78,10 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 		return cause.Cause{Code: cause.OpenWithoutTerm, Peer: in.Owner, Term: in.OwnerTerm}
 	}
 	if owner == nil || owner.Last == nil || owner.Last.Process.Role != observation.Primary {
-		return cause.Cause{}
+		if proven(in, o) {
+			return cause.Cause{}
+		}
+		return m.WasAdrift // there is nobody to compare with: it stays until it is proven
 	}
 	p := position.Parted(in.Engine, o.Standing(), owner.Last.Standing(), owner.AskedAt.After(m.StateSince))
 	code := map[position.Parting]cause.Code{position.PartedOrigin: cause.ForeignOrigin, position.PartedNumber: cause.OtherHistory, position.PartedPast: cause.PastFork,
@@ -152,6 +155,23 @@ func silentLink(in Input, m Member, owner *Member, s *Server) cause.Cause {
 	return cause.Cause{}
 }
 
+// proven reports whether a server was proven to share the history of the present
+// term (invariant: numbers are compared among kin only, so nobody else is a
+// candidate, whatever its number says).
+func proven(in Input, o *observation.Server) bool {
+	return o != nil && o.Log.ProvenTerm > 0 && o.Log.ProvenTerm >= in.OwnerTerm
+}
+
+// proofProblem is what the last attempt to prove a server met.
+func proofProblem(in Input, name string) string {
+	for _, m := range in.Members {
+		if m.Name == name {
+			return m.ProofProblem
+		}
+	}
+	return ""
+}
+
 // mayTakeOver reports whether a server may become primary, and why not.
 func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
 	switch {
@@ -159,10 +179,13 @@ func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
 		return false, cause.Cause{Code: cause.IsPrimary}
 	case s.Rank == 0:
 		return false, cause.Cause{Code: cause.RankNever}
-	case s.Health == InStep || s.Health == Behind:
-		return true, cause.Cause{}
-	case s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting && s.Observation.Process.Role == observation.Replica:
-		// A dead primary stalls every replica; what counts is that it answers.
+	}
+	// A dead primary stalls every replica; what counts is that it answers.
+	answers := s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting && s.Observation.Process.Role == observation.Replica
+	if answers || s.Health == InStep || s.Health == Behind {
+		if !proven(in, s.Observation) {
+			return false, cause.Cause{Code: cause.NotProven, Peer: in.Owner, Text: proofProblem(in, s.Name)}
+		}
 		return true, cause.Cause{}
 	}
 	c := cause.Cause{Code: cause.UnfitNow, Health: string(s.Health)}

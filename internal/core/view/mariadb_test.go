@@ -18,7 +18,7 @@ func cargo(change func(in *Input)) Input {
 	in := Input{Cluster: "cargo", Engine: position.EngineMariaDB, Term: 2, OwnerTerm: 2, Owner: "wren", Policy: cluster.DefaultPolicy(), Now: now, Clock: lag.NewClock(10)}
 	line := position.Line{System: "c", Number: 2, Fingerprint: "m"}
 	for i, n := range []string{"wren", "plover", "dunlin"} {
-		o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica}, Data: observation.Data{System: "c", ClosedByDefault: true}, Log: observation.Log{Line: line, ServerID: uint32(11 + i), GTIDState: "1-11-200", Applied: "1-11-200", Received: "1-11-200", AppliedAt: "b.000002:400", ReceivedAt: "b.000002:400"}, Host: observation.Host{Address: observation.Address{Host: n, Port: 3306}}, Links: observation.Links{Upstream: &observation.Upstream{Host: "wren", Port: 3306, Connected: true}}}
+		o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica}, Data: observation.Data{System: "c", ClosedByDefault: true}, Log: observation.Log{Line: line, ServerID: uint32(11 + i), GTIDState: "1-11-200", Applied: "1-11-200", Received: "1-11-200", ProvenTerm: 2, AppliedAt: "b.000002:400", ReceivedAt: "b.000002:400"}, Host: observation.Host{Address: observation.Address{Host: n, Port: 3306}}, Links: observation.Links{Upstream: &observation.Upstream{Host: "wren", Port: 3306, Connected: true}}}
 		if i == 0 {
 			o.Process.Role, o.Process.Writable, o.Log.Applied, o.Log.Received, o.Links.Upstream = observation.Primary, true, "", "", nil
 			o.Log.Written, o.Log.WrittenAt, o.Log.Files = "1-11-200", "b.000002:400", []position.LogFile{{Name: "b.000001", Bytes: 1000}, {Name: "b.000002", Bytes: 400}}

@@ -71,6 +71,11 @@ type Member struct {
 	StateSince time.Time
 	// Problem is why the last attempt to observe failed, empty when it did not.
 	Problem string
+	// WasAdrift is the cause of it when it was last found adrift, none since a
+	// comparison with the primary or a proof showed that it is not.
+	WasAdrift cause.Cause
+	// ProofProblem is what the last attempt to prove its history met.
+	ProofProblem string
 	// AppliedSince is when the applied position last moved, service's clock.
 	AppliedSince time.Time
 	// ReceivedSince is the same of the received position.

@@ -21,7 +21,7 @@ func server(host string, role observation.Role, at string) *observation.Server {
 	if role == observation.Primary {
 		o.Log.Written, o.Guard = at, guard.State{Noted: 2, Accepted: 2, Owner: true}
 	} else {
-		o.Log.Applied, o.Log.Received = at, at
+		o.Log.Applied, o.Log.Received, o.Log.ProvenTerm = at, at, 2
 		o.Links.Upstream = &observation.Upstream{Host: "gull", Port: port, Connected: true}
 	}
 	return o

@@ -213,6 +213,22 @@ func Alive(pid int) bool {
 	return i > 0 && i+2 < len(b) && b[i+2] != 'Z' && b[i+2] != 'X'
 }
 
+// ProcessIdentity tells a process from any other that had or will have its
+// number: when it began, and since which start of the host that is counted.
+func ProcessIdentity(pid int) string {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return ""
+	}
+	boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	// The field of the start time is the 20th after the command's name.
+	fields := strings.Fields(string(b[bytes.LastIndexByte(b, ')')+1:]))
+	if err != nil || len(fields) < 20 {
+		return ""
+	}
+	return fmt.Sprintf("%d %s %s", pid, fields[19], strings.TrimSpace(string(boot)))
+}
+
 // Ours tells whether a process is the server, or a child of it, that works in
 // this data directory. A shell that somebody opened there is neither.
 func (d *Data) Ours(pid int) bool {

@@ -41,6 +41,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	pid, running := e.running()
 	o.Process.Running = running
 	if o.Process.Running {
+		o.Process.Identity = host.ProcessIdentity(pid)
 		err := e.observeRunning(ctx, o)
 		if err != nil {
 			o.Process.Problem = host.Unanswered(probeTimeout, err, plain(err))

@@ -125,6 +125,9 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		}
 	}
 	o.Process.Running = running
+	if running {
+		o.Process.Identity = host.ProcessIdentity(p.pid)
+	}
 	if running && p.status != "starting" && p.status != "stopping" {
 		err := e.observeRunning(ctx, o)
 		if err != nil {
