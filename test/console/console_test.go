@@ -110,7 +110,7 @@ func clickThrough(v *visit) {
 	v.ok(v.page.Go(here+"/"+second, second+" is "))
 	v.ok(v.page.Press("Rejoin…"))
 	v.ok(v.page.Await("only here", "The tail, newest first", "Ways back", "not possible"))
-	v.ok(v.page.TypeInto("#confirm", v.Name))
+	v.ok(v.page.TypeInto("#confirm", second))
 	v.ok(v.page.Press("Rewind and rejoin " + second))
 	v.ok(v.page.Await("Rejoin: finished.", "Journal", "Download the salvage", "The tail, newest first"))
 	v.ok(v.page.Go("/", v.Name+" takes writes on "+first))
@@ -127,7 +127,7 @@ func TestPages(t *testing.T) {
 	pages := map[string]string{"/": "Of", "/clusters/bookings": "takes writes on gull", "/clusters/bookings/tern": "tern is in step", "/operations": "newest first", "/operations/1": "Seed: finished", "/audit": "who asked for what",
 		"/alerts": "No alert is open", "/clusters/bookings/log": "it is being written", "/clusters/bookings/tuning": "Replay has cancelled no query", "/clusters/bookings/tern/rejoin": "Ways back",
 		"/settings": "Access tokens", "/setup": "Add a cluster", "/clusters/bookings/setup": "Add a replica to bookings", "/clusters/bookings/check": "is ready for a switchover", "/clusters/none": "no cluster", "/nowhere": "no page at this address"}
-	pages["/"] = "One cluster: 1 is in step"
+	pages["/"] = "1 of 1 cluster is in step"
 	for _, theme := range []string{"light", "dark"} {
 		v.ok(v.page.Theme(theme))
 		for path, words := range pages {

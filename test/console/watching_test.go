@@ -60,7 +60,7 @@ func TestWatchingClicked(t *testing.T) {
 
 	// By keyboard alone: the first stop leads past the header, the next ones are
 	// its links, and each says what it is.
-	v.ok(v.page.Go("/", "One cluster"))
+	v.ok(v.page.Go("/", "1 of 1 cluster is in step"))
 	want := []string{"Skip to the page", "Cross Twin", "Fleet", "Alerts", "Operations", "Audit trail", "Settings", "Add a cluster…", "Find a cluster, server or site"}
 	for _, words := range want {
 		v.ok(v.page.Keys(kb.Tab))

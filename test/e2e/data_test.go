@@ -153,7 +153,7 @@ func seedAgain(t *testing.T, w *world) {
 			t.Error("the slot of the copy that was given up is still there")
 		}
 	}
-	w.must(0, []string{"an unfinished copy of ours stands there"}, "seed", "bookings", "heron", "--preview")
+	w.must(0, []string{"it holds an interrupted copy of ours"}, "seed", "bookings", "heron", "--preview")
 	w.must(0, []string{"heron follows gull"}, "seed", "bookings", "heron", "--yes", "--compare")
 
 	w.must(3, []string{"data directory is not empty", "--replace"}, "seed", "bookings", "heron", "--yes")

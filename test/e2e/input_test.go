@@ -77,7 +77,7 @@ func badInput(t *testing.T, w *world) {
 		{2, []string{"nothing to rejoin"}, []string{"rejoin", "bookings", "gull", "--yes"}},
 		{2, []string{`no way "force"`}, []string{"rejoin", "bookings", "tern", "--way", "force", "--yes"}},
 		{2, []string{"its writes are the cluster's own"}, []string{"tail", "bookings", "gull"}},
-		{2, []string{"is not the number of an operation"}, []string{"operation", "show", "x"}},
+		{2, []string{"invalid operation number"}, []string{"operation", "show", "x"}},
 		{2, []string{`there is no operation "99"`}, []string{"operation", "show", "99"}},
 		{2, []string{"has ended already"}, []string{"operation", "cancel", "1"}},
 		{2, []string{"is no name for a cluster"}, []string{"cluster", "add", "Bad_Name"}},
@@ -374,5 +374,5 @@ func (w *world) formsAgree() {
 	w.says([]string{"primary: " + v.Primary, "health: in step"}, "status", "bookings", "-o", "yaml")
 	w.must(0, []string{"takes writes on " + v.Primary, map[bool]string{true: "term 2", false: "timeline 2"}[w.mariadb()], "0 s"}, "status")
 	w.must(0, []string{"switchover", "finished"}, "operation", "list", "--kind", "switchover")
-	w.must(0, []string{"Journal", "promote tern", "writes paused for"}, "operation", "show", "3")
+	w.must(0, []string{"Journal", "Promote tern", "writes paused for"}, "operation", "show", "3")
 }

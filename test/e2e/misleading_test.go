@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 	"crosstwin/internal/service"
@@ -79,7 +80,7 @@ func cutNetwork(t *testing.T, w *world) {
 	})
 	err := w.Await(w.ctx, func(v view.View) bool {
 		s := w.find(v, "tern")
-		return s.Health == view.Stalled && strings.Contains(s.Diagnosis, "looks alive")
+		return s.Health == view.Stalled && s.Cause.Code == cause.NothingArrives
 	})
 	if err != nil {
 		v, _ := w.Client.Cluster(w.ctx, w.Name)
@@ -178,7 +179,7 @@ func misleadingCases(t *testing.T, w *world) {
 	if err := w.Await(w.ctx, func(v view.View) bool { s := w.find(v, "heron"); return s.Health == view.InStep && s.Lag.Seconds > 2 }); err != nil {
 		t.Fatal(err)
 	}
-	w.says([]string{"heron is in step"}, "status", "bookings")
+	w.says([]string{"heron: it is delayed by 4.0 s, as configured"}, "status", "bookings")
 	w.must(3, []string{"delay is 4 now"}, "tune", "bookings", "heron", "delay", "4", "--yes")
 	w.must(0, []string{"Have heron follow tern.", "what tern has not received, heron cannot have"}, "follow", "bookings", "heron", "tern", "--preview")
 	w.must(0, []string{"finished"}, "follow", "bookings", "heron", "tern", "--yes")
@@ -370,7 +371,7 @@ func TestAlerts(t *testing.T) {
 		t.Fatalf("%v %v", list, err)
 	}
 	id := fmt.Sprint(list[0].ID)
-	w.must(0, []string{"taken on by first"}, "alert", "acknowledge", id, "--note", "looking at it")
+	w.must(0, []string{"acknowledged by first"}, "alert", "acknowledge", id, "--note", "looking at it")
 	w.must(2, []string{"there is no alert"}, "alert", "acknowledge", "4711")
 	w.restartService()
 	w.must(0, []string{"One alert is open.", "looking at it"}, "alert", "list", "--open")
@@ -404,7 +405,7 @@ func logs(t *testing.T, w *world) {
 		t.Errorf("other transactions are shown as well:\n%s", page)
 	}
 	w.must(0, []string{"No transaction fits."}, "log", "read", "bookings", "--table", "no_such_table")
-	w.must(0, []string{"it is being written", "Nothing makes the log grow without end"}, "log", "list", "bookings")
+	w.must(0, []string{"it is being written", "Nothing is known to be filling this server's log disk"}, "log", "list", "bookings")
 	if !w.mariadb() {
 		w.must(2, []string{"PostgreSQL removes log by itself"}, "log", "trim", "bookings", "--older", "1h", "--yes")
 		w.must(0, []string{"wal_keep_size keeps", "finished"}, "log", "trim", "bookings", "--yes")

@@ -60,7 +60,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	expect("receiver hangs", func(v view.View) bool {
 		s := v.Find("tern")
 		return s.Health == view.Behind && s.Lag.Seconds > 3 && s.Stages.NotReceived+s.Stages.NotSafe+s.Stages.NotSent > 0 && v.AtRisk.Bytes > 0
-	}, "bookings is behind on one replica. gull takes writes.", "At risk:")
+	}, "bookings takes writes on gull; tern is behind.", "At risk:")
 	if got := w.query("gull", "select state from pg_stat_replication where application_name = 'tern'"); got != "streaming" {
 		t.Errorf("the server says %s: the case does not mislead", got)
 	}
@@ -167,7 +167,7 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	w.sql("tern", "stop slave sql_thread")
 	expect("applier stopped", func(s *view.Server, v view.View) bool {
 		return s.Health == view.Stalled && s.Stages.Worst() == "applied" && v.AtRisk.Bytes < 100_000
-	}, "replay is paused: ", "wait on its disk", "start slave sql_thread on tern")
+	}, "replay is paused: ", "wait on its disk", "resume replay on tern: start slave sql_thread")
 	w.sql("tern", "start slave sql_thread")
 	w.settled()
 
