@@ -65,7 +65,10 @@ func TestErrantTransactionIsNoKin(t *testing.T) {
 	w.settled()
 	w.sql("tern", "create table cargo.errant (n int)")
 	w.crash(nil, "gull", false)
-	err := w.Await(w.ctx, func(v view.View) bool { s := w.find(v, "tern"); return s.Observation.Log.ProvenTerm == 0 && !s.MayTakeOver })
+	err := w.Await(w.ctx, func(v view.View) bool {
+		s := w.find(v, "tern")
+		return s.Observation.Log.ProvenTerm == 0 && !s.MayTakeOver
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

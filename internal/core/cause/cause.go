@@ -50,6 +50,7 @@ const (
 	IsPrimary Code = "is the primary"
 	RankNever Code = "rank is never"
 	UnfitNow  Code = "unfit now"  // Health
+	Filtered  Code = "filtered"   // Names: the filters
 	NotProven Code = "not proven" // Peer; Text: what the last try met
 )
 

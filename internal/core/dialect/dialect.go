@@ -85,7 +85,9 @@ type Subject struct {
 	Name    string
 	Cluster string
 	Members int // of the cluster
-	Seen    *observation.Server
+	// Leads: it is the primary or may become it.
+	Leads bool
+	Seen  *observation.Server
 }
 
 var dialects = map[string]*Dialect{position.EnginePostgres: postgres(), position.EngineMariaDB: mariadb()}

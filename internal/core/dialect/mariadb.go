@@ -168,18 +168,38 @@ func checkMariaDB(s Subject) []operation.Check {
 			continue
 		}
 		level := operation.Warn
-		if r.hard {
+		if r.hard || s.Leads && notDurable(r.name, value) {
 			level = operation.Fail
 		}
 		good := strings.EqualFold(value, r.value)
 		out = append(out, operation.Check{Name: r.title, Server: s.Name, Result: verdict(good, level), Evidence: fmt.Sprintf("%s is %s on %s", r.name, value, s.Name), Why: r.why, Mend: mendIf(!good, r.mend+" on "+s.Name)})
 	}
+	out = append(out, checkFilters(s)...)
 	out = append(out, checkFacts(s, mariadbFacts)...)
 	if s.Seen.Process.Role == observation.Replica {
 		out = append(out, checkFacts(s, []fact{{"events_enabled", "Events off on a replica", "enabled events", "they would run on the replica too",
 			"they are switched off when it follows: crosstwin rejoin " + s.Cluster + " " + s.Name}})...)
 	}
 	return out
+}
+
+// notDurable reports whether a setting lets a crash take what was acknowledged. A
+// sync_binlog of more than 1 delays the log alone, which the data then leads.
+func notDurable(name, value string) bool {
+	return name == "innodb_flush_log_at_trx_commit" && value != "1" || name == "sync_binlog" && value == "0"
+}
+
+// checkFilters: a filter is no copy.
+func checkFilters(s Subject) []operation.Check {
+	c := operation.Check{Name: "No replication filter", Server: s.Name, Result: operation.Pass, Evidence: s.Name + " has no replication filter"}
+	if f := s.Seen.Log.Filters; len(f) > 0 {
+		c.Result, c.Evidence = operation.Warn, s.Name+" has filters: "+strings.Join(f, ", ")
+		c.Why, c.Mend = "what a filter leaves out is not on the other server", "remove it from the configuration of "+s.Name+" and from its link, then: crosstwin seed "+s.Cluster+" "+s.Name+" --replace"
+		if s.Leads {
+			c.Result = operation.Fail
+		}
+	}
+	return []operation.Check{c}
 }
 
 var mariadbFacts = []fact{

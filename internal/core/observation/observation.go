@@ -106,6 +106,9 @@ type Log struct {
 	// KinAt is that mark's position (MariaDB): a comparison of histories begins
 	// there, and needs the primary's log from there on.
 	KinAt string `json:"kin_at,omitempty"`
+	// Filters leave something out of its log, or out of what it applies, such as
+	// "replicate_ignore_db = logs" (MariaDB).
+	Filters []string `json:"filters,omitempty"`
 	// ProvenTerm is the term in which this replica was proven to share the
 	// primary's history: it held a mark of that term in its own log, and has since
 	// neither been restarted nor written anything of its own. 0: not proven.

@@ -106,7 +106,7 @@ func (in *Input) checkKnown(p *operation.Plan, m view.Member) {
 
 // subject is a member as an engine's checks need it.
 func (in *Input) subject(m *view.Member) dialect.Subject {
-	return dialect.Subject{Name: m.Name, Cluster: in.View.Cluster, Members: len(in.Members), Seen: m.Last}
+	return dialect.Subject{Name: m.Name, Cluster: in.View.Cluster, Members: len(in.Members), Leads: m.Rank > 0 || m.Name == in.View.Primary, Seen: m.Last}
 }
 
 // checkSettings looks at one server's own settings and contents.

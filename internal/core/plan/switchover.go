@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
@@ -124,6 +125,13 @@ func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, st
 	if p.Candidate == "" {
 		c.Result, c.Server, c.Why = operation.Fail, in.Request.To, "only a server with a rank that runs and answers as a replica may become primary"
 		c.Evidence, c.Mend = "no server of "+in.View.Cluster+" may take over", "see crosstwin status "+in.View.Cluster
+		var why []string
+		for _, ch := range p.Choices {
+			why = append(why, ch.Server+": "+ch.Why)
+		}
+		if len(why) > 0 && in.Request.To == "" {
+			c.Evidence += " (" + strings.Join(why, "; ") + ")"
+		}
 		for _, ch := range p.Choices {
 			if ch.Server == in.Request.To {
 				c.Evidence = ch.Server + " may not take over: " + ch.Why

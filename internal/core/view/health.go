@@ -179,6 +179,8 @@ func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
 		return false, cause.Cause{Code: cause.IsPrimary}
 	case s.Rank == 0:
 		return false, cause.Cause{Code: cause.RankNever}
+	case s.Observation != nil && len(s.Observation.Log.Filters) > 0:
+		return false, cause.Cause{Code: cause.Filtered, Names: s.Observation.Log.Filters} // a filter is no copy
 	}
 	// A dead primary stalls every replica; what counts is that it answers.
 	answers := s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting && s.Observation.Process.Role == observation.Replica

@@ -155,6 +155,9 @@ func waitWords(c cause.Cause) string {
 var roleWords = map[cause.Code]func(cause.Cause) string{
 	cause.IsPrimary: plain("it is the primary"),
 	cause.RankNever: plain("its rank is never"),
+	cause.Filtered: func(c cause.Cause) string {
+		return "it is no full copy: " + strings.Join(c.Names, ", ")
+	},
 	cause.NotProven: func(c cause.Cause) string {
 		return "since it was started it has not been proven to share " + c.Peer + "'s history" + behind(": ", c.Text)
 	},

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -136,6 +137,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	if len(sets[2]) == 1 {
 		o.Log.WrittenAt = sets[2][0]["File"] + ":" + sets[2][0]["Position"]
 	}
+	o.Log.Filters = filters(append(slices.Clone(sets[1]), sets[2]...))
 	for _, r := range sets[3] {
 		o.Links.Downstreams = append(o.Links.Downstreams, observation.Downstream{Name: r["Host"], State: "streaming"})
 	}
@@ -199,6 +201,20 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 		o.Log.ReceivedAt = l["Master_Log_File"] + ":" + l["Read_Master_Log_Pos"]
 		o.Log.AppliedAt = l["Relay_Master_Log_File"] + ":" + l["Exec_Master_Log_Pos"]
 	}
+}
+
+// filters lists every filter that the server names in the status of its links and
+// of its own log: by database, table, domain and server.
+func filters(status []map[string]string) (out []string) {
+	for _, row := range status {
+		for name, value := range row {
+			if name = strings.ToLower(name); value != "" && (strings.HasPrefix(name, "replicate_") || name == "binlog_do_db" || name == "binlog_ignore_db") {
+				out = append(out, name+" = "+value)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 func (e *Engine) readLogFiles(ctx context.Context, o *observation.Server) error {
