@@ -38,6 +38,8 @@ type Agent struct {
 
 	acts acts
 
+	// foreign is what the newest look said of the data.
+	foreign bool
 	// opening is set while the data may for a moment not be closed by default.
 	opening bool
 	lastMu  sync.Mutex
@@ -115,6 +117,9 @@ const watchEvery = time.Second
 func (a *Agent) watch(ctx context.Context) {
 	t := time.NewTicker(watchEvery)
 	defer t.Stop()
+	if a.memory.get().Guard.Accepted > 0 {
+		a.observe(ctx, false) // whose data it is comes first
+	}
 	for {
 		if a.memory.get().Guard.Accepted > 0 {
 			a.keepClosed()
@@ -140,7 +145,7 @@ func (a *Agent) keepClosed() {
 	a.lastMu.Lock()
 	opening := a.opening
 	a.lastMu.Unlock()
-	if opening || a.memory.Unfinished() != "" {
+	if opening || a.isForeign() || a.memory.Unfinished() != "" {
 		return
 	}
 	if err := a.engine.Close(); err != nil {
@@ -161,13 +166,15 @@ func (a *Agent) setOpening(on bool) {
 func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server {
 	ctx = context.WithoutCancel(ctx)
 	o := a.look(ctx, thorough)
+	a.judgeForeign(o)
 	s := a.memory.get()
-	if s.Guard.MustFence(o.Process.Role == observation.Primary) {
+	if !o.Data.Foreign && s.Guard.MustFence(o.Process.Role == observation.Primary) {
 		a.log.Warn("the server is writable and does not own the term: fencing it", "accepted", s.Guard.Accepted)
 		if err := a.fence(ctx, false); err != nil {
 			a.log.Error("fencing failed", "error", err)
 		}
 		o = a.look(ctx, thorough)
+		a.judgeForeign(o)
 		s = a.memory.get()
 	}
 	if s.Fenced && o.Process.Running {

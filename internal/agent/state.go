@@ -27,6 +27,10 @@ type state struct {
 	Kin          string            `json:"kin,omitempty"`
 	Proof        proof             `json:"proof,omitzero"`
 	Fenced       bool              `json:"fenced,omitempty"`
+	// System identifies the cluster's data, as the service says; Ours is set once
+	// the data here was seen to be that, and lasts until it is removed.
+	System string `json:"system,omitempty"`
+	Ours   bool   `json:"ours,omitempty"`
 }
 
 func openMemory(dir string) (*memory, error) {

@@ -178,6 +178,9 @@ func (a *Agent) serveVerb(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	name := req.call.Verb()
+	if err := a.mayTouch(r, name); err != nil {
+		return err
+	}
 	a.log.Info("verb", "verb", name, "operation", req.Operation, "step", req.Step, "term", req.Term)
 	if verb.Long(name) {
 		return a.serveLong(w, req, do)

@@ -33,6 +33,8 @@ type ObserveRequest struct {
 	Term     int64 `json:"term"`  // newest decided
 	Owner    bool  `json:"owner"` // of it: this server
 	Thorough bool  `json:"thorough"`
+	// System identifies the cluster's data; empty: not known yet.
+	System string `json:"system,omitempty"`
 }
 
 // Request is the envelope of a call.

@@ -228,7 +228,11 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 	if m == nil {
 		return agentapi.Target{}, agentapi.ObserveRequest{}, NotFound("server", server)
 	}
-	return agentapi.Target{Cluster: cluster, Server: server, Address: m.rec.Agent}, agentapi.ObserveRequest{Term: c.rec.OwnerTerm, Owner: c.rec.Owner == server}, nil
+	req := agentapi.ObserveRequest{Term: c.rec.OwnerTerm, Owner: c.rec.Owner == server}
+	if o := c.member(c.rec.Owner); o != nil && o.last != nil {
+		req.System = o.last.Data.System
+	}
+	return agentapi.Target{Cluster: cluster, Server: server, Address: m.rec.Agent}, req, nil
 }
 
 // Assessments returns the newest assessment of every cluster, by name.

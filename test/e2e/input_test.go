@@ -19,6 +19,8 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 
+	"crosstwin/internal/core/cause"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
@@ -203,15 +205,44 @@ func (w *world) strangeData(s *demo.Server) {
 	}
 	if err := w.Await(w.ctx, func(v view.View) bool {
 		x := v.Find(s.Name)
-		return x.Health == view.Adrift && strings.Contains(x.Why, "another cluster") || x.Health == view.Stopped && strings.Contains(x.Why, "other data than its agent knew")
+		return x.Health == view.Adrift && x.Cause.Code == cause.ForeignOrigin || x.Health == view.Stopped && strings.Contains(x.Why, "other data than its agent knew")
 	}); err != nil {
 		w.t.Fatal(err)
 	}
+	w.leftAsItIs(s)
 	why := "copy of another cluster"
 	if w.mariadb() {
 		why = "other data than its agent knew"
 	}
 	w.must(3, []string{why, "--way rebuild"}, "rejoin", "bookings", s.Name, "--yes")
+}
+
+// leftAsItIs starts a foreign server the way its owners would: the agent reports
+// it, neither fences nor closes it, and says how to go on.
+func (w *world) leftAsItIs(s *demo.Server) {
+	w.t.Helper()
+	if w.mariadb() {
+		return // its new data is told by what the agent knew of the old
+	}
+	if err := s.StartByHand(w.ctx); err != nil {
+		w.t.Fatal(err)
+	}
+	seen := map[time.Time]bool{}
+	err := w.Await(w.ctx, func(v view.View) bool {
+		o := v.Find(s.Name).Observation
+		if o.Process.Running && o.Process.Role == observation.Primary && o.Data.Foreign {
+			seen[o.At] = true
+		}
+		return len(seen) > 3
+	})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	if _, err := os.Stat(filepath.Join(s.DataDir, "standby.signal")); err == nil {
+		w.t.Error("the foreign data was closed by default")
+	}
+	w.says([]string{"its data is not this cluster's", "its agent leaves it as it is", "crosstwin server remove bookings " + s.Name}, "status", "bookings")
+	demo.StopDatabase(s)
 }
 
 // Records of a newer version, or no records at all, are not touched.

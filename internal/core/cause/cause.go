@@ -84,6 +84,7 @@ const (
 	MakeAnother     Code = "make another primary"
 	SeeAgent        Code = "see its agent" // At: its address
 	SeedIt          Code = "seed it"
+	RemoveOrReplace Code = "remove or replace it"
 	SeedReplace     Code = "seed it again"
 	DropSlot        Code = "drop the slot"    // Name
 	BringBack       Code = "bring it back"    // Peer

@@ -68,10 +68,13 @@ type Process struct {
 
 // Data is what is in the data directory.
 type Data struct {
-	System     string `json:"system,omitempty"`     // identifier that all copies of one origin share
-	State      string `json:"state,omitempty"`      // as the data itself records it
-	Redo       string `json:"redo,omitempty"`       // where a recovery would begin: the last checkpoint's (PostgreSQL)
-	Empty      bool   `json:"empty"`                // no database in the data directory
+	System string `json:"system,omitempty"` // identifier that all copies of one origin share
+	State  string `json:"state,omitempty"`  // as the data itself records it
+	Redo   string `json:"redo,omitempty"`   // where a recovery would begin: the last checkpoint's (PostgreSQL)
+	Empty  bool   `json:"empty"`            // no database in the data directory
+	// Foreign: it is not known to be this cluster's data, so its agent neither
+	// fences nor closes it, and refuses to change it.
+	Foreign    bool   `json:"foreign,omitempty"`
 	Unfinished string `json:"unfinished,omitempty"` // a copy or rewind that was interrupted here: seed or rewind
 	// ClosedByDefault: an unsupervised start opens read-only.
 	ClosedByDefault bool         `json:"closed_by_default"`

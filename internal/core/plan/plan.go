@@ -151,7 +151,7 @@ next:
 				continue next
 			}
 		}
-		if in.seen(m.Name) && m.Last.Process.Accepting && m.Last.Process.Role == observation.Replica {
+		if in.seen(m.Name) && !m.Last.Data.Foreign && m.Last.Process.Accepting && m.Last.Process.Role == observation.Replica {
 			out = append(out, m.Name)
 		}
 	}

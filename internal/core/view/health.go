@@ -74,6 +74,13 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 	if m.Name == in.Owner || in.Owner == "" {
 		return cause.Cause{}
 	}
+	if o.Data.Foreign {
+		c := cause.Cause{Code: cause.ForeignOrigin, Peer: in.Owner, At: o.Data.System}
+		if owner != nil && owner.Last != nil {
+			c.Fork = owner.Last.Data.System
+		}
+		return c
+	}
 	if o.Process.Running && o.Process.Role == observation.Primary && o.Process.Writable {
 		return cause.Cause{Code: cause.OpenWithoutTerm, Peer: in.Owner, Term: in.OwnerTerm}
 	}

@@ -59,7 +59,7 @@ func clusterProblems(in Input, v *View) []Problem {
 	}
 	var report []string
 	for _, s := range v.Servers {
-		if o := s.Observation; o != nil && s.Health != Unseen && o.Process.Running && o.Process.Role == observation.Primary {
+		if o := s.Observation; o != nil && s.Health != Unseen && !o.Data.Foreign && o.Process.Running && o.Process.Role == observation.Primary {
 			report = append(report, s.Name)
 		}
 	}
@@ -134,6 +134,8 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 	case s.Health == Unseen:
 		c.At = s.Agent
 		return with(cause.SeeAgent), nil
+	case s.Observation != nil && s.Observation.Data.Foreign:
+		return with(cause.RemoveOrReplace), nil
 	case s.Observation != nil && (s.Observation.Data.Empty || s.Observation.Data.Unfinished == observation.UnfinishedSeed):
 		return with(cause.SeedIt), &Fix{Kind: operation.Seed, Server: s.Name}
 	case s.Health == Behind && s.Cause.Wait.Conflict():

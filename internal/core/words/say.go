@@ -55,7 +55,10 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf("it is open for writes although %s owns term %d", c.Peer, c.Term)
 	},
 	cause.ForeignOrigin: func(c cause.Cause) string {
-		return fmt.Sprintf("it is a copy of another cluster: its system identifier is %s, not %s", c.At, c.Fork)
+		if c.At == "" {
+			return "nothing shows that its data is this cluster's: its agent leaves it as it is"
+		}
+		return fmt.Sprintf("its data is not this cluster's: its system identifier is %s, not %s; its agent leaves it as it is", c.At, c.Fork)
 	},
 	cause.OtherHistory: func(c cause.Cause) string {
 		return fmt.Sprintf("it reports %s like %s, but its %s began with another record: these are different writes", c.History, c.Peer, c.History)
@@ -253,7 +256,10 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 	cause.SeeAgent: func(c cause.Cause) string {
 		return "check that its agent runs and is reachable at " + cmp.Or(c.At, "its address")
 	},
-	cause.SeedIt:      func(c cause.Cause) string { return fmt.Sprintf("crosstwin seed %s %s", c.Cluster, c.Server) },
+	cause.SeedIt: func(c cause.Cause) string { return fmt.Sprintf("crosstwin seed %s %s", c.Cluster, c.Server) },
+	cause.RemoveOrReplace: func(c cause.Cause) string {
+		return fmt.Sprintf("if it belongs to others, take it out of this cluster: crosstwin server remove %s %s; if nothing in it is needed: crosstwin seed %s %s --replace", c.Cluster, c.Server, c.Cluster, c.Server)
+	},
 	cause.SeedReplace: func(c cause.Cause) string { return fmt.Sprintf("crosstwin seed %s %s --replace", c.Cluster, c.Peer) },
 	cause.DropSlot:    dropWords,
 	cause.BringBack: func(c cause.Cause) string {

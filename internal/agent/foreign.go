@@ -1,0 +1,75 @@
+package agent
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
+)
+
+// foreign reports whether the data that o shows is not known to be this
+// cluster's (invariant: an agent touches no data that is not its cluster's; a
+// foreign or unknown server is reported and left as it is). Data that says
+// another origin is foreign. Data that names none is, unless it was this
+// cluster's before: only MariaDB's can be without a name.
+func foreign(o *observation.Server, s state) bool {
+	switch {
+	case o.Data.Empty || o.Data.Unfinished != "" || s.System == "":
+		return false
+	case o.Data.System == "":
+		return !s.Ours
+	}
+	return o.Data.System != s.System
+}
+
+// noteSystem keeps what identifies the cluster's data.
+func (a *Agent) noteSystem(system string) error {
+	if system == "" || system == a.memory.get().System {
+		return nil
+	}
+	return a.memory.change(func(s *state) error { s.System = system; return nil })
+}
+
+// judgeForeign judges o, and remembers data that is ours, and that it is gone.
+func (a *Agent) judgeForeign(o *observation.Server) {
+	s := a.memory.get()
+	o.Data.Foreign = foreign(o, s)
+	ours := s.System != "" && o.Data.System == s.System || s.Ours && !o.Data.Empty && o.Data.System == ""
+	if ours != s.Ours {
+		if err := a.memory.change(func(s *state) error { s.Ours = ours; return nil }); err != nil {
+			a.log.Error("could not record whose data this is", "error", err)
+		}
+	}
+	a.lastMu.Lock()
+	a.foreign = o.Data.Foreign
+	a.lastMu.Unlock()
+}
+
+func (a *Agent) isForeign() bool {
+	a.lastMu.Lock()
+	defer a.lastMu.Unlock()
+	return a.foreign
+}
+
+// onAnyData are the verbs that a foreign server's agent carries out too. Of those
+// that change it, fence and seed are asked for by a seed that replaces the data,
+// which a person has confirmed by its name.
+var onAnyData = []verb.Name{verb.Note{}.Verb(), verb.Probe{}.Verb(), verb.Account{}.Verb(), verb.Fence{}.Verb(), verb.Seed{}.Verb(), verb.Verify{}.Verb(), verb.Forget{}.Verb(), verb.Release{}.Verb()}
+
+var errForeign = errors.New("it holds data that is not this cluster's")
+
+// mayTouch refuses what would change foreign data.
+func (a *Agent) mayTouch(r *http.Request, name verb.Name) error {
+	if !a.isForeign() || slices.Contains(onAnyData, name) {
+		return nil
+	}
+	o := a.look(r.Context(), false)
+	if a.judgeForeign(o); !o.Data.Foreign {
+		return nil
+	}
+	return agentapi.Problem{Title: "Foreign data", Detail: fmt.Sprintf("%s refuses %s: %v (system identifier %q, the cluster's is %q)", a.cfg.Server, name, errForeign, o.Data.System, a.memory.get().System), Status: http.StatusConflict, Code: agentapi.CodeBadInput}
+}
