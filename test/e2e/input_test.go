@@ -224,11 +224,19 @@ func (w *world) leftAsItIs(s *demo.Server) {
 	if w.mariadb() {
 		return // its new data is told by what the agent knew of the old
 	}
+	f, err := os.OpenFile(filepath.Join(s.DataDir, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	fmt.Fprintf(f, "port = %d\nunix_socket_directories = '%s'\n", s.Port, s.SocketDir)
+	if err := f.Close(); err != nil {
+		w.t.Fatal(err)
+	}
 	if err := s.StartByHand(w.ctx); err != nil {
 		w.t.Fatal(err)
 	}
 	seen := map[time.Time]bool{}
-	err := w.Await(w.ctx, func(v view.View) bool {
+	err = w.Await(w.ctx, func(v view.View) bool {
 		o := v.Find(s.Name).Observation
 		if o.Process.Running && o.Process.Role == observation.Primary && o.Data.Foreign {
 			seen[o.At] = true

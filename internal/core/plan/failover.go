@@ -200,7 +200,7 @@ func (in *Input) checkNotAlive(p *operation.Plan, old string) {
 		}
 	}
 	for _, x := range in.Probes {
-		if x.To == old && x.Result.OK {
+		if x.To == old && (x.Result.OK || x.Result.Answered) {
 			p.AddCheck(operation.Check{Name: "Old primary not seen alive", Server: old, Result: operation.Fail, Evidence: fmt.Sprintf("%s answers a login from %s", old, x.From),
 				Why: "a server that answers is not off: two servers would take writes", Mend: "power " + old + " off or isolate it, then ask again"})
 		}
@@ -229,7 +229,7 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 		return "What would be lost is not known."
 	}
 	for _, n := range in.replicas(cand, old) {
-		if s := in.View.Find(n); s != nil && s.MayTakeOver {
+		if s := in.View.Find(n); s != nil && in.proven(n) {
 			if more, known := position.Lacks(in.View.Engine, held, s.Received); known && !more.IsZero() {
 				held = s.Received // it is fetched first
 			}

@@ -101,9 +101,11 @@ type Probe struct {
 
 // Probed is what came of a Probe.
 type Probed struct {
-	OK      bool   `json:"ok"`
-	System  string `json:"system,omitempty"`
-	Problem string `json:"problem,omitempty"`
+	OK bool `json:"ok"`
+	// Answered: the server answered, be it with a refusal; it lives.
+	Answered bool   `json:"answered"`
+	System   string `json:"system,omitempty"`
+	Problem  string `json:"problem,omitempty"`
 }
 
 // Events lets a primary run its scheduled events.

@@ -76,7 +76,7 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 	defer db.Close()
 	rows, err := db.QueryContext(ctx, "show grants")
 	if err != nil {
-		return verb.Probed{Problem: probeWords(err)}
+		return verb.Probed{Answered: number(err) != 0, Problem: probeWords(err)}
 	}
 	may := false
 	for rows.Next() {
@@ -87,11 +87,11 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 	}
 	rows.Close()
 	if !may {
-		return verb.Probed{Problem: "account " + acc.User + " lacks REPLICATION SLAVE"}
+		return verb.Probed{Answered: true, Problem: "account " + acc.User + " lacks REPLICATION SLAVE"}
 	}
-	r := verb.Probed{OK: true}
+	r := verb.Probed{OK: true, Answered: true}
 	if err := db.QueryRowContext(ctx, "select id from crosstwin.cluster limit 1").Scan(&r.System); err != nil {
-		return verb.Probed{Problem: "its identity cannot be read: " + err.Error()}
+		return verb.Probed{Answered: true, Problem: "its identity cannot be read: " + err.Error()}
 	}
 	return r
 }

@@ -166,14 +166,15 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 	}
 	c, err := pgconn.ConnectConfig(ctx, cfg)
 	if err != nil {
-		return verb.Probed{Problem: plain(err)}
+		var refusal *pgconn.PgError
+		return verb.Probed{Answered: errors.As(err, &refusal), Problem: plain(err)}
 	}
 	defer c.Close(ctx)
 	res, err := c.Exec(ctx, "IDENTIFY_SYSTEM").ReadAll()
 	if err != nil || len(res) == 0 || len(res[0].Rows) == 0 {
 		return verb.Probed{Problem: fmt.Sprint("no answer to IDENTIFY_SYSTEM: ", err)}
 	}
-	return verb.Probed{OK: true, System: string(res[0].Rows[0][0])}
+	return verb.Probed{OK: true, Answered: true, System: string(res[0].Rows[0][0])}
 }
 
 // markPrefix marks our messages in the log.
