@@ -38,8 +38,9 @@ type Agent struct {
 
 	acts acts
 
-	// foreign is what the newest look said of the data.
-	foreign bool
+	// foreign is what the newest look said of the data; reopening is set while
+	// the primary is opened again after a restart.
+	foreign, reopening bool
 	// opening is set while the data may for a moment not be closed by default.
 	opening bool
 	lastMu  sync.Mutex
@@ -183,6 +184,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	}
 	o.Guard, o.Process.Fenced, o.Log.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
 	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
+	a.noteOpen(o, s)
 	o.Abilities = a.abilities()
 	o.CertificateEnds = a.cert.Leaf.NotAfter
 	a.lastMu.Lock()

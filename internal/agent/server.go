@@ -33,7 +33,11 @@ func (a *Agent) handler() http.Handler {
 		if err := r.Context().Err(); err != nil {
 			return err // it waited so long that nobody wants the answer any more
 		}
-		return answer(w, a.observe(r.Context(), req.Thorough))
+		o := a.observe(r.Context(), req.Thorough)
+		if s := a.memory.get(); req.Reopen && mayReopen(s.Guard, s.Opened, req.Term, req.Owner, o) {
+			go a.reopen(req.Term)
+		}
+		return answer(w, o)
 	}))
 	m.HandleFunc("POST /agent/v1/examine", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
 		var req verb.Examine

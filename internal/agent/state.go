@@ -31,6 +31,8 @@ type state struct {
 	// the data here was seen to be that, and lasts until it is removed.
 	System string `json:"system,omitempty"`
 	Ours   bool   `json:"ours,omitempty"`
+	// Opened is the newest process that took writes here by right.
+	Opened string `json:"opened,omitempty"`
 }
 
 func openMemory(dir string) (*memory, error) {

@@ -33,6 +33,9 @@ type ObserveRequest struct {
 	Term     int64 `json:"term"`  // newest decided
 	Owner    bool  `json:"owner"` // of it: this server
 	Thorough bool  `json:"thorough"`
+	// Reopen: if this server came back closed, nothing is known that speaks against
+	// opening it again.
+	Reopen bool `json:"reopen,omitempty"`
 	// System identifies the cluster's data; empty: not known yet.
 	System string `json:"system,omitempty"`
 }

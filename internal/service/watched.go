@@ -228,7 +228,7 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 	if m == nil {
 		return agentapi.Target{}, agentapi.ObserveRequest{}, NotFound("server", server)
 	}
-	req := agentapi.ObserveRequest{Term: c.rec.OwnerTerm, Owner: c.rec.Owner == server}
+	req := agentapi.ObserveRequest{Term: c.rec.OwnerTerm, Owner: c.rec.Owner == server, Reopen: c.mayReopen(m)}
 	if o := c.member(c.rec.Owner); o != nil && o.last != nil {
 		req.System = o.last.Data.System
 	}

@@ -194,7 +194,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	o.Process.Accepting, o.Process.Version, o.Process.MajorVersion, o.Data.System = true, strings.Fields(r.Version)[0], r.Num/10000, r.System
 	o.Process.Role, o.Process.Writable = observation.Primary, r.ReadOnly == "off"
 	if r.Replica {
-		o.Process.Role, o.Process.Writable = observation.Replica, false
+		o.Process.Role, o.Process.Writable, o.Data.State = observation.Replica, false, pgtool.StateInRecovery
 	}
 	o.Replay.Paused, o.Process.ConnectedClients, o.Data.Redo = r.Paused, r.Clients, r.Checkpoint.Redo
 	o.Log.Written, o.Log.Received, o.Log.Applied = deref(r.Written), deref(r.Received), deref(r.Applied)
