@@ -54,6 +54,11 @@ func closedByDefault(t *testing.T, w *world) {
 	if err := load.AwaitAcks(w.ctx, 50); err != nil {
 		t.Fatal(err)
 	}
+	v, err := w.Client.Cluster(w.ctx, w.Name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := w.find(v, "gull").Observation.Process.Identity
 	if err := w.KillAgent(w.as("gull")); err != nil {
 		t.Fatal(err)
 	}
@@ -67,7 +72,11 @@ func closedByDefault(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	// A restart is no incident: its agent hears that the term is still its own.
-	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, "gull").Health == view.TakesWrites && v.Term == 1 }); err != nil {
+	err = w.Await(w.ctx, func(v view.View) bool {
+		s := w.find(v, "gull")
+		return s.Health == view.TakesWrites && s.Observation.Process.Identity != before && v.Term == 1
+	})
+	if err != nil {
 		t.Fatal(err)
 	}
 	if err := w.tryWrite(w.server("gull")); err != nil {
