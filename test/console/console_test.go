@@ -152,12 +152,12 @@ func TestPages(t *testing.T) {
 		}
 	}
 	v.ok(v.page.Size(1280, 800))
-	v.ok(v.page.Go("/clusters/bookings", "this picture is current"))
+	v.ok(v.page.Go("/clusters/bookings", "data is current"))
 	v.StopService()
 	v.ok(v.WaitServiceGone(v.ctx))
 	v.ok(v.page.Await("connection lost"))
 	v.ok(v.StartService(v.ctx))
-	v.ok(v.page.Await("this picture is current", "takes writes on gull"))
+	v.ok(v.page.Await("data is current", "takes writes on gull"))
 }
 
 // Who may come in: a token or a one-time address, nobody twice, no other
