@@ -1,0 +1,106 @@
+package agent
+
+import (
+	"log/slog"
+	"testing"
+
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+)
+
+func replica(change func(o *observation.Server)) *observation.Server {
+	o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica, Identity: "7 100 boot"},
+		Log: observation.Log{ServerID: 12, GTIDState: "1-11-40,1-12-3", Line: position.Line{System: "77"}}, Data: observation.Data{System: "77"}}
+	if change != nil {
+		change(o)
+	}
+	return o
+}
+
+// An agent touches no data that is not its cluster's.
+func TestForeign(t *testing.T) {
+	for name, c := range map[string]struct {
+		s    state
+		o    func(o *observation.Server)
+		want bool
+	}{
+		"the cluster's":                    {state{System: "77"}, nil, false},
+		"another cluster's":                {state{System: "78"}, nil, true},
+		"another cluster's, once ours":     {state{System: "78", Ours: true}, nil, true},
+		"the cluster's is not known":       {state{}, nil, false},
+		"no name, never ours":              {state{System: "77"}, func(o *observation.Server) { o.Data.System = "" }, true},
+		"no name, ours before":             {state{System: "77", Ours: true}, func(o *observation.Server) { o.Data.System = "" }, false},
+		"empty":                            {state{System: "77"}, func(o *observation.Server) { o.Data.System, o.Data.Empty = "", true }, false},
+		"our own copy, broken off":         {state{System: "77"}, func(o *observation.Server) { o.Data.System, o.Data.Unfinished = "", observation.UnfinishedSeed }, false},
+		"another cluster's, and it stands": {state{System: "78"}, func(o *observation.Server) { o.Process = observation.Process{} }, true},
+	} {
+		if got := foreign(replica(c.o), c.s); got != c.want {
+			t.Errorf("%s: %t", name, got)
+		}
+	}
+}
+
+// Only the owner of an undisputed term, restarted since it was open, is opened
+// again.
+func TestMayReopen(t *testing.T) {
+	own := guard.State{Noted: 3, Accepted: 3, Owner: true}
+	for name, c := range map[string]struct {
+		g      guard.State
+		opened string
+		term   int64
+		o      func(o *observation.Server)
+		want   bool
+	}{
+		"restarted":                   {own, "6 90 boot", 3, nil, true},
+		"read-only since it was open": {own, "7 100 boot", 3, nil, false},
+		"never open here":             {own, "", 3, nil, false},
+		"asked in an older term":      {own, "6 90 boot", 2, nil, false},
+		"a newer term was noted":      {guard.State{Noted: 4, Accepted: 3, Owner: true}, "6 90 boot", 3, nil, false},
+		"not the owner":               {guard.State{Noted: 3, Accepted: 3}, "6 90 boot", 3, nil, false},
+		"fenced":                      {own, "6 90 boot", 3, func(o *observation.Server) { o.Process.Fenced = true }, false},
+		"foreign":                     {own, "6 90 boot", 3, func(o *observation.Server) { o.Data.Foreign = true }, false},
+		"half a rewind":               {own, "6 90 boot", 3, func(o *observation.Server) { o.Data.Unfinished = observation.UnfinishedRewind }, false},
+		"a job is at work":            {own, "6 90 boot", 3, func(o *observation.Server) { o.Job = &observation.Job{} }, false},
+		"it does not answer yet":      {own, "6 90 boot", 3, func(o *observation.Server) { o.Process.Accepting = false }, false},
+		"it is open":                  {own, "6 90 boot", 3, func(o *observation.Server) { o.Process.Role = observation.Primary }, false},
+		"it follows another server":   {own, "6 90 boot", 3, func(o *observation.Server) { o.Links.Upstream = &observation.Upstream{Connected: true} }, false},
+	} {
+		if got := mayReopen(c.g, c.opened, c.term, true, replica(c.o)); got != c.want {
+			t.Errorf("%s: %t", name, got)
+		}
+	}
+}
+
+// A proof is lost for good by a restart, an opening or a write of its own; a
+// server that does not answer loses nothing by that alone.
+func TestProofIsLost(t *testing.T) {
+	for name, c := range map[string]struct {
+		o     func(o *observation.Server)
+		now   int64
+		later int64 // once the server is as it was
+	}{
+		"nothing happened":     {nil, 4, 4},
+		"it does not answer":   {func(o *observation.Server) { o.Process.Accepting = false }, 0, 4},
+		"another process":      {func(o *observation.Server) { o.Process.Identity = "8 200 boot" }, 0, 0},
+		"open for writes":      {func(o *observation.Server) { o.Process.Role = observation.Primary }, 0, 0},
+		"a write of its own":   {func(o *observation.Server) { o.Log.GTIDState = "1-11-40,1-12-4" }, 0, 0},
+		"a write of the other": {func(o *observation.Server) { o.Log.GTIDState = "1-11-41,1-12-3" }, 4, 4},
+	} {
+		m, err := openMemory(t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		a := &Agent{memory: m, log: slog.New(slog.DiscardHandler)}
+		p := proofOf(replica(nil), 4)
+		if err := m.change(func(s *state) error { s.Proof = p; return nil }); err != nil {
+			t.Fatal(err)
+		}
+		if got := a.stillProven(replica(c.o), m.get().Proof); got != c.now {
+			t.Errorf("%s: proven in term %d, want %d", name, got, c.now)
+		}
+		if got := a.stillProven(replica(nil), m.get().Proof); got != c.later {
+			t.Errorf("%s, afterwards: proven in term %d, want %d", name, got, c.later)
+		}
+	}
+}

@@ -1,0 +1,45 @@
+package view
+
+import (
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/cause"
+)
+
+// Who may become primary, and why not: kin or nothing, and a filter is no copy.
+func TestMayTakeOver(t *testing.T) {
+	crash := func(in *Input) {
+		o := in.Members[0].Last
+		o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Writable = false, false, "", false
+		in.Members[1].Last.Links.Upstream.Connected = false
+	}
+	for name, c := range map[string]struct {
+		change func(in *Input)
+		why    cause.Code // none: it may
+	}{
+		"proven":                          {nil, ""},
+		"proven, and the primary is dead": {crash, ""},
+		"not proven":                      {func(in *Input) { in.Members[1].Last.Log.ProvenTerm = 0 }, cause.NotProven},
+		"not proven, the primary is dead": {func(in *Input) { crash(in); in.Members[1].Last.Log.ProvenTerm = 0 }, cause.NotProven},
+		"proven in an older term":         {func(in *Input) { in.Members[1].Last.Log.ProvenTerm = 1 }, cause.NotProven},
+		"a larger number, and not proven": {func(in *Input) { crash(in); l := &in.Members[1].Last.Log; l.ProvenTerm, l.Received = 0, "9/0" }, cause.NotProven},
+		"adrift, then the primary died":   {func(in *Input) { crash(in); adriftBefore(in) }, cause.UnfitNow},
+		"adrift once, proven since":       {func(in *Input) { crash(in); adriftBefore(in); in.Members[1].Last.Log.ProvenTerm = 2 }, ""},
+		"filtered":                        {func(in *Input) { in.Members[1].Last.Log.Filters = []string{"replicate_ignore_db = logs"} }, cause.Filtered},
+		"foreign":                         {func(in *Input) { in.Members[1].Last.Data.Foreign = true }, cause.UnfitNow},
+		"its rank is never":               {func(in *Input) { in.Members[1].Rank = 0 }, cause.RankNever},
+		"unseen":                          {func(in *Input) { in.Members[1].SeenAt = now.Add(-time.Hour) }, cause.UnfitNow},
+	} {
+		v := Assess(bookings(c.change))
+		s := v.Find("tern")
+		if s.MayTakeOver != (c.why == "") || s.Unfit.Code != c.why {
+			t.Errorf("%s: may take over %t, %+v (%s: %+v)", name, s.MayTakeOver, s.Unfit, s.Health, s.Cause)
+		}
+	}
+}
+
+func adriftBefore(in *Input) {
+	in.Members[1].WasAdrift = cause.Cause{Code: cause.PastFork, Peer: "gull"}
+	in.Members[1].Last.Log.ProvenTerm = 0
+}
