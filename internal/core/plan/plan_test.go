@@ -97,6 +97,19 @@ func TestMake(t *testing.T) {
 			m[0].Problem = "connection refused"
 			in.Probes = []Probe{{"tern", "gull", verb.Probed{OK: true}}}
 		}, refused: "gull answers a login from tern"},
+		{name: "failover, vouched for and refusing a login", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(in *Input, m members) {
+			m[0].Problem = "connection refused"
+			in.Probes = []Probe{{"tern", "gull", verb.Probed{Answered: true, Problem: "password authentication failed"}}}
+		}, refused: "gull answers a login from tern"},
+		{name: "failover, the only candidate is not proven", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Log.ProvenTerm = 0 }, refused: "it has not been proven to share gull's history; to choose it nevertheless, ask for it: --to tern"},
+		{name: "failover to one that is not proven", r: operation.Request{Kind: operation.Failover, To: "tern"}, change: func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Log.ProvenTerm = 1 },
+			steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
+		{name: "failover, nothing is fetched from one that is not proven", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) {
+			dead(m[0].Last)
+			m[2].Last.Log.ProvenTerm, m[2].Last.Log.Received = 0, "9/0"
+		}, steps: "open-term fence-old detach-tern decide promote! mark-term detach-new checkpoint-new mark"},
+		{name: "switchover to one that is not proven", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Log.ProvenTerm = 0 }, refused: "it has not been proven to share gull's history"},
+		{name: "failover to a foreign server", r: operation.Request{Kind: operation.Failover, To: "tern"}, change: func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Data.Foreign = true }, refused: "tern may not take over"},
 		{name: "failover, a stopped applier is left out", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) {
 			dead(m[0].Last)
 			m[2].Last.Links.Upstream.ApplierProblem = "error 1062"
