@@ -29,7 +29,7 @@ func mayReopen(g guard.State, opened string, term int64, owner bool, o *observat
 
 // noteOpen remembers the process that takes writes by right.
 func (a *Agent) noteOpen(o *observation.Server, s state) {
-	if !s.Guard.Owner || o.Process.Role != observation.Primary || !o.Process.Writable || o.Process.Identity == "" || s.Opened == o.Process.Identity {
+	if !s.Guard.Owner || !o.Process.Accepting || o.Process.Role != observation.Primary || !o.Process.Writable || o.Process.Identity == "" || s.Opened == o.Process.Identity {
 		return
 	}
 	if err := a.memory.change(func(s *state) error { s.Opened = o.Process.Identity; return nil }); err != nil {

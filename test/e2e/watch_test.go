@@ -5,12 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"net/url"
+	"os/user"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
 	"crosstwin/internal/client"
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 )
@@ -192,5 +194,54 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	w.settled()
 	if n := w.query("tern", "select count(*) from cargo.ports where id = 88"); n != "0" {
 		t.Error("the row is still there")
+	}
+}
+
+// A database that does not let its agent in goes on for everybody else: what it
+// does is not known, and that is no reason to make another server primary.
+func TestAgentNotLetIn(t *testing.T) { engines(t, false, agentNotLetIn) }
+
+func agentNotLetIn(t *testing.T, w *world) {
+	lock, unlock := "alter role postgres nologin", "alter role postgres login"
+	if w.mariadb() {
+		u, err := user.Current()
+		if err != nil {
+			t.Fatal(err)
+		}
+		lock, unlock = "alter user '"+u.Username+"'@localhost account lock", "alter user '"+u.Username+"'@localhost account unlock"
+	}
+	db, err := w.server("gull").Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	c, err := db.Conn(w.ctx) // it stays, to undo this
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.ExecContext(w.ctx, lock); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.KillAgent(w.as("gull")); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.StartAgent(w.ctx, w.as("gull")); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Await(w.ctx, func(v view.View) bool {
+		s := w.find(v, "gull")
+		return s.Health == view.Unseen && s.Cause.Code == cause.NotLetIn && s.LastContactSeconds < 2
+	}); err != nil {
+		t.Fatal(err)
+	}
+	said := w.says([]string{"Whether bookings takes writes is not known", "may not log in", "let the agent's account log in"}, "status", "bookings")
+	if strings.Contains(said, "failover") {
+		t.Errorf("a failover is advised:\n%s", said)
+	}
+	if _, err := c.ExecContext(w.ctx, unlock); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, "gull").Health == view.TakesWrites }); err != nil {
+		t.Fatal(err)
 	}
 }

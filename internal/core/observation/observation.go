@@ -49,7 +49,10 @@ type Process struct {
 	Running   bool   `json:"running"`           // a database process exists
 	Accepting bool   `json:"accepting"`         // it answered a query in time
 	Problem   string `json:"problem,omitempty"` // why it did not, or what else is wrong
-	Role      Role   `json:"role,omitempty"`    // as it reports itself
+	// NotLetIn: it lives and did not let the agent in, so that what it does for
+	// others is not known.
+	NotLetIn bool `json:"not_let_in,omitempty"`
+	Role     Role `json:"role,omitempty"` // as it reports itself
 	// Writable: it would accept a write of an ordinary client; one that hangs
 	// counts as what it is open for.
 	Writable bool `json:"writable"`
@@ -61,7 +64,8 @@ type Process struct {
 	// seconds; 0 when it is no further off than the question took.
 	ClockAhead float64 `json:"clock_ahead_seconds,omitempty"`
 	// Identity tells this process from any other that ran before it: a server that
-	// was restarted has another one.
+	// was restarted has another one, also one that restarted itself after a crash
+	// of one of its processes. Whole only while it is accepting.
 	Identity         string `json:"identity,omitempty"`
 	ConnectedClients int    `json:"connected_clients"`
 }

@@ -279,7 +279,7 @@ func clusterHealth(v *View) Health {
 	worst := TakesWrites
 	for _, s := range v.Servers {
 		h := s.Health
-		if s.Name == v.Primary && h != TakesWrites {
+		if s.Name == v.Primary && h != TakesWrites && h != Unseen {
 			h = TakesNoWrite
 		}
 		if Worse(h, worst) {

@@ -29,6 +29,7 @@ func TestMayTakeOver(t *testing.T) {
 		"filtered":                        {func(in *Input) { in.Members[1].Last.Log.Filters = []string{"replicate_ignore_db = logs"} }, cause.Filtered},
 		"foreign":                         {func(in *Input) { in.Members[1].Last.Data.Foreign = true }, cause.UnfitNow},
 		"its rank is never":               {func(in *Input) { in.Members[1].Rank = 0 }, cause.RankNever},
+		"its agent may not log in":        {func(in *Input) { p := &in.Members[1].Last.Process; p.Accepting, p.NotLetIn = false, true }, cause.UnfitNow},
 		"unseen":                          {func(in *Input) { in.Members[1].SeenAt = now.Add(-time.Hour) }, cause.UnfitNow},
 	} {
 		v := Assess(bookings(c.change))

@@ -34,6 +34,8 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 		return Stopped, cause.Cause{Code: cause.NoDatabase}
 	case !o.Process.Running:
 		return Stopped, stoppedHow(o)
+	case o.Process.NotLetIn:
+		return Unseen, cause.Cause{Code: cause.NotLetIn, Text: o.Process.Problem}
 	case !o.Process.Accepting:
 		return stuck(m.Name == in.Owner), cause.Cause{Code: cause.NoAnswer, Text: o.Process.Problem}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.Writable:

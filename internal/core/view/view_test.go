@@ -76,6 +76,10 @@ func TestAssess(t *testing.T) {
 			o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Writable, o.Data.State = false, false, "", false, "in production"
 			in.Members[1].Last.Links.Upstream.Connected, in.Members[2].Last.Links.Upstream.Connected = false, false
 		}, map[string]Health{"gull": Stopped, "tern": Stalled, "": TakesNoWrite}, 0, []string{"bookings takes no writes. Primary gull is stopped: its database crashed (its data says: in production)"}},
+		{"primary does not let its agent in", func(in *Input) {
+			p := &in.Members[0].Last.Process
+			p.Accepting, p.NotLetIn, p.Problem = false, true, "it does not answer: role \"root\" does not exist"
+		}, map[string]Health{"gull": Unseen, "": Unseen}, 0, []string{"Whether bookings takes writes is not known. Primary gull is unseen: its agent may not log in"}},
 		{"primary hangs", func(in *Input) { in.Members[0].Last.Process.Accepting = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
 		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Process.Writable = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
 		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) }, map[string]Health{"tern": Unseen, "": Unseen}, 0, []string{"tern is unseen", "It cannot lose another server.", "every write"}},

@@ -51,6 +51,9 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 	cause.Silent: func(c cause.Cause) string {
 		return cmp.Or(c.Text, "no answer for "+Span(c.Seconds))
 	},
+	cause.NotLetIn: func(c cause.Cause) string {
+		return "its agent may not log in, so what it does is not known" + behind(": ", c.Text)
+	},
 	cause.OpenWithoutTerm: func(c cause.Cause) string {
 		return fmt.Sprintf("it is open for writes although %s owns term %d", c.Peer, c.Term)
 	},
@@ -257,6 +260,9 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 		return "check that its agent runs and is reachable at " + cmp.Or(c.At, "its address")
 	},
 	cause.SeedIt: func(c cause.Cause) string { return fmt.Sprintf("crosstwin seed %s %s", c.Cluster, c.Server) },
+	cause.LetIn: func(c cause.Cause) string {
+		return "let the agent's account log in on " + c.Server + " through the socket, as the error says; the agent's settings are superuser and socket_dir in its agent.yaml"
+	},
 	cause.RemoveOrReplace: func(c cause.Cause) string {
 		return fmt.Sprintf("if it belongs to others, take it out of this cluster: crosstwin server remove %s %s; if nothing in it is needed: crosstwin seed %s %s --replace", c.Cluster, c.Server, c.Cluster, c.Server)
 	},
@@ -309,6 +315,8 @@ var sentenceWords = map[cause.Code]func(cause.Cause) string{
 			return fmt.Sprintf("%s takes no writes. Primary %s: %s.", c.Cluster, c.Server, why)
 		case c.Health == "takes no writes":
 			return fmt.Sprintf("%s takes no writes on %s.", c.Cluster, c.Server)
+		case c.Health == "unseen":
+			return fmt.Sprintf("Whether %s takes writes is not known. Primary %s %s%s.", c.Cluster, c.Server, state, behind(": ", why))
 		}
 		return fmt.Sprintf("%s takes no writes. Primary %s %s%s.", c.Cluster, c.Server, state, behind(": ", why))
 	},

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -45,7 +46,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		o.Process.Identity = host.ProcessIdentity(pid)
 		err := e.observeRunning(ctx, o)
 		if err != nil {
-			o.Process.Problem = host.Unanswered(probeTimeout, err, plain(err))
+			o.Process.Problem, o.Process.NotLetIn = host.Unanswered(probeTimeout, err, plain(err)), notLetIn(err)
 		} else if thorough {
 			if err = e.observeSettings(ctx, o); err != nil {
 				o.Config.Settings, o.Config.Facts, o.Config.Problem = nil, nil, host.Words(err, plain(err))
@@ -95,6 +96,13 @@ func major(version string) int {
 }
 
 // plain takes the wrapping off an error.
+// notLetIn reports whether the server refused the agent: it answers with an error
+// of its own, and its end is none (1053: shutdown in progress).
+func notLetIn(err error) bool {
+	n := number(err)
+	return n != 0 && n != 1053 || errors.Is(err, os.ErrPermission)
+}
+
 func plain(err error) string { return strings.TrimSpace(err.Error()) }
 
 // observeRunning asks the server. A session that was cut off fails at once, and

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -43,6 +44,7 @@ const observeSQL = `select json_build_object(
  'min_tli', (select coalesce(min_recovery_end_timeline, 0) from pg_control_recovery()),
  'clients', (select count(*) from pg_stat_activity where backend_type = 'client backend' and pid <> pg_backend_pid()),
  'started', (select extract(epoch from pg_postmaster_start_time())::text),
+ 'checkpointer', (select coalesce(max(extract(epoch from backend_start))::text, '') from pg_stat_activity where backend_type = 'checkpointer'),
  'receiver', (select json_build_object('status', status, 'tli', received_tli, 'host', sender_host, 'port', sender_port, 'slot', slot_name,
     'idle', extract(epoch from clock_timestamp() - last_msg_receipt_time)) from pg_stat_wal_receiver),
  'senders', (select coalesce(json_agg(json_build_object('name', application_name, 'state', state, 'sent', sent_lsn, 'write', write_lsn, 'flush', flush_lsn, 'replay', replay_lsn,
@@ -77,9 +79,12 @@ type observedRow struct {
 		TLI  uint32
 		Redo string
 	}
-	Clients  int
-	Started  string
-	Receiver *struct {
+	Clients int
+	Started string
+	// Checkpointer is when that process began: all begin anew, within one server
+	// process, after any of them crashed.
+	Checkpointer string
+	Receiver     *struct {
 		Status string
 		TLI    uint32
 		Host   *string
@@ -131,7 +136,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	if running && p.status != "starting" && p.status != "stopping" {
 		err := e.observeRunning(ctx, o)
 		if err != nil {
-			o.Process.Problem = host.Unanswered(probeTimeout, err, plain(err))
+			o.Process.Problem, o.Process.NotLetIn = host.Unanswered(probeTimeout, err, plain(err)), notLetIn(err)
 		} else if thorough {
 			if err = e.observeSettings(ctx, o); err != nil {
 				o.Config.Settings, o.Config.Facts, o.Config.Problem = nil, nil, host.Words(err, plain(err))
@@ -165,6 +170,17 @@ func plain(err error) string {
 	return strings.TrimSpace(err.Error())
 }
 
+// notLetIn reports whether a server that says of itself that it is ready refused
+// the agent, or cannot be found where the agent looks. One that starts, stops or
+// recovers (class 57) tells how it is.
+func notLetIn(err error) bool {
+	var refusal *pgconn.PgError
+	if errors.As(err, &refusal) {
+		return !strings.HasPrefix(refusal.Code, "57")
+	}
+	return errors.Is(err, os.ErrNotExist) || errors.Is(err, os.ErrPermission) || errors.Is(err, syscall.ECONNREFUSED)
+}
+
 // observeRunning asks the server. A connection of the pool may be a leftover of
 // an earlier server process, which fails at once: the second try is on a fresh
 // one. A server that has not answered in time is not asked again.
@@ -192,6 +208,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	}
 	o.Process.ClockAhead = host.ClockAhead(r.Clock, asked, answered)
 	o.Process.Accepting, o.Process.Version, o.Process.MajorVersion, o.Data.System = true, strings.Fields(r.Version)[0], r.Num/10000, r.System
+	o.Process.Identity += " " + r.Checkpointer
 	o.Process.Role, o.Process.Writable = observation.Primary, r.ReadOnly == "off"
 	if r.Replica {
 		o.Process.Role, o.Process.Writable, o.Data.State = observation.Replica, false, pgtool.StateInRecovery
