@@ -105,8 +105,11 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		return pointsAt(o, other), c.Server + " points at " + upstream(o)
 	},
 	IsDetached: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		ok := o.Links.Upstream == nil || o.Links.Upstream.Host == "" && !o.Links.Upstream.Connected
-		return ok, c.Server + " points at " + upstream(o)
+		u := o.Links.Upstream
+		if u != nil && u.Host == "" && u.State != "" {
+			return false, "the receiver of " + c.Server + " is still " + u.State // told to end, and not gone
+		}
+		return u == nil || u.Host == "" && !u.Connected, c.Server + " points at " + upstream(o)
 	},
 	HasSlots: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		for _, n := range c.Values {

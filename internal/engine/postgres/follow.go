@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -60,6 +61,27 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 		if err := e.exec(ctx, sql); err != nil {
 			return fmt.Errorf("set the upstream: %w", err)
 		}
+	}
+	if info != "" {
+		return nil
+	}
+	return e.endReceiver(ctx)
+}
+
+// endReceiver ends the receiver of a server that is to follow nobody. Where
+// replay is paused nobody tells it to end, and it streams on; and
+// pg_terminate_backend knows it not (both measured).
+func (e *Engine) endReceiver(ctx context.Context) error {
+	var pid int
+	err := e.pool.QueryRow(ctx, "select coalesce(max(pid), 0) from pg_stat_wal_receiver").Scan(&pid)
+	if err != nil {
+		return fmt.Errorf("find the receiver: %w", err)
+	}
+	if pid <= 0 || !e.Ours(pid) {
+		return nil
+	}
+	if err := syscall.Kill(pid, syscall.SIGTERM); err != nil && !errors.Is(err, syscall.ESRCH) {
+		return fmt.Errorf("end the receiver: %w", err)
 	}
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
@@ -237,12 +238,25 @@ func TestReplica(t *testing.T) {
 	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, engine.Account{User: replicationUser, Password: "x"}); res.OK || !strings.Contains(res.Problem, "password authentication failed") {
 		t.Errorf("%+v", res)
 	}
-	// Detached, and attached again, without a restart.
+	// Detached, and attached again, without a restart: also while replay is paused,
+	// when the server by itself lets the receiver stream on.
 	pid, _ := r.running()
+	detached := operation.Condition{Kind: operation.IsDetached, Server: "tern"}
+	r.sql("select pg_wal_replay_pause()")
 	if err := r.Follow(r.ctx(), verb.Follow{}); err != nil {
 		t.Fatal(err)
 	}
-	r.await("let go", func(o *observation.Server) bool { return o.Links.Upstream == nil || !o.Links.Upstream.Connected })
+	r.await("let go", func(o *observation.Server) bool {
+		ok, _ := detached.Holds(position.EnginePostgres, map[string]*observation.Server{"tern": o})
+		return ok
+	})
+	stood := r.Observe(r.ctx(), false).Log.Received
+	p.sql("insert into t values (1002)")
+	time.Sleep(time.Second)
+	if now := r.Observe(r.ctx(), false).Log.Received; now != stood {
+		t.Errorf("detached, and its received position went from %s to %s", stood, now)
+	}
+	r.sql("select pg_wal_replay_resume()")
 	if err := r.Follow(r.ctx(), verb.Follow{Upstream: verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, Slot: "ct_tern"}); err != nil {
 		t.Fatal(err)
 	}
