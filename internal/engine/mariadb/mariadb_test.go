@@ -512,4 +512,21 @@ func TestStopEndsWrites(t *testing.T) {
 	if o := primary.Observe(primary.ctx(), false); !o.Process.Writable || o.Log.ShutdownAt != "" {
 		t.Errorf("%+v", o)
 	}
+	// The same on the way to a fence: the lock stays until the server ends.
+	primary.ok(primary.Stop(primary.ctx()))
+	at := primary.Observe(primary.ctx(), false).Log.ShutdownAt
+	var writers []chan error
+	for i := range 16 {
+		writers = append(writers, hang(fmt.Sprintf("insert into d.t (id) values (%d)", 100+i)))
+	}
+	time.Sleep(300 * time.Millisecond)
+	primary.ok(primary.Fence(primary.ctx(), true))
+	for _, w := range writers {
+		if err := <-w; err == nil {
+			t.Error("a privileged write was acknowledged on the way to the fence")
+		}
+	}
+	if got := primary.Observe(primary.ctx(), false).Log.ShutdownAt; at == "" || got != at {
+		t.Errorf("the log went on from %s to %s", at, got)
+	}
 }

@@ -130,8 +130,9 @@ func (e *Engine) Fence(ctx context.Context, gently bool) error {
 		soft, cancel := context.WithTimeout(ctx, stopGrace)
 		if e.quiesce(soft) == nil {
 			e.awaitSent(soft)
-			e.dropHold(soft)
 		}
+		// The hold stays until the shutdown ends its session: released before, it
+		// would let privileged sessions commit in between.
 		if e.exec(soft, "shutdown") == nil {
 			for soft.Err() == nil && len(e.Processes()) > 0 {
 				time.Sleep(10 * time.Millisecond)
