@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"crosstwin/internal/core/operation"
@@ -25,14 +26,21 @@ func (in *Input) compare(p *operation.Plan) error {
 	if !up {
 		return nil
 	}
-	var replicas []string
-	for _, n := range in.replicas(primary) {
+	var replicas, left []string
+	for _, m := range in.Members {
+		n := m.Name
 		s := in.View.Find(n)
 		switch {
+		case n == primary:
+		case !slices.Contains(in.replicas(primary), n) || s.Health != view.InStep && s.Health != view.Behind:
+			left = append(left, fmt.Sprintf("%s (it %s)", n, words.Said(string(s.Health), 1)))
+			p.AddCheck(operation.Check{Name: "Server to compare with", Server: n, Result: operation.Warn, Evidence: fmt.Sprintf("%s %s: it is left out, and nothing is said of its data", n, words.Said(string(s.Health), 1)),
+				Mend: fmt.Sprintf("to compare it too, bring it in step first: crosstwin status %s", in.View.Cluster)})
 		case in.delayOf(n) > 0:
+			left = append(left, n+" (it is delayed)")
 			p.AddCheck(operation.Check{Name: "No delayed replica", Server: n, Result: operation.Warn, Evidence: fmt.Sprintf("%s is delayed by %s: writes would wait for it, so it is left out", n, words.Span(in.delayOf(n))),
 				Mend: fmt.Sprintf("to compare it too: crosstwin tune %s %s delay 0", in.View.Cluster, n)})
-		case s.Health == view.InStep || s.Health == view.Behind:
+		default:
 			replicas = append(replicas, n)
 		}
 	}
@@ -50,6 +58,9 @@ func (in *Input) compare(p *operation.Plan) error {
 	p.Effects = append(p.Effects, fmt.Sprintf("writes on %s wait for a moment, at most %d s, while every server opens its view of the data", primary, holdSeconds))
 	p.UndoOnRestart = true
 	p.Closing = "all compared tables match on " + words.List(append([]string{primary}, replicas...))
+	if len(left) > 0 {
+		p.Closing += "; left out: " + words.List(left)
+	}
 	in.stepsOfCompare(p, primary, replicas)
 	return nil
 }

@@ -285,3 +285,19 @@ func TestHoldsAllIsStrict(t *testing.T) {
 		t.Error("proven without an orderly stop")
 	}
 }
+
+// "The same" is said of what was compared; whoever was left out is named.
+func TestCompareNamesWhatItLeavesOut(t *testing.T) {
+	p, err := Make(input(operation.Request{Kind: operation.Compare}, func(_ *Input, m []view.Member) {
+		m[2].Last = observed("heron", observation.Primary)
+	}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := "all compared tables match on gull and tern; left out: heron (it is adrift)"; p.Closing != want {
+		t.Errorf("%q, want %q", p.Closing, want)
+	}
+	if strings.Contains(stepNames(p), "heron") {
+		t.Error("it was compared as well")
+	}
+}
