@@ -93,7 +93,7 @@ func cutNetwork(t *testing.T, w *world) {
 	if s := w.find(v, "tern"); !s.Observation.Links.Upstream.Connected || s.Stages.Worst() != "sent" && s.Stages.Worst() != "received" || v.AtRisk.Bytes == 0 {
 		t.Errorf("the server itself says connected: %t; the bytes wait at %q; at risk %d", s.Observation.Links.Upstream.Connected, s.Stages.Worst(), v.AtRisk.Bytes)
 	}
-	w.says([]string{"tern is stalled: its link to gull looks alive, and nothing came through it"}, "status", "bookings")
+	w.says([]string{"tern is stalled: its link to gull is open, but nothing has arrived for"}, "status", "bookings")
 	w.nft("delete table ip " + table)
 	w.settled()
 	close(stop)
