@@ -123,7 +123,7 @@ func (a *Agent) watch(ctx context.Context) {
 	}
 	for {
 		if a.memory.get().Guard.Accepted > 0 {
-			a.keepClosed()
+			a.keepClosed(ctx)
 			if g := a.memory.get().Guard; !g.Owner && a.stale() {
 				a.observe(ctx, false)
 			}
@@ -142,11 +142,19 @@ func (a *Agent) stale() bool {
 	return time.Since(a.lastAt) > watchEvery*3/2
 }
 
-func (a *Agent) keepClosed() {
+// keepClosed closes the data by default when it is not. Whose data it is, is
+// looked at right before: what stood here a moment ago may have been replaced.
+func (a *Agent) keepClosed(ctx context.Context) {
 	a.lastMu.Lock()
 	opening := a.opening
 	a.lastMu.Unlock()
-	if opening || a.isForeign() || a.memory.Unfinished() != "" {
+	if opening || a.memory.Unfinished() != "" || a.engine.Closed() {
+		return
+	}
+	a.judgeForeign(a.look(ctx, false))
+	a.lastMu.Lock() // an opening that begins now waits until this is done
+	defer a.lastMu.Unlock()
+	if a.opening || a.foreign {
 		return
 	}
 	if err := a.engine.Close(); err != nil {

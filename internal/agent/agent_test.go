@@ -79,6 +79,7 @@ func (f *fakeEngine) Checkpoint(ctx context.Context) error {
 	}
 	return nil
 }
+func (f *fakeEngine) Closed() bool                                { return false }
 func (f *fakeEngine) Close() error                                { return nil }
 func (f *fakeEngine) Follow(context.Context, verb.Follow) error   { return f.fail }
 func (f *fakeEngine) Slots(context.Context, verb.Slots) error     { return nil }

@@ -49,6 +49,9 @@ type Engine interface {
 	Promote(ctx context.Context) error
 	// Close makes the server's data open read-only for whoever starts it next.
 	Close() error
+	// Closed reports whether there is nothing to close: it is so already, or there
+	// is no data.
+	Closed() bool
 	// Follow sets the upstream; the zero Upstream means nobody.
 	Follow(ctx context.Context, a verb.Follow) error
 	// Examine finds out what stands in the data, changing nothing.

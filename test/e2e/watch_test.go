@@ -88,7 +88,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 
 	// Somebody else's slot is not ours to judge; one of ours without a server is.
 	w.sql("gull", "select pg_create_physical_replication_slot('ct_puffin', true)")
-	expect("slot", func(v view.View) bool { return len(v.Problems) > 0 }, "slot ct_puffin on gull is belongs to no server of bookings")
+	expect("slot", func(v view.View) bool { return len(v.Problems) > 0 }, "slot ct_puffin on gull belongs to no server of bookings")
 	w.sql("gull", "select pg_drop_replication_slot('ct_puffin')")
 }
 

@@ -29,6 +29,13 @@ func (e *Engine) Close() error {
 	return nil
 }
 
+// Closed implements engine.Engine. A file that cannot be read is for Close to
+// complain of.
+func (e *Engine) Closed() bool {
+	b, err := os.ReadFile(e.cfg.ConfigFile)
+	return err == nil && closedByFile(string(b))
+}
+
 // rewriteConfig puts another text in the place of the configuration file, which
 // keeps its owner and mode: it is not always the database's own user.
 func (e *Engine) rewriteConfig(text string) error {

@@ -101,16 +101,22 @@ func (e *Engine) startPrimary(ctx context.Context) error {
 
 // Close implements engine.Engine: it puts standby.signal in place.
 func (e *Engine) Close() error {
-	if _, err := os.Stat(e.Path("PG_VERSION")); err != nil {
-		return nil // nothing to close yet
-	}
-	if _, err := os.Stat(e.Path("standby.signal")); err == nil {
+	if e.Closed() {
 		return nil
 	}
 	if err := e.WriteOwned(e.Path("standby.signal"), nil); err != nil {
 		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
 	}
 	return nil
+}
+
+// Closed implements engine.Engine.
+func (e *Engine) Closed() bool {
+	if _, err := os.Stat(e.Path("PG_VERSION")); err != nil {
+		return true
+	}
+	_, err := os.Stat(e.Path("standby.signal"))
+	return err == nil
 }
 
 // telling are the words that make a line of the log worth repeating.
