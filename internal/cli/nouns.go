@@ -93,13 +93,22 @@ func (a *app) clusterCommand() *cobra.Command {
 	})}
 	policyFlags(set.Flags())
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a cluster from Cross Twin; its databases keep running", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := a.confirmed(cmd, "remove cluster "+args[0]+" (its databases keep running)"); err != nil {
+		v, err := c.Cluster(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		var names []string
+		for _, s := range v.Servers {
+			names = append(names, s.Name)
+		}
+		stays := whatStays(&v, names...)
+		if err := a.confirmed(cmd, "remove cluster "+args[0]+" (its databases keep running). "+stays); err != nil {
 			return err
 		}
 		if err := c.RemoveCluster(cmd.Context(), args[0]); err != nil {
 			return err
 		}
-		return a.said("removed", args[0], "cluster %s removed\n", args[0])
+		return a.said("removed", args[0], "cluster %s removed. %s", args[0], stays)
 	})}
 	remove.Flags().BoolP("yes", "y", false, "do not ask")
 	return group("cluster", "Add, list, show, set and remove clusters", add, list, show, set, remove)
@@ -196,13 +205,18 @@ func (a *app) serverCommand() *cobra.Command {
 	set.Flags().String("site", "", "where the server stands")
 	set.Flags().Bool("hidden", false, "keep it out of what readers are sent to (--hidden=false shows it again)")
 	remove := &cobra.Command{Use: "remove CLUSTER NAME", Short: "Remove a server from Cross Twin; its database keeps running", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := a.confirmed(cmd, "remove server "+args[1]+" (its database keeps running)"); err != nil {
+		v, err := c.Cluster(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		stays := whatStays(&v, args[1])
+		if err := a.confirmed(cmd, "remove server "+args[1]+" (its database keeps running). "+stays); err != nil {
 			return err
 		}
 		if err := c.RemoveServer(cmd.Context(), args[0], args[1]); err != nil {
 			return err
 		}
-		return a.said("removed", args[1], "server %s removed from %s\n", args[1], args[0])
+		return a.said("removed", args[1], "server %s removed from %s. %s", args[1], args[0], stays)
 	})}
 	remove.Flags().BoolP("yes", "y", false, "do not ask")
 	code := &cobra.Command{Use: "code CLUSTER NAME", Short: "Make a new one-time code for a server's agent", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -540,4 +554,9 @@ func (a *app) tokenCommand() *cobra.Command {
 		return a.said("removed", args[0], "token %s removed\n", args[0])
 	})}
 	return group("token", "Add, list and remove access tokens", add, list, remove)
+}
+
+// whatStays lists what taking servers out of a cluster leaves on them.
+func whatStays(v *view.View, names ...string) string {
+	return "What stays:\n  " + strings.Join(view.Leaving(v, names...), "\n  ") + "\n"
 }

@@ -342,7 +342,8 @@ func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to 
 // with that operation's number and kind.
 func (s *Store) NeedYou(ctx context.Context) (map[string]operation.Operation, error) {
 	var rows []operationRow
-	err := s.r.SelectContext(ctx, &rows, "select * from operations where id in (select max(id) from operations where outcome <> 'refused' group by cluster) and outcome = ?", operation.OutcomeNeedsYou)
+	err := s.r.SelectContext(ctx, &rows, `select * from operations where id in (select max(o.id) from operations o join clusters c on c.name = o.cluster and c.created_at <= o.created_at
+		where o.outcome <> 'refused' group by o.cluster) and outcome = ?`, operation.OutcomeNeedsYou)
 	if err != nil {
 		return nil, err
 	}

@@ -245,3 +245,57 @@ func agentNotLetIn(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 }
+
+// A primary whose commits hang takes no writes, though the server itself answers
+// and calls itself writable; another primary would not be the remedy.
+func TestCommitsThatHang(t *testing.T) { engines(t, true, commitsThatHang) }
+
+func commitsThatHang(t *testing.T, w *world) {
+	w.settled()
+	hang, release, setting := []string{"alter system set synchronous_standby_names = 'nobody'", "select pg_reload_conf()"}, []string{"alter system reset synchronous_standby_names", "select pg_reload_conf()"}, "synchronous_standby_names"
+	if w.mariadb() {
+		hang, release, setting = []string{"set global rpl_semi_sync_master_timeout = 600000", "set global rpl_semi_sync_master_enabled = 1"}, []string{"set global rpl_semi_sync_master_enabled = 0"}, "rpl_semi_sync_master_enabled"
+	}
+	w.sql("gull", hang...)
+	if w.mariadb() {
+		w.sql("tern", "stop slave io_thread")
+		w.sql("heron", "stop slave io_thread")
+	}
+	db, err := w.server("gull").Open()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	done := make(chan error, 1)
+	go func() {
+		_, err := db.ExecContext(w.ctx, "create table hung (a int primary key)")
+		done <- err
+	}()
+	err = w.Await(w.ctx, func(v view.View) bool {
+		s := w.find(v, "gull")
+		return s.Health == view.TakesNoWrite && s.Cause.Code == cause.CommitsWait
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := w.says([]string{"bookings takes no writes. Primary gull: a commit has been waiting for", "change " + setting + " there"}, "status", "bookings")
+	if strings.Contains(said, "crosstwin failover") {
+		t.Errorf("a failover is advised:\n%s", said)
+	}
+	w.sql("gull", release...)
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+	if w.mariadb() {
+		w.sql("tern", "start slave io_thread")
+		w.sql("heron", "start slave io_thread")
+	}
+	w.settled()
+
+	// Who leaves is told what stays, and a name that comes back begins anew.
+	w.must(0, []string{"heron removed from bookings", "What stays", "the account crosstwin_replication"}, "server", "remove", "bookings", "heron", "--yes")
+	said = w.must(0, []string{"cluster bookings removed", "gull's next start is read-only; to undo that, remove"}, "cluster", "remove", "bookings", "--yes")
+	if !w.mariadb() && !strings.Contains(said, "slot ct_tern on gull keeps log for tern; to drop it: select pg_drop_replication_slot('ct_tern')") {
+		t.Errorf("the slot that stays is not named:\n%s", said)
+	}
+}

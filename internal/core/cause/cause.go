@@ -13,6 +13,7 @@ const (
 	NeverAnswered   Code = "never answered"      // Text: why the last question failed
 	Silent          Code = "silent"              // Seconds; Text: why the last question failed
 	OpenWithoutTerm Code = "open without a term" // Peer owns Term
+	CommitsWait     Code = "commits wait"        // Seconds
 	NotLetIn        Code = "not let in"          // Text: what the server said
 	ForeignOrigin   Code = "foreign origin"      // At: its system identifier, Fork: the primary's
 	OtherHistory    Code = "other history"       // History: the name that both use; Peer
@@ -84,6 +85,7 @@ const (
 	WatchStages     Code = "watch the stages"
 	MakeAnother     Code = "make another primary"
 	SeeAgent        Code = "see its agent" // At: its address
+	EndSyncWait     Code = "end the wait"  // Name: the setting
 	LetIn           Code = "let the agent in"
 	SeedIt          Code = "seed it"
 	RemoveOrReplace Code = "remove or replace it"

@@ -61,6 +61,9 @@ type Dialect struct {
 	FirstWrite struct{ Setting, Off, Mend string }
 	// Resume is the statement that resumes applying.
 	Resume string
+	// OpenByDefault is how a server that left is made to start open again;
+	// DropSlot is the statement that drops the slot %s.
+	OpenByDefault, DropSlot string
 
 	// Title returns the titles of steps whose words differ.
 	Title Titles

@@ -18,7 +18,7 @@ func mariadb() *Dialect {
 		InPlace: true, Events: true, Dumps: true, Coordinates: true, RemovesLogByAge: true,
 		Near: position.Distance{Amount: 5, Unit: position.Transactions}, Pause: 0.06,
 		Tunables: mariadbTunables, Reasons: mariadbReasons, RestartsApplying: []string{verb.Delay, "slave_parallel_threads"},
-		Resume: "start slave sql_thread",
+		Resume: "start slave sql_thread", OpenByDefault: "remove read_only = 1 from its configuration file",
 		Title: Titles{
 			Stop: func(old string) string {
 				return "End writes on " + old + " for all accounts: give statements 0.3 s, kill all client sessions, give up after 5 s"

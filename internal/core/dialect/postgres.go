@@ -17,7 +17,7 @@ func postgres() *Dialect {
 		Slots: true, Checkpoints: true, Settles: true, CancelsQueries: true,
 		Near: position.Distance{Amount: 1 << 20, Unit: position.Bytes}, Pause: 0.2,
 		Tunables: postgresTunables, Reasons: postgresReasons,
-		Resume: "select pg_wal_replay_resume()",
+		Resume: "select pg_wal_replay_resume()", OpenByDefault: "remove standby.signal from its data directory", DropSlot: "select pg_drop_replication_slot('%s')",
 		Title: Titles{
 			Stop: func(old string) string { return "Stop " + old + " cleanly" },
 			Prove: func(old, candidate string) string {

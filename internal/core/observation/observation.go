@@ -68,6 +68,9 @@ type Process struct {
 	// of one of its processes. Whole only while it is accepting.
 	Identity         string `json:"identity,omitempty"`
 	ConnectedClients int    `json:"connected_clients"`
+	// CommitWaits is for how long the oldest commit has been waiting for a
+	// synchronous replica or for room on the disk, in seconds.
+	CommitWaits float64 `json:"commit_waits_seconds,omitempty"`
 }
 
 // Data is what is in the data directory.

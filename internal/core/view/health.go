@@ -8,6 +8,10 @@ import (
 	"crosstwin/internal/core/position"
 )
 
+// commitLimit is for how many seconds a commit may wait for others before its
+// primary counts as one that takes no writes.
+const commitLimit = 5
+
 // health decides the one word for a server, in order of precedence, and why.
 func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) {
 	o := m.Last
@@ -38,6 +42,8 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 		return Unseen, cause.Cause{Code: cause.NotLetIn, Text: o.Process.Problem}
 	case !o.Process.Accepting:
 		return stuck(m.Name == in.Owner), cause.Cause{Code: cause.NoAnswer, Text: o.Process.Problem}
+	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.CommitWaits > commitLimit:
+		return TakesNoWrite, cause.Cause{Code: cause.CommitsWait, Seconds: o.Process.CommitWaits}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.Writable:
 		return TakesWrites, cause.Cause{}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary:

@@ -129,6 +129,9 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 	switch {
 	case v.Operation != nil:
 		return cause.Cause{Code: cause.FollowOperation, Number: v.Operation.ID, Name: string(v.Operation.Kind)}, nil
+	case s.Cause.Code == cause.CommitsWait:
+		c.Name = dialect.Of(in.Engine).FirstWrite.Setting
+		return with(cause.EndSyncWait), nil
 	case s.Cause.Code == cause.NotLetIn:
 		return with(cause.LetIn), nil // what is not known is no reason to change the primary
 	case s.Name == v.Primary:

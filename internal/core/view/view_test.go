@@ -80,6 +80,7 @@ func TestAssess(t *testing.T) {
 			p := &in.Members[0].Last.Process
 			p.Accepting, p.NotLetIn, p.Problem = false, true, "it does not answer: role \"root\" does not exist"
 		}, map[string]Health{"gull": Unseen, "": Unseen}, 0, []string{"Whether bookings takes writes is not known. Primary gull is unseen: its agent may not log in"}},
+		{"commits hang", func(in *Input) { in.Members[0].Last.Process.CommitWaits = 12 }, map[string]Health{"gull": TakesNoWrite, "": TakesNoWrite}, 0, []string{"bookings takes no writes. Primary gull: a commit has been waiting for 12.0 s"}},
 		{"primary hangs", func(in *Input) { in.Members[0].Last.Process.Accepting = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
 		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Process.Writable = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
 		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) }, map[string]Health{"tern": Unseen, "": Unseen}, 0, []string{"tern is unseen", "It cannot lose another server.", "every write"}},

@@ -51,6 +51,9 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 	cause.Silent: func(c cause.Cause) string {
 		return cmp.Or(c.Text, "no answer for "+Span(c.Seconds))
 	},
+	cause.CommitsWait: func(c cause.Cause) string {
+		return "a commit has been waiting for " + Span(c.Seconds) + " for a synchronous replica, or for room on the disk"
+	},
 	cause.NotLetIn: func(c cause.Cause) string {
 		return "its agent may not log in, so what it does is not known" + behind(": ", c.Text)
 	},
@@ -260,6 +263,9 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 		return "check that its agent runs and is reachable at " + cmp.Or(c.At, "its address")
 	},
 	cause.SeedIt: func(c cause.Cause) string { return fmt.Sprintf("crosstwin seed %s %s", c.Cluster, c.Server) },
+	cause.EndSyncWait: func(c cause.Cause) string {
+		return fmt.Sprintf("bring the replica back that %s waits for, make room on its disk, or change %s there", c.Server, c.Name)
+	},
 	cause.LetIn: func(c cause.Cause) string {
 		return "let the agent's account log in on " + c.Server + " through the socket, as the error says; the agent's settings are superuser and socket_dir in its agent.yaml"
 	},
