@@ -235,3 +235,29 @@ func TestFile(t *testing.T) {
 		t.Errorf("%v %v", fi.Mode(), err)
 	}
 }
+
+// A name that comes back begins anew: what its namesake's operation left undone
+// is not its own.
+func TestNamesake(t *testing.T) {
+	s, ctx := withCluster(t), t.Context()
+	id, err := s.AddOperation(ctx, &operation.Plan{Kind: operation.Seed, Cluster: "bookings", Term: 3}, "ada", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.EndOperation(ctx, id, operation.OutcomeNeedsYou, "look", 0); err != nil {
+		t.Fatal(err)
+	}
+	if need, err := s.NeedYou(ctx); err != nil || need["bookings"].ID != id {
+		t.Fatalf("%v %v", need, err)
+	}
+	if err := s.RemoveCluster(ctx, "bookings"); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(2 * time.Millisecond) // times are kept to the millisecond
+	if _, err := s.AddCluster(ctx, "bookings", "postgresql"); err != nil {
+		t.Fatal(err)
+	}
+	if need, err := s.NeedYou(ctx); err != nil || len(need) != 0 {
+		t.Errorf("%v %v", need, err)
+	}
+}
