@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"crosstwin/internal/core/binlog"
@@ -234,8 +235,8 @@ func (e *Engine) unapplied(ctx context.Context, held string) (files []string, la
 	if err != nil {
 		return nil, "", 0, err
 	}
-	base, err := e.text(ctx, "select @@global.relay_log_basename")
-	if err != nil {
+	base, err := e.relayBase(ctx)
+	if err != nil || base == "" {
 		return nil, "", 0, err
 	}
 	if files, err = indexed(base+".index", e.cfg.DataDir); err != nil {
@@ -252,6 +253,24 @@ func (e *Engine) unapplied(ctx context.Context, held string) (files []string, la
 		return nil, "", 0, fmt.Errorf("read the relay log of %s: %w", e.cfg.Name, err)
 	}
 	return files, last, more, nil
+}
+
+// relayBase gives the path of the relay log without its number, "" when there is
+// none. The server names it only where relay_log is set, which the packages'
+// configuration does not; else its index lies in the data directory.
+func (e *Engine) relayBase(ctx context.Context) (string, error) {
+	base, err := e.text(ctx, "select coalesce(@@global.relay_log_basename, '')")
+	if err != nil || base != "" {
+		return base, err
+	}
+	list, err := filepath.Glob(e.Path("*-relay-bin.index"))
+	switch {
+	case err != nil || len(list) == 0:
+		return "", err
+	case len(list) > 1:
+		return "", fmt.Errorf("%s has %d relay logs in %s: which of them is in use cannot be told; set relay_log", e.cfg.Name, len(list), e.cfg.DataDir)
+	}
+	return strings.TrimSuffix(list[0], ".index"), nil
 }
 
 // applyFiles pipes log files from a GTID position on into the server.

@@ -73,7 +73,7 @@ func (p *pair) add(name string, id int) *rig {
 	}
 	os.Chmod(dir, 0o755)
 	conf := filepath.Join(dir, "my.cnf")
-	text := fmt.Sprintf("[mariadbd]\nserver_id=%d\ntmpdir=%s\nlog_bin=d-bin\nrelay_log=d-relay\nlog_slave_updates\nbinlog_format=ROW\nbinlog_row_metadata=FULL\ngtid_domain_id=1\ngtid_strict_mode=1\nsync_binlog=1\ninnodb_buffer_pool_size=32M\ninnodb_log_file_size=16M\nskip_name_resolve\n", id, dir)
+	text := fmt.Sprintf("[mariadbd]\nserver_id=%d\ntmpdir=%s\nlog_bin=d-bin\nlog_slave_updates\nbinlog_format=ROW\nbinlog_row_metadata=FULL\ngtid_domain_id=1\ngtid_strict_mode=1\nsync_binlog=1\ninnodb_buffer_pool_size=32M\ninnodb_log_file_size=16M\nskip_name_resolve\n", id, dir)
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
