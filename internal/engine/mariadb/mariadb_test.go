@@ -7,6 +7,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -528,5 +529,27 @@ func TestStopEndsWrites(t *testing.T) {
 	}
 	if got := primary.Observe(primary.ctx(), false).Log.ShutdownAt; at == "" || got != at {
 		t.Errorf("the log went on from %s to %s", at, got)
+	}
+}
+
+// A server starts without its event scheduler, and has it run again where it is
+// primary: an event of a fresh copy must not write there.
+func TestStartsWithoutScheduler(t *testing.T) {
+	t.Parallel()
+	_, primary, _ := newPair(t)
+	conf, err := os.ReadFile(primary.cfg.ConfigFile)
+	primary.ok(err)
+	for _, line := range []string{"event_scheduler=1", "event-scheduler = ON", "event_scheduler"} {
+		primary.ok(primary.Fence(primary.ctx(), true))
+		primary.ok(primary.memory.SetFingerprint(rememberEvents, ""))
+		primary.ok(os.WriteFile(primary.cfg.ConfigFile, append(slices.Clone(conf), "\n[mariadbd]\n"+line+"\n"...), 0o644))
+		primary.ok(primary.Start(primary.ctx(), "replica"))
+		if got, err := primary.text(primary.ctx(), "select @@global.event_scheduler"); err != nil || got != "OFF" {
+			t.Errorf("%s: started with the scheduler %s %v", line, got, err)
+		}
+		primary.ok(primary.Start(primary.ctx(), "primary"))
+		if got, err := primary.text(primary.ctx(), "select @@global.event_scheduler"); err != nil || got != "ON" {
+			t.Errorf("%s: opened with the scheduler %s %v", line, got, err)
+		}
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"regexp"
 	"strconv"
 	"syscall"
 	"time"
@@ -73,7 +74,10 @@ func (e *Engine) launch(ctx context.Context) error {
 	if e.Empty() {
 		return fmt.Errorf("%s holds no database: seed it first", e.cfg.DataDir)
 	}
-	s, err := e.Spawn(e.cfg.LogFile, daemon, e.arguments("--read-only=1", "--skip-slave-start")...)
+	if err := e.rememberScheduler(ctx); err != nil {
+		return err
+	}
+	s, err := e.Spawn(e.cfg.LogFile, daemon, e.arguments("--read-only=1", "--skip-slave-start", "--event-scheduler=OFF")...)
 	if err != nil {
 		return err
 	}
@@ -86,6 +90,23 @@ func (e *Engine) launch(ctx context.Context) error {
 
 // arguments are what the agent knows better than the configuration file: where
 // this server lives and that it starts closed.
+// schedulerOn finds the option that has the scheduler run, in any of its forms.
+var schedulerOn = regexp.MustCompile(`(?i)--event[-_]scheduler(=(on|1|true))?(\s|$)`)
+
+// rememberScheduler notes whether the configuration has the event scheduler run.
+// A server starts without it: an event of a fresh copy would write there despite
+// read_only where its definer may. It runs again where it is primary.
+func (e *Engine) rememberScheduler(ctx context.Context) error {
+	said, _, err := e.Run(ctx, daemon, "--defaults-file="+e.cfg.ConfigFile, "--print-defaults")
+	if err != nil {
+		return err
+	}
+	if schedulerOn.MatchString(said) {
+		e.remember(rememberEvents, "ON")
+	}
+	return nil
+}
+
 func (e *Engine) arguments(more ...string) []string {
 	return append([]string{"--defaults-file=" + e.cfg.ConfigFile, "--datadir=" + e.cfg.DataDir, "--socket=" + e.cfg.Socket, "--port=" + strconv.Itoa(e.cfg.Port),
 		"--bind-address=" + e.cfg.Listen, "--report-host=" + e.cfg.Name}, more...)
