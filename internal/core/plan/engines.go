@@ -26,14 +26,14 @@ func (in *Input) stepMakeSlots(p *operation.Plan, name, on string, for_ []string
 	if !in.dialect().Slots || len(slots) == 0 {
 		return
 	}
-	what := "slots"
+	what, are := "slots", "are"
 	if len(slots) == 1 {
-		what = "slot " + slots[0]
+		what, are = "slot "+slots[0], "is"
 	}
 	p.AddStep(operation.Step{Name: name, Action: operation.Action{Title: fmt.Sprintf("Make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on, Call: verb.Seal(verb.Slots{Ensure: slots})}, Seconds: 0.1,
 		After:   []operation.Condition{{Kind: operation.HasSlots, Server: on, Values: slots}},
 		Undo:    putBack(operation.Action{Title: "Drop " + what + " on " + on, Server: on, Call: verb.Seal(verb.Slots{Drop: slots})}),
-		IfFails: what + " on " + on + " are dropped again"})
+		IfFails: what + " on " + on + " " + are + " dropped again"})
 }
 
 // stepCheckpoint writes dirty pages out where that helps a later step.

@@ -261,7 +261,7 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 		return fmt.Sprintf("Nothing is lost: %s holds all that %s wrote (by the end of its log).", cand, old)
 	}
 	p.Loss, p.ConfirmName = &operation.Loss{Known: true, Distance: lost}, in.View.Cluster
-	p.Destroys = fmt.Sprintf("%s that only %s has (by the end of its log, after %s up to %s); they stay on its disk until it rejoins", words.Amount(lost), old, held, end)
+	p.Destroys = fmt.Sprintf("%s that only %s has (by the end of its log, after %s up to %s); this stays on its disk until it rejoins", words.Amount(lost), old, held, end)
 	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", words.Amount(lost), held, end)
 }
 

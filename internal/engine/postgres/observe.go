@@ -49,7 +49,7 @@ const observeSQL = `select json_build_object(
  'receiver', (select json_build_object('status', status, 'tli', received_tli, 'host', sender_host, 'port', sender_port, 'slot', slot_name,
     'idle', extract(epoch from clock_timestamp() - last_msg_receipt_time)) from pg_stat_wal_receiver),
  'senders', (select coalesce(json_agg(json_build_object('name', application_name, 'state', state, 'sent', sent_lsn, 'write', write_lsn, 'flush', flush_lsn, 'replay', replay_lsn,
-    'sync', sync_state)), '[]') from pg_stat_replication where state <> 'backup' and application_name not like '%basebackup%'),
+    'sync', sync_state)), '[]') from pg_stat_replication where state <> 'backup' and application_name not like '%basebackup%' and not (state = 'startup' and application_name = '')),
  'slots', (select coalesce(json_agg(json_build_object('name', slot_name, 'active', active, 'restart', restart_lsn, 'state', wal_status,
     'kept', case when r then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end - restart_lsn)), '[]') from pg_replication_slots where slot_type = 'physical')
 ) from (select pg_is_in_recovery() as r) x`

@@ -43,13 +43,13 @@ export function Topology({ view, act }: { view: View; act: (r: Request) => void 
             if (p.parent < 0) return null;
             const up = places[p.parent];
             if (!up) return null;
-            const x = up.depth * step + 8;
+            const x = up.depth * step + 16; // the middle of the glyph, behind the gap
             const y = p.row * row + row / 2;
             const l = link(p.server);
             return <path key={p.server.name} className={`lk ${l.name}`} d={`M${x} ${up.row * row + row / 2 + 10}V${y - 10}L${x + 20} ${y}`} />;
           })}
           {places.map((p) => (
-            <g key={p.server.name} className={healthClass(p.server.health)} transform={`translate(${p.depth * step}, ${p.row * row + row / 2 - 8})`}>
+            <g key={p.server.name} className={healthClass(p.server.health)} transform={`translate(${p.depth * step + 8}, ${p.row * row + row / 2 - 8})`}>
               <rect className="bg" width="16" height="16" />
             </g>
           ))}
@@ -58,7 +58,7 @@ export function Topology({ view, act }: { view: View; act: (r: Request) => void 
           {places.map(({ server: s, depth }) => {
             const l = link(s);
             return (
-              <li key={s.name} style={{ height: row, marginLeft: (depth - deepest) * step }}>
+              <li key={s.name} style={{ height: row, marginLeft: (depth - deepest - 1) * step }}>
                 <span className={healthClass(s.health)}>
                   <Glyph name={s.health} />
                 </span>
