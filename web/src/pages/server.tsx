@@ -200,7 +200,9 @@ export function Server() {
                   <td>follows</td>
                   <td>{s.follows}</td>
                   <td>
-                    {o.links.upstream.connected ? "connected" : "not connected"} {o.links.upstream.problem} {o.links.upstream.applier_problem}
+                    {[o.links.upstream.connected ? "connected" : "not connected", o.links.upstream.problem, o.links.upstream.applier_problem]
+                      .filter(Boolean)
+                      .join(": ")}
                   </td>
                   <td className="mono">{o.log.received}</td>
                 </tr>

@@ -96,7 +96,7 @@ export function Drift({ cluster, only }: { cluster: string; only?: string }) {
       <h2 className="h">
         {!only || unread.includes(only)
           ? d.sentence
-          : `${only} differs in ${list.length === 0 ? "none" : list.length} of ${d.checked_settings} settings that matter at a role change.`}
+          : `${unread.length > 0 ? "As far as could be read, " : ""}${only} differs in ${list.length === 0 ? "none" : list.length} of ${d.checked_settings} settings that matter at a role change.`}
       </h2>
       <Problem error={q.error} />
       {only && !unread.includes(only) && unread.length > 0 && <p className="note">The settings of {unread.join(", ")} could not be read.</p>}
