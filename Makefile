@@ -41,7 +41,7 @@ tour: prerequisites build
 
 test: test-prerequisites build
 	# The tests drive the binary that they build: an earlier result would not know of it.
-	$(GO) test -count=1 -parallel 4 -timeout 18m ./...
+	$(GO) test -count=1 -parallel 4 -timeout 22m ./...
 
 lint: web/src/api/schema.ts
 	@scripts/lint
