@@ -41,6 +41,7 @@ type Agent struct {
 	// foreign is what the newest look said of the data; reopening is set while
 	// the primary is opened again after a restart.
 	foreign, reopening bool
+	judged             bool // a look has said so
 	// opening is set while the data may for a moment not be closed by default.
 	opening bool
 	lastMu  sync.Mutex
@@ -182,6 +183,9 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 		if err := a.fence(ctx, false); err != nil {
 			a.log.Error("fencing failed", "error", err)
 		}
+		if err := a.noteStray(o, s); err != nil {
+			a.log.Error("could not record that the server was open without right", "error", err)
+		}
 		o = a.look(ctx, thorough)
 		a.judgeForeign(o)
 		s = a.memory.get()
@@ -191,6 +195,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 		s.Fenced = false
 	}
 	o.Guard, o.Process.Fenced, o.Log.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
+	o.Data.Strayed = s.Strayed
 	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
 	a.noteOpen(o, s)
 	o.Abilities = a.abilities()
@@ -276,5 +281,5 @@ func (a *Agent) saveAccount(acc engine.Account) error {
 func newAccount() engine.Account {
 	var b [24]byte
 	rand.Read(b[:])
-	return engine.Account{User: "crosstwin_replication", Password: hex.EncodeToString(b[:])}
+	return engine.Account{User: verb.ReplicationUser, Password: hex.EncodeToString(b[:])}
 }

@@ -26,9 +26,11 @@ func foreign(o *observation.Server, s state) bool {
 	return o.Data.System != s.System
 }
 
-// noteSystem keeps what identifies the cluster's data.
+// noteSystem keeps what identifies the cluster's data. While the data here is
+// what it was told before, it keeps to that: other data in the primary's place
+// does not make this server's a stranger that nobody fences.
 func (a *Agent) noteSystem(system string) error {
-	if system == "" || system == a.memory.get().System {
+	if s := a.memory.get(); system == "" || system == s.System || s.Ours {
 		return nil
 	}
 	return a.memory.change(func(s *state) error { s.System = system; return nil })
@@ -45,14 +47,16 @@ func (a *Agent) judgeForeign(o *observation.Server) {
 		}
 	}
 	a.lastMu.Lock()
-	a.foreign = o.Data.Foreign
+	a.foreign, a.judged = o.Data.Foreign, true
 	a.lastMu.Unlock()
 }
 
-func (a *Agent) isForeign() bool {
+// isOurs reports whether the newest look found no foreign data. Before the first
+// look nothing is known.
+func (a *Agent) isOurs() bool {
 	a.lastMu.Lock()
 	defer a.lastMu.Unlock()
-	return a.foreign
+	return a.judged && !a.foreign
 }
 
 // onAnyData are the verbs that a foreign server's agent carries out too. Of those
@@ -64,7 +68,7 @@ var errForeign = errors.New("it holds data that is not this cluster's")
 
 // mayTouch refuses what would change foreign data.
 func (a *Agent) mayTouch(r *http.Request, name verb.Name) error {
-	if !a.isForeign() || slices.Contains(onAnyData, name) {
+	if a.isOurs() || slices.Contains(onAnyData, name) {
 		return nil
 	}
 	o := a.look(r.Context(), false)

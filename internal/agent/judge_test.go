@@ -1,12 +1,14 @@
 package agent
 
 import (
+	"errors"
 	"log/slog"
 	"testing"
 
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
 )
 
 func replica(change func(o *observation.Server)) *observation.Server {
@@ -101,6 +103,91 @@ func TestProofIsLost(t *testing.T) {
 		}
 		if got := a.stillProven(replica(nil), m.get().Proof); got != c.later {
 			t.Errorf("%s, afterwards: proven in term %d, want %d", name, got, c.later)
+		}
+	}
+}
+
+// A server that was open without right on a history of others has strayed, until
+// its data is replaced or a comparison by content shows that it wrote nothing.
+func TestStray(t *testing.T) {
+	open := func(change func(o *observation.Server)) *observation.Server {
+		return replica(func(o *observation.Server) {
+			o.Process.Role, o.Process.Writable, o.Log.Line.Number = observation.Primary, true, 2
+			if change != nil {
+				change(o)
+			}
+		})
+	}
+	for name, c := range map[string]struct {
+		s    state
+		o    *observation.Server
+		want bool
+	}{
+		"opened in place":                         {state{MarkLine: 2}, open(nil), true},
+		"opened in place, on an older history":    {state{MarkLine: 3}, open(nil), true},
+		"promoted by hand":                        {state{MarkLine: 1}, open(nil), false},
+		"never saw a mark":                        {state{}, open(nil), true},
+		"an old primary that was alive all along": {state{MarkLine: 2, Opened: "7 100 boot"}, open(nil), false},
+		"an old primary, opened anew":             {state{MarkLine: 2, Opened: "6 90 boot"}, open(nil), true},
+		"an old primary that hangs":               {state{MarkLine: 2, Opened: "7 100 boot 1795.5"}, open(nil), false},
+		"children of which the server is gone":    {state{MarkLine: 2, Opened: "7 100 boot"}, open(func(o *observation.Server) { o.Process.Identity = "" }), false},
+	} {
+		m, err := openMemory(t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		a := &Agent{memory: m, log: slog.New(slog.DiscardHandler), engine: &fakeEngine{}}
+		if err := m.change(func(s *state) error { *s = c.s; return nil }); err != nil {
+			t.Fatal(err)
+		}
+		if err := a.noteStray(c.o, c.s); err != nil || m.get().Strayed != c.want {
+			t.Errorf("%s: %t %v", name, m.get().Strayed, err)
+		}
+		if !c.want {
+			continue
+		}
+		if _, err := a.awaitMark(t.Context(), verb.AwaitMark{}, 3); !errors.Is(err, errStrayed) {
+			t.Errorf("%s: proven all the same: %v", name, err)
+		}
+		x := &verb.Examination{Kinship: string(position.Kin)}
+		if err := a.examined(x); err != nil || !x.Strayed || !m.get().Strayed {
+			t.Errorf("%s: cleared by positions: %v", name, err)
+		}
+		x = &verb.Examination{Kinship: string(position.Kin), ByContent: true, TailBytes: 7}
+		if err := a.examined(x); err != nil || x.Strayed || !m.get().Strayed {
+			t.Errorf("%s: cleared despite a tail: %v", name, err)
+		}
+		x.TailBytes = 0
+		if err := a.examined(x); err != nil || m.get().Strayed {
+			t.Errorf("%s: not cleared by content: %v", name, err)
+		}
+		if err := errors.Join(a.noteStray(c.o, state{}), m.SetUnfinished("seed")); err != nil || !m.get().Strayed {
+			t.Errorf("%s: cleared by a copy that has only begun: %v", name, err)
+		}
+		if err := m.SetUnfinished(""); err != nil || m.get().Strayed {
+			t.Errorf("%s: not cleared by a copy that is done: %v", name, err)
+		}
+	}
+}
+
+// What the cluster's data is, is not learnt anew from other data in the primary's
+// place.
+func TestSystemIsKept(t *testing.T) {
+	m, err := openMemory(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	a := &Agent{memory: m, log: slog.New(slog.DiscardHandler)}
+	for _, c := range []struct {
+		told, here, want string
+		foreign          bool
+	}{{"77", "77", "77", false}, {"78", "77", "77", false}, {"78", "79", "77", true}, {"78", "78", "78", false}} {
+		if err := a.noteSystem(c.told); err != nil {
+			t.Fatal(err)
+		}
+		o := replica(func(o *observation.Server) { o.Data.System = c.here })
+		if a.judgeForeign(o); m.get().System != c.want || o.Data.Foreign != c.foreign {
+			t.Errorf("told %s, with %s: keeps %s, foreign %t", c.told, c.here, m.get().System, o.Data.Foreign)
 		}
 	}
 }

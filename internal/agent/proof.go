@@ -1,6 +1,13 @@
 package agent
 
-import "crosstwin/internal/core/observation"
+import (
+	"errors"
+	"strings"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
+)
 
 // proof is that this server held a mark of a term in its own log, and what it
 // was then (invariant: only a server that is proven to share the current history
@@ -44,4 +51,32 @@ func (a *Agent) stillProven(o *observation.Server, p proof) int64 {
 		a.log.Error("could not record that a proof is lost", "error", err)
 	}
 	return 0
+}
+
+var errStrayed = errors.New("it was open for writes without right, on a history that others wrote as well: that it holds a mark proves nothing; rejoin it")
+
+// noteStray remembers that a process which had no right to is open for writes. An
+// old primary that is caught alive has strayed in no such way: up to the fork it
+// wrote the history itself. Neither has one that was promoted by hand: its own
+// history begins where it parted.
+func (a *Agent) noteStray(o *observation.Server, s state) error {
+	// A process that hangs does not tell all of its identity, and one of which only
+	// children are left none.
+	if s.Strayed || strings.HasPrefix(s.Opened, o.Process.Identity) || s.MarkLine > 0 && o.Log.Line.Number > s.MarkLine {
+		return nil
+	}
+	return a.memory.change(func(s *state) error { s.Strayed = true; return nil })
+}
+
+// examined takes in an examination. One that compared the histories by content
+// shows whether a server that strayed wrote anything; by position none does.
+func (a *Agent) examined(x *verb.Examination) error {
+	if !a.memory.get().Strayed {
+		return nil
+	}
+	if x.ByContent && x.Kinship == string(position.Kin) && x.TailBytes == 0 {
+		return a.memory.change(func(s *state) error { s.Strayed = false; return nil })
+	}
+	x.Strayed = !x.ByContent
+	return nil
 }

@@ -48,6 +48,9 @@ func (a *Agent) handler() http.Handler {
 		if err != nil {
 			return err
 		}
+		if err := a.examined(x); err != nil {
+			return err
+		}
 		a.recallTail(x.Tail)
 		return answer(w, x)
 	}))

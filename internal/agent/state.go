@@ -27,6 +27,11 @@ type state struct {
 	Kin          string            `json:"kin,omitempty"`
 	Proof        proof             `json:"proof,omitzero"`
 	Fenced       bool              `json:"fenced,omitempty"`
+	// MarkLine is the history of the newest mark written or found here. Strayed:
+	// a process that had no right to was open for writes on it, or on an older one,
+	// since the data came here.
+	MarkLine uint32 `json:"mark_line,omitempty"`
+	Strayed  bool   `json:"strayed,omitempty"`
 	// System identifies the cluster's data, as the service says; Ours is set once
 	// the data here was seen to be that, and lasts until it is removed.
 	System string `json:"system,omitempty"`
@@ -87,7 +92,13 @@ func (m *memory) Unfinished() string { return m.get().Unfinished }
 
 // SetUnfinished implements engine.Memory.
 func (m *memory) SetUnfinished(kind string) error {
-	return m.change(func(s *state) error { s.Unfinished = kind; return nil })
+	return m.change(func(s *state) error {
+		if kind == "" {
+			s.Strayed = false // the copy or rewind is done: nothing of before is left
+		}
+		s.Unfinished = kind
+		return nil
+	})
 }
 
 // Fingerprint implements engine.Memory.

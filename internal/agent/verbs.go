@@ -289,18 +289,21 @@ func (a *Agent) mark(ctx context.Context, _ verb.Mark, term int64) (any, error) 
 	if err := a.engine.Close(); err != nil {
 		return nil, err
 	}
-	return m, a.memory.change(func(s *state) error { s.Kin = m.ID; return nil })
+	return m, a.memory.change(func(s *state) error { s.Kin, s.MarkLine = m.ID, m.Line.Number; return nil })
 }
 
 // awaitMark finds a mark of the term in this server's own log: that proves that
 // it shares the primary's history. What it was is looked at before, so that a
 // restart meanwhile voids the proof.
 func (a *Agent) awaitMark(ctx context.Context, v verb.AwaitMark, term int64) (any, error) {
+	if a.memory.get().Strayed {
+		return nil, fmt.Errorf("%s: %w", a.cfg.Server, errStrayed)
+	}
 	before := proofOf(a.look(ctx, false), term)
 	if err := a.engine.FindMark(ctx, v.Mark); err != nil {
 		return nil, err
 	}
-	return nil, a.memory.change(func(s *state) error { s.Kin, s.Proof = v.Mark.ID, before; return nil })
+	return nil, a.memory.change(func(s *state) error { s.Kin, s.MarkLine, s.Proof = v.Mark.ID, v.Mark.Line.Number, before; return nil })
 }
 
 // prepare makes sure of the replication account. The primary's agent makes it

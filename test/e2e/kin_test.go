@@ -1,10 +1,16 @@
 package e2e
 
 import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 )
@@ -73,4 +79,58 @@ func TestErrantTransactionIsNoKin(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.must(3, []string{"no server of bookings may take over"}, "failover", "bookings", "--yes")
+}
+
+// A replica that somebody opened in place, on the history that the primary goes on
+// writing, streams again afterwards as if nothing had happened: its positions fit,
+// and its data does not. It is adrift until it is rebuilt, and never a candidate
+// (PostgreSQL; MariaDB's logs are compared by content).
+func TestStrayedReplicaIsNoKin(t *testing.T) {
+	t.Parallel()
+	w := newWorldOf(t, demo.Bookings, true)
+	load := w.Load(1, 20*time.Millisecond)
+	defer load.Stop()
+	w.settled()
+	tern := w.server("tern")
+	signal := filepath.Join(tern.DataDir, "standby.signal")
+	for !w.now("tern").Observation.Data.Strayed {
+		demo.StopDatabase(tern)
+		if err := os.Remove(signal); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			t.Fatal(err)
+		}
+		w.startByHand("tern") // open, unless its agent was faster and closed it
+		time.Sleep(3 * time.Second)
+	}
+	w.startByHand("tern")
+	err := w.Await(w.ctx, func(v view.View) bool {
+		s := w.find(v, "tern")
+		return s.Health == view.Adrift && s.Cause.Code == cause.Strayed && s.Observation.Process.Accepting
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.says([]string{"it was open for writes without right", "crosstwin rejoin bookings tern"}, "status", "bookings")
+	w.must(3, []string{"tern may not take over"}, "failover", "bookings", "--to", "tern", "--yes", "--accept-loss", "bookings")
+	w.must(3, []string{"it was open for writes without right"}, "rejoin", "bookings", "tern", "--way", "follow", "--yes")
+	op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "tern", Compare: true})
+	for _, way := range op.Plan.Ways {
+		if way.Chosen != (way.Name == plan.WayRebuild) {
+			t.Errorf("%+v", way)
+		}
+	}
+	load.Stop()
+	w.holdsAll(load, nil, "gull", "tern")
+	if v := w.settled(); !w.find(v, "tern").MayTakeOver {
+		t.Errorf("rebuilt, and still no candidate: %+v", w.find(v, "tern"))
+	}
+}
+
+// now gives a server as it is judged now.
+func (w *world) now(server string) *view.Server {
+	w.t.Helper()
+	v, err := w.Client.Cluster(w.ctx, w.Name)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return w.find(v, server)
 }

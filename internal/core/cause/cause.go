@@ -15,6 +15,7 @@ const (
 	OpenWithoutTerm Code = "open without a term" // Peer owns Term
 	CommitsWait     Code = "commits wait"        // Seconds
 	NotLetIn        Code = "not let in"          // Text: what the server said
+	Strayed         Code = "strayed"             // Peer: the primary
 	ForeignOrigin   Code = "foreign origin"      // At: its system identifier, Fork: the primary's
 	OtherHistory    Code = "other history"       // History: the name that both use; Peer
 	PastFork        Code = "past the fork"       // At, Fork, Peer

@@ -81,7 +81,10 @@ type Data struct {
 	Empty  bool   `json:"empty"`            // no database in the data directory
 	// Foreign: it is not known to be this cluster's data, so its agent neither
 	// fences nor closes it, and refuses to change it.
-	Foreign    bool   `json:"foreign,omitempty"`
+	Foreign bool `json:"foreign,omitempty"`
+	// Strayed: it was open for writes without right, on a history that others wrote
+	// as well. Its positions say nothing of what it wrote there.
+	Strayed    bool   `json:"strayed,omitempty"`
 	Unfinished string `json:"unfinished,omitempty"` // a copy or rewind that was interrupted here: seed or rewind
 	// ClosedByDefault: an unsupervised start opens read-only.
 	ClosedByDefault bool         `json:"closed_by_default"`

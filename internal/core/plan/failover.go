@@ -272,7 +272,7 @@ func (in *Input) stepFence(p *operation.Plan, old string) {
 	// One that hangs ends no session in an orderly way: waiting for it only makes
 	// the pause longer.
 	v := in.View.Find(old)
-	gently := v != nil && v.Observation != nil && v.Observation.Process.Accepting
+	gently := v != nil && v.Observation != nil && (v.Observation.Process.Accepting || v.Observation.Process.NotLetIn)
 	s := operation.Step{Name: "fence-old", Action: operation.Action{Title: "Fence " + old, Server: old, Call: verb.Seal(verb.Fence{Gently: gently})}, Seconds: 0.2, Limit: 30,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing else is changed"}
 	if v != nil && v.Health == view.TakesWrites {

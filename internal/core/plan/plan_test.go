@@ -159,6 +159,14 @@ func TestMake(t *testing.T) {
 			dead(m[1].Last)
 			in.Examination = examined(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "no checksums" })
 		}, steps: "settle salvage reread prepare prepare-heron make-slot copy verify start catch-up"},
+		{name: "rejoin one that strayed", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+			dead(m[1].Last)
+			in.Examination = examined(func(x *verb.Examination) { x.Strayed, x.TailBytes, x.Fork = true, 0, x.End })
+		}, steps: "prepare prepare-heron make-slot copy"},
+		{name: "rejoin one that strayed by following", r: operation.Request{Kind: operation.Rejoin, Server: "tern", Way: WayFollow}, change: func(in *Input, m members) {
+			dead(m[1].Last)
+			in.Examination = examined(func(x *verb.Examination) { x.Strayed, x.TailBytes, x.Fork = true, 0, x.End })
+		}, refused: "it was open for writes without right"},
 		{name: "rejoin, unproven kin", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = examined(func(x *verb.Examination) {

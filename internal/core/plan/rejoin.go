@@ -84,6 +84,9 @@ func (in *Input) ways(p *operation.Plan) []operation.Way {
 		follow.Possible, follow.Why = false, fmt.Sprintf("it holds other writes than %s although both report %s", in.View.Primary, position.HistoryName(in.View.Engine, x.Line))
 	case x.Kinship == string(position.Unknown):
 		follow.Possible, follow.Why = false, fmt.Sprintf("nothing proves that its %s is %s's: %s", cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history"), in.View.Primary, cmp.Or(x.WhyNot, "its first record is no longer there"))
+	case x.Strayed:
+		follow.Possible, follow.Why = false, fmt.Sprintf("it was open for writes without right, on a history that %s wrote as well: its positions do not show what it wrote", in.View.Primary)
+		x.Rewindable, rewind.Possible, x.WhyNot = false, false, follow.Why
 	case x.TailBytes > 0:
 		follow.Possible, follow.Why = false, fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", words.Size(x.TailBytes), x.Fork, in.View.Primary)
 	}

@@ -37,4 +37,9 @@ type Examination struct {
 	WhyNot     string     `json:"why_not,omitempty"`
 	Tail       *tail.Tail `json:"tail,omitempty"`
 	System     string     `json:"system"`
+	// ByContent: the histories were compared transaction by transaction, not by
+	// their positions. Strayed: the server was open for writes without right, so
+	// that a comparison by positions shows nothing.
+	ByContent bool `json:"by_content"`
+	Strayed   bool `json:"strayed,omitempty"`
 }

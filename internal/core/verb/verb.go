@@ -289,3 +289,6 @@ func (Sums) Yields() (r []TableSum)   { return r }
 func (Rows) Yields() (r RowSums)      { return r }
 func (Judge) Yields() (r Comparison)  { return r }
 func (Reread) Yields() (r tail.Tail)  { return r }
+
+// ReplicationUser is the database account by which replicas follow.
+const ReplicationUser = "crosstwin_replication"

@@ -26,6 +26,7 @@ func TestMayTakeOver(t *testing.T) {
 		"a larger number, and not proven": {func(in *Input) { crash(in); l := &in.Members[1].Last.Log; l.ProvenTerm, l.Received = 0, "9/0" }, cause.NotProven},
 		"adrift, then the primary died":   {func(in *Input) { crash(in); adriftBefore(in) }, cause.UnfitNow},
 		"adrift once, proven since":       {func(in *Input) { crash(in); adriftBefore(in); in.Members[1].Last.Log.ProvenTerm = 2 }, ""},
+		"strayed, though in step":         {func(in *Input) { in.Members[1].Last.Data.Strayed = true }, cause.UnfitNow},
 		"filtered":                        {func(in *Input) { in.Members[1].Last.Log.Filters = []string{"replicate_ignore_db = logs"} }, cause.Filtered},
 		"foreign":                         {func(in *Input) { in.Members[1].Last.Data.Foreign = true }, cause.UnfitNow},
 		"its rank is never":               {func(in *Input) { in.Members[1].Rank = 0 }, cause.RankNever},

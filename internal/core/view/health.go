@@ -92,6 +92,9 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 	if o.Process.Running && o.Process.Role == observation.Primary && o.Process.Writable {
 		return cause.Cause{Code: cause.OpenWithoutTerm, Peer: in.Owner, Term: in.OwnerTerm}
 	}
+	if o.Data.Strayed {
+		return cause.Cause{Code: cause.Strayed, Peer: in.Owner}
+	}
 	if owner == nil || owner.Last == nil || owner.Last.Process.Role != observation.Primary {
 		if proven(in, o) {
 			return cause.Cause{}

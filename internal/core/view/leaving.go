@@ -32,5 +32,5 @@ func Leaving(v *View, names ...string) []string {
 			}
 		}
 	}
-	return append(out, "the account crosstwin_replication and its access rules, on every server")
+	return append(out, "the account "+verb.ReplicationUser+" and its access rules, on every server")
 }

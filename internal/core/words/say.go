@@ -60,6 +60,9 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 	cause.OpenWithoutTerm: func(c cause.Cause) string {
 		return fmt.Sprintf("it is open for writes although %s owns term %d", c.Peer, c.Term)
 	},
+	cause.Strayed: func(c cause.Cause) string {
+		return "it was open for writes without right, so it may hold writes that " + c.Peer + " lacks"
+	},
 	cause.ForeignOrigin: func(c cause.Cause) string {
 		if c.At == "" {
 			return "nothing shows that its data is this cluster's: its agent leaves it as it is"

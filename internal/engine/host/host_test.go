@@ -205,3 +205,19 @@ func TestSpawn(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// A commit counts as waiting from when it is first seen to, not from when its
+// statement began.
+func TestWaits(t *testing.T) {
+	var w Waits
+	at := func(s int) time.Time { return time.Unix(1000+int64(s), 0) }
+	for _, c := range []struct {
+		at      int
+		waiting []string
+		want    float64
+	}{{0, nil, 0}, {1, []string{"a"}, 0}, {3, []string{"a", "b"}, 2}, {4, []string{"b"}, 1}, {9, []string{"b", "a"}, 6}, {10, nil, 0}, {11, []string{"b"}, 0}} {
+		if got := w.Longest(at(c.at), c.waiting); got != c.want {
+			t.Errorf("at %d: %v, want %v", c.at, got, c.want)
+		}
+	}
+}

@@ -53,6 +53,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 		return nil, err
 	}
 	c.report(x)
+	x.ByContent = true
 	return x, nil
 }
 

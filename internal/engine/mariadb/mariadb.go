@@ -63,6 +63,7 @@ type Engine struct {
 	peers  engine.Peers
 
 	mu      sync.Mutex // guards acts: one at a time
+	waits   host.Waits
 	db      *sql.DB
 	version string // of the programs
 	compare compareState

@@ -27,7 +27,7 @@ const probeTimeout = 3 * time.Second
 // observeSQL asks for the facts of every second, in one round trip.
 const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only ro, @@version version, @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos, @@global.gtid_binlog_state state,
  @@global.binlog_expire_logs_seconds expire, @@global.slave_parallel_threads threads, @@global.max_binlog_size file_size,
- (select coalesce(max(time_ms), 0) / 1000 from information_schema.processlist where state like 'Waiting for semi-sync ACK%' or state like '%waiting for someone to free space%') commit_waits,
+ (select coalesce(group_concat(id, ' ', query_id), '') from information_schema.processlist where state like 'Waiting for semi-sync ACK%' or state like '%waiting for someone to free space%') waiting,
  @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
  (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler') and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
 show all slaves status;
@@ -170,7 +170,7 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	o.Log.ServerID = uint32(n)
 	o.Log.GTIDState = f["state"]
 	o.Process.ConnectedClients, _ = strconv.Atoi(f["clients"])
-	o.Process.CommitWaits, _ = strconv.ParseFloat(f["commit_waits"], 64)
+	o.Process.CommitWaits = e.waits.Longest(time.Now(), strings.FieldsFunc(f["waiting"], func(r rune) bool { return r == ',' }))
 	o.Config.Live = map[string]string{"binlog_expire_logs_seconds": f["expire"], "slave_parallel_threads": f["threads"], "max_binlog_size": f["file_size"], verb.Delay: "0"}
 	o.Process.Role, o.Process.Writable = observation.Primary, true
 	if f["ro"] != "0" {

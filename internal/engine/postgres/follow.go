@@ -40,7 +40,7 @@ func (e *Engine) conninfo(p verb.Peer, extra ...string) string {
 }
 
 // replicationUser is the account that every replica connects with.
-const replicationUser = "crosstwin_replication"
+const replicationUser = verb.ReplicationUser
 
 // Follow implements engine.Engine. A running replica re-points by a reload; on
 // a running primary the settings wait for its next start.

@@ -42,7 +42,7 @@ const observeSQL = `select json_build_object(
     from pg_stat_database_conflicts) end,
  'checkpoint', (select json_build_object('tli', timeline_id, 'redo', redo_lsn) from pg_control_checkpoint()),
  'min_tli', (select coalesce(min_recovery_end_timeline, 0) from pg_control_recovery()),
- 'commit_waits', (select coalesce(max(extract(epoch from clock_timestamp() - query_start)), 0) from pg_stat_activity where wait_event = 'SyncRep'),
+ 'waiting', (select coalesce(json_agg(pid || ' ' || query_start), '[]') from pg_stat_activity where wait_event = 'SyncRep'),
  'clients', (select count(*) from pg_stat_activity where backend_type = 'client backend' and pid <> pg_backend_pid()),
  'started', (select extract(epoch from pg_postmaster_start_time())::text),
  'checkpointer', (select coalesce(max(extract(epoch from backend_start))::text, '') from pg_stat_activity where backend_type = 'checkpointer'),
@@ -80,9 +80,9 @@ type observedRow struct {
 		TLI  uint32
 		Redo string
 	}
-	Clients     int
-	CommitWaits float64 `json:"commit_waits"`
-	Started     string
+	Clients int
+	Waiting []string // sessions whose commit waits for a synchronous replica
+	Started string
 	// Checkpointer is when that process began: all begin anew, within one server
 	// process, after any of them crashed.
 	Checkpointer string
@@ -211,7 +211,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	o.Process.ClockAhead = host.ClockAhead(r.Clock, asked, answered)
 	o.Process.Accepting, o.Process.Version, o.Process.MajorVersion, o.Data.System = true, strings.Fields(r.Version)[0], r.Num/10000, r.System
 	o.Process.Identity += " " + r.Checkpointer
-	o.Process.CommitWaits = r.CommitWaits
+	o.Process.CommitWaits = e.waits.Longest(time.Now(), r.Waiting)
 	o.Process.Role, o.Process.Writable = observation.Primary, r.ReadOnly == "off"
 	if r.Replica {
 		o.Process.Role, o.Process.Writable, o.Data.State = observation.Replica, false, pgtool.StateInRecovery

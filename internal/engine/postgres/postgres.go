@@ -54,6 +54,7 @@ type Engine struct {
 	memory engine.Memory
 
 	mu      sync.Mutex // guards acts: one at a time
+	waits   host.Waits
 	pool    *pgxpool.Pool
 	compare compareState
 	busy    host.Busy
