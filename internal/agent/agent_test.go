@@ -138,7 +138,7 @@ func newRig(t *testing.T) *rig {
 	return r
 }
 
-// as gives a caller whose certificate has a name.
+// as returns a caller whose certificate has a name.
 func (r *rig) as(t *testing.T, name string) *agentapi.Caller {
 	t.Helper()
 	pair, err := r.authority.Pair(name)

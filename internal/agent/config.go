@@ -3,7 +3,7 @@
 // set of verbs over HTTPS with certificates of the service's own authority.
 //
 // What it keeps on disk (state.json, synced before any answer that rests on
-// it): the terms it noted and accepted, whether a copy or rewind broke off,
+// it): the terms it noted and accepted, whether a copy or rewind was interrupted,
 // the fingerprints of histories, the newest mark it found, and that it fenced
 // its server. The replication account is in account.json, readable by the
 // agent alone; the service never sees it.
@@ -88,7 +88,7 @@ func (c Config) open(dir string, memory engine.Memory, peers engine.Peers) (engi
 	return nil, fmt.Errorf("this agent does not know the engine %q", c.Engine)
 }
 
-// socket gives MariaDB's socket, by its directory and Debian's name for it.
+// socket returns MariaDB's socket, by its directory and Debian's name for it.
 func (c Config) socket() string {
 	if c.SocketDir == "" {
 		return ""

@@ -141,7 +141,7 @@ func (j *jobs) progress(mine *observation.Job, note string, done, total int64) {
 	}
 }
 
-// current gives a copy of the newest job.
+// current returns a copy of the newest job.
 func (j *jobs) current() *observation.Job {
 	j.mu.Lock()
 	defer j.mu.Unlock()

@@ -34,7 +34,7 @@ func TestForeign(t *testing.T) {
 		"no name, never ours":              {state{System: "77"}, func(o *observation.Server) { o.Data.System = "" }, true},
 		"no name, ours before":             {state{System: "77", Ours: true}, func(o *observation.Server) { o.Data.System = "" }, false},
 		"empty":                            {state{System: "77"}, func(o *observation.Server) { o.Data.System, o.Data.Empty = "", true }, false},
-		"our own copy, broken off":         {state{System: "77"}, func(o *observation.Server) { o.Data.System, o.Data.Unfinished = "", observation.UnfinishedSeed }, false},
+		"our own copy, interrupted":        {state{System: "77"}, func(o *observation.Server) { o.Data.System, o.Data.Unfinished = "", observation.UnfinishedSeed }, false},
 		"another cluster's, and it stands": {state{System: "78"}, func(o *observation.Server) { o.Process = observation.Process{} }, true},
 	} {
 		if got := foreign(replica(c.o), c.s); got != c.want {

@@ -30,7 +30,7 @@ func proofOf(o *observation.Server, term int64) proof {
 	return proof{Term: term, Process: o.Process.Identity, Own: o.Standing().OwnNumber()}
 }
 
-// stillProven gives the term in which the server that o shows was proven; 0 when
+// stillProven returns the term in which the server that o shows was proven; 0 when
 // it is not, or not any more. A proof is lost for good when another process runs,
 // when the server is a primary, or when it wrote something of its own. While it
 // does not answer, or does not run, nothing is proven and nothing lost.

@@ -114,7 +114,7 @@ func (u Unreachable) Error() string {
 	return fmt.Sprintf("%s's agent cannot be reached at %s: %v", u.Server, u.Address, u.Err)
 }
 
-// Unwrap gives the network's own error.
+// Unwrap returns the network's own error.
 func (u Unreachable) Unwrap() error { return u.Err }
 
 // Target is one agent.
@@ -258,7 +258,7 @@ func (c *Caller) ReadLog(ctx context.Context, t Target, a tail.ReadLogArgs) (pag
 	return page, c.post(ctx, t, "/agent/v1/read-log", a, &page)
 }
 
-// Complaints gives the newest lines of a server's own error log.
+// Complaints returns the newest lines of a server's own error log.
 func (c *Caller) Complaints(ctx context.Context, t Target) (list []tail.Complaint, err error) {
 	return list, c.post(ctx, t, "/agent/v1/complaints", struct{}{}, &list)
 }

@@ -57,7 +57,7 @@ func New(s *service.Service, version string, log *slog.Logger) http.Handler {
 		}
 		e.Add(r.method, r.path, h)
 	}
-	e.IPExtractor = echo.ExtractIPDirect() // what a caller says of its address is not believed
+	e.IPExtractor = echo.ExtractIPDirect() // the address of the connection, not what a caller claims in a header
 	e.GET("/*", a.console)
 	return e
 }

@@ -34,7 +34,7 @@ func (a *API) routes() []route {
 		{method: "GET", path: v1 + "/version", id: "version", summary: "Version and start of the service", status: 200, out: apitype.Version{}, handle: func(c echo.Context) error {
 			return c.JSON(200, apitype.Version{Version: a.version, StartedAt: a.started})
 		}},
-		{method: "POST", path: v1 + "/enroll", id: "enroll", summary: "Trade a one-time code for an agent's certificate", open: true, status: 200, in: agentapi.EnrollRequest{}, out: agentapi.EnrollAnswer{}, handle: a.enroll},
+		{method: "POST", path: v1 + "/enroll", id: "enroll", summary: "Exchange a one-time code for an agent's certificate", open: true, status: 200, in: agentapi.EnrollRequest{}, out: agentapi.EnrollAnswer{}, handle: a.enroll},
 
 		{method: "GET", path: v1 + "/clusters", id: "listClusters", summary: "All clusters as judged now", status: 200, out: apitype.Clusters{}, handle: a.listClusters},
 		{method: "POST", path: v1 + "/clusters", id: "addCluster", summary: "Add a cluster", status: 201, in: apitype.NewCluster{}, out: view.View{}, handle: a.addCluster},

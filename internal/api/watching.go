@@ -34,7 +34,7 @@ func (a *API) watchRoutes() []route {
 		{method: "GET", path: v1 + "/records", id: "records", summary: "How large the records are and how they grow", status: 200, out: history.RecordsSize{}, handle: a.records},
 
 		{method: "GET", path: v1 + "/alerts", id: "listAlerts", summary: "List alerts, open ones first, newest first", query: []string{"cluster", "open", "limit"}, status: 200, out: apitype.Alerts{}, handle: a.listAlerts},
-		{method: "POST", path: v1 + "/alerts/:id/acknowledge", id: "acknowledgeAlert", summary: "Say that somebody has taken an alert on", status: 200, in: apitype.Acknowledgement{}, out: alert.Alert{}, handle: a.acknowledge},
+		{method: "POST", path: v1 + "/alerts/:id/acknowledge", id: "acknowledgeAlert", summary: "Acknowledge an alert", status: 200, in: apitype.Acknowledgement{}, out: alert.Alert{}, handle: a.acknowledge},
 		{method: "GET", path: v1 + "/channels", id: "listChannels", summary: "Where alerts are sent", status: 200, out: apitype.Channels{}, handle: a.listChannels},
 		{method: "POST", path: v1 + "/channels", id: "addChannel", summary: "Add a web address for alerts; its secret is shown once", status: 201, in: apitype.NewChannel{}, out: apitype.MadeChannel{}, handle: a.addChannel},
 		{method: "DELETE", path: v1 + "/channels/:name", id: "removeChannel", summary: "Remove a channel", status: 204, handle: a.removeChannel},

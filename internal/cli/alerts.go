@@ -48,7 +48,7 @@ func (a *app) printAlerts(w io.Writer, list []alert.Alert) {
 	case 0:
 		fmt.Fprintln(w, a.bold("No alert is open."))
 	case 1:
-		fmt.Fprintln(w, a.bold("One alert is open."))
+		fmt.Fprintln(w, a.bold("1 alert is open."))
 	default:
 		fmt.Fprintln(w, a.bold(fmt.Sprintf("%d alerts are open.", open)))
 	}
@@ -56,7 +56,7 @@ func (a *app) printAlerts(w io.Writer, list []alert.Alert) {
 		return
 	}
 	fmt.Fprintln(w)
-	t := a.table(w, "id", "level", "cluster", "rule", "what", "raised", "over", "taken on by")
+	t := a.table(w, "id", "level", "cluster", "rule", "what", "raised", "cleared", "acknowledged by")
 	for _, x := range list {
 		over, by := "open", dash(x.AcknowledgedBy)
 		if x.ClearedAt != nil {

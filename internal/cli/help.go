@@ -65,7 +65,7 @@ var examples = map[string]string{
 	"follow":               "crosstwin follow bookings heron tern",
 }
 
-// withHelp gives each command its examples and the completion of its arguments
+// withHelp returns each command its examples and the completion of its arguments
 // and of its flags with few values.
 func (a *app) withHelp(root *cobra.Command) {
 	var visit func(c *cobra.Command)

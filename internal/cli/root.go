@@ -131,7 +131,7 @@ func (a *app) client() (*client.Client, error) {
 	return c, nil
 }
 
-// exitCode gives the exit code for an error.
+// exitCode returns the exit code for an error.
 func exitCode(err error) int {
 	var e exitError
 	var p apitype.Problem
@@ -181,13 +181,13 @@ func outcomeError(op operation.Operation) error {
 	return exitWith(exitNeedsYou, "needs you: %s", op.Message)
 }
 
-// isTerminal tells whether f is a terminal.
+// isTerminal reports whether f is a terminal.
 func isTerminal(f any) bool {
 	x, ok := f.(*os.File)
 	return ok && term.IsTerminal(int(x.Fd()))
 }
 
-// color tells whether colours may be used on the output.
+// color reports whether colours may be used on the output.
 func (a *app) color() bool {
 	return !a.v.GetBool("no-color") && os.Getenv("NO_COLOR") == "" && isTerminal(a.out)
 }

@@ -60,7 +60,7 @@ func New(base, token, caFile string) (*Client, error) {
 	return &Client{base: strings.TrimSuffix(base, "/"), token: token, http: &http.Client{Transport: tr}}, nil
 }
 
-// Base gives the service's address.
+// Base returns the service's address.
 func (c *Client) Base() string { return c.base }
 
 func (c *Client) request(ctx context.Context, method, path string, in any) (*http.Response, error) {
@@ -134,13 +134,13 @@ func (c *Client) Version(ctx context.Context) (v apitype.Version, err error) {
 	return v, c.call(ctx, "GET", at("version"), nil, &v)
 }
 
-// Clusters gives all clusters, worst first.
+// Clusters returns all clusters, worst first.
 func (c *Client) Clusters(ctx context.Context) ([]view.View, error) {
 	var out apitype.Clusters
 	return out.Clusters, c.call(ctx, "GET", at("clusters"), nil, &out)
 }
 
-// Cluster gives one cluster.
+// Cluster returns one cluster.
 func (c *Client) Cluster(ctx context.Context, name string) (v view.View, err error) {
 	return v, c.call(ctx, "GET", at("clusters", name), nil, &v)
 }
@@ -165,7 +165,7 @@ func (c *Client) AddServer(ctx context.Context, cluster string, n apitype.NewSer
 	return code, c.call(ctx, "POST", at("clusters", cluster, "servers"), n, &code)
 }
 
-// Server gives one server.
+// Server returns one server.
 func (c *Client) Server(ctx context.Context, cluster, server string) (s view.Server, err error) {
 	return s, c.call(ctx, "GET", at("clusters", cluster, "servers", server), nil, &s)
 }
@@ -191,7 +191,7 @@ func (c *Client) Enroll(ctx context.Context, r agentapi.EnrollRequest) (ans agen
 	return ans, c.call(ctx, "POST", at("enroll"), r, &ans)
 }
 
-// Check gives the checks for a purpose.
+// Check returns the checks for a purpose.
 func (c *Client) Check(ctx context.Context, cluster, purpose, server, to string) (p apitype.Plan, err error) {
 	q := url.Values{"for": {purpose}, "server": {server}, "to": {to}}
 	return p, c.call(ctx, "GET", at("clusters", cluster, "check")+"?"+q.Encode(), nil, &p)
@@ -229,7 +229,7 @@ func (c *Client) BeginUnseen(ctx context.Context, cluster string, r operation.Re
 	return op, err
 }
 
-// Tail gives what only a server has.
+// Tail returns what only a server has.
 func (c *Client) Tail(ctx context.Context, cluster, server string) (x verb.Examination, err error) {
 	return x, c.call(ctx, "GET", at("clusters", cluster, "servers", server, "tail"), nil, &x)
 }
@@ -252,12 +252,12 @@ func (c *Client) Operations(ctx context.Context, cluster, state, kind string, li
 	return out.Operations, c.call(ctx, "GET", at("operations")+"?"+q.Encode(), nil, &out)
 }
 
-// Operation gives one operation.
+// Operation returns one operation.
 func (c *Client) Operation(ctx context.Context, id int64) (op operation.Operation, err error) {
 	return op, c.call(ctx, "GET", at("operations", strconv.FormatInt(id, 10)), nil, &op)
 }
 
-// Cancel gives an operation up.
+// Cancel returns an operation up.
 func (c *Client) Cancel(ctx context.Context, id int64) error {
 	return c.call(ctx, "POST", at("operations", strconv.FormatInt(id, 10), "cancel"), nil, nil)
 }
@@ -292,7 +292,7 @@ type Event struct {
 	Data []byte
 }
 
-// Events hands over changes until ctx ends or the stream breaks off; after
+// Events hands over changes until ctx ends or the stream ends; after
 // continues a broken stream. query may be cluster=NAME or operation=ID.
 func (c *Client) Events(ctx context.Context, query url.Values, after int64, each func(Event) error) error {
 	req, err := http.NewRequestWithContext(ctx, "GET", c.base+at("events")+"?"+query.Encode(), nil)

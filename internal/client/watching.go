@@ -22,7 +22,7 @@ func span(from, to time.Time, points int) string {
 	return "?" + q.Encode()
 }
 
-// History gives what was measured of a cluster between two times, in at most
+// History returns what was measured of a cluster between two times, in at most
 // points bins (0: as it is kept).
 func (c *Client) History(ctx context.Context, cluster string, from, to time.Time, points int) (h history.Report, err error) {
 	return h, c.call(ctx, "GET", at("clusters", cluster, "history")+span(from, to, points), nil, &h)
@@ -93,13 +93,13 @@ func (c *Client) ReadLog(ctx context.Context, cluster, server string, a tail.Rea
 	return p, c.call(ctx, "GET", at("clusters", cluster, "log")+"?"+q.Encode(), nil, &p)
 }
 
-// Complaints gives the newest lines of a server's own error log.
+// Complaints returns the newest lines of a server's own error log.
 func (c *Client) Complaints(ctx context.Context, cluster, server string) ([]tail.Complaint, error) {
 	var out apitype.Complaints
 	return out.Complaints, c.call(ctx, "GET", at("clusters", cluster, "servers", server, "complaints"), nil, &out)
 }
 
-// Drift gives the settings in which the servers of a cluster differ.
+// Drift returns the settings in which the servers of a cluster differ.
 func (c *Client) Drift(ctx context.Context, cluster string) (d view.Drift, err error) {
 	return d, c.call(ctx, "GET", at("clusters", cluster, "drift"), nil, &d)
 }

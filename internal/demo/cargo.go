@@ -196,7 +196,7 @@ func (h *mariadbHouse) starve(ctx context.Context, primary *Server) error {
 	return nil
 }
 
-// writable tries as the application: an administrator may write in spite of
+// writable tries as the application: an administrator may write despite
 // read_only, which the checks say.
 func (h *mariadbHouse) writable(ctx context.Context, s *Server) error {
 	m, err := h.application(ctx, s)

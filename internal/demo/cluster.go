@@ -152,7 +152,7 @@ func (o owner) command(ctx context.Context, program string, args ...string) *exe
 	return c
 }
 
-// with gives an owner whose programs find more in their environment.
+// with returns an owner whose programs find more in their environment.
 func (o owner) with(env ...string) owner {
 	o.env = env
 	return o
@@ -206,7 +206,7 @@ func (c *Cluster) Server(name string) *Server {
 	return nil
 }
 
-// Names gives the servers' names: the first primary, the one that may take
+// Names returns the servers' names: the first primary, the one that may take
 // over, the one that never does.
 func (c *Cluster) Names() []string {
 	var out []string
@@ -223,7 +223,7 @@ func (s *Server) Open() (*sql.DB, error) { return s.house.open(s) }
 // should stop; nil when that went through.
 func (s *Server) Writable(ctx context.Context) error { return s.house.writable(ctx, s) }
 
-// Missing gives the acknowledged writes that a server does not hold.
+// Missing returns the acknowledged writes that a server does not hold.
 func (s *Server) Missing(ctx context.Context, acked []string) ([]string, error) {
 	return s.house.missing(ctx, s, acked)
 }
@@ -295,7 +295,7 @@ func (c *Cluster) KillAgent(name string) error {
 	return nil
 }
 
-// AgentPID gives the process of a server's agent.
+// AgentPID returns the process of a server's agent.
 func (c *Cluster) AgentPID(name string) int { return c.Server(name).agent.Process.Pid }
 
 // awaitPrimary waits until the service has taken the primary under its care.

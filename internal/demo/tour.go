@@ -323,5 +323,5 @@ func unmarshal(raw json.RawMessage, into any) error {
 	return json.Unmarshal(raw, into)
 }
 
-// StopDatabase stops a server in an orderly way, as a person would.
+// StopDatabase stops a server cleanly, as a person would.
 func StopDatabase(s *Server) { stopDatabases(filepath.Dir(s.DataDir)) }

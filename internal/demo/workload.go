@@ -58,7 +58,7 @@ func (l *Workload) Reset() {
 	l.gap, l.lastAck = 0, time.Time{}
 }
 
-// Gap gives the longest time between two acknowledged commits since Reset: the
+// Gap returns the longest time between two acknowledged commits since Reset: the
 // write pause as the application felt it.
 func (l *Workload) Gap() time.Duration {
 	l.mu.Lock()
@@ -69,7 +69,7 @@ func (l *Workload) Gap() time.Duration {
 	return l.gap
 }
 
-// Acked gives the references of all writes that were acknowledged.
+// Acked returns the references of all writes that were acknowledged.
 func (l *Workload) Acked() []string {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -127,7 +127,7 @@ func (w *World) Cluster(name string) *Cluster {
 	return nil
 }
 
-// servers gives those of all clusters.
+// servers returns those of all clusters.
 func (w *World) servers() []*Server {
 	var out []*Server
 	for _, c := range w.Clusters {
@@ -186,7 +186,7 @@ func (w *World) StartServiceWith(ctx context.Context, env ...string) error {
 	}
 }
 
-// ServicePID gives the service's process.
+// ServicePID returns the service's process.
 func (w *World) ServicePID() int { return w.service.Process.Pid }
 
 // StopService asks the service to end.
@@ -354,7 +354,7 @@ func eachDatabaseProcess(dir string, do func(pid int, name string)) {
 	})
 }
 
-// postmaster tells whether a process is the one that its data's pid file names.
+// postmaster reports whether a process is the one that its data's pid file names.
 func postmaster(pid int) bool {
 	cwd, _ := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
 	b, _ := os.ReadFile(filepath.Join(cwd, "postmaster.pid"))

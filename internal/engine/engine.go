@@ -25,7 +25,7 @@ type InputError struct{ error }
 // BadInput makes an InputError.
 func BadInput(format string, args ...any) error { return InputError{fmt.Errorf(format, args...)} }
 
-// Unwrap gives the reason.
+// Unwrap returns the reason.
 func (e InputError) Unwrap() error { return e.error }
 
 // Engine is one database server as its agent handles it.
@@ -37,7 +37,7 @@ type Engine interface {
 	// Start starts the server, "replica" read-only, "primary" for writes, and
 	// returns once it answers. A server that runs so already is left alone.
 	Start(ctx context.Context, as observation.Role) error
-	// Stop has a running primary take no further write in an orderly way, and
+	// Stop has a running primary take no further write cleanly, and
 	// returns as soon as that is so: with everything acknowledged in its log and
 	// the position in ShutdownAt of the next observation. The process may leave
 	// (PostgreSQL) or stay (MariaDB); Start as primary opens it again.
@@ -115,7 +115,7 @@ type Salvager interface {
 
 // TailReader completes the listing of a tail whose log names places, not values.
 type TailReader interface {
-	// Names gives table names for the file numbers in a tail's listing.
+	// Names returns table names for the file numbers in a tail's listing.
 	Names(ctx context.Context, files []string) (map[string]string, error)
 	// RowsAt gives, on the primary, the row versions of before the fork that
 	// still lie at the places that a tail's listing names.
@@ -143,7 +143,7 @@ type LogKeeper interface {
 	LogFiles(ctx context.Context) ([]tail.LogFile, error)
 	ReadLog(ctx context.Context, a tail.ReadLogArgs) (*tail.LogPage, error)
 	Trim(ctx context.Context, a verb.Trim) error
-	// Complaints gives the newest warnings and errors of the server's own error
+	// Complaints returns the newest warnings and errors of the server's own error
 	// log, newest first.
 	Complaints(n int) ([]tail.Complaint, error)
 }

@@ -19,7 +19,7 @@ var given struct {
 	ports map[int]net.Listener // each holds its port's claim
 }
 
-// Next gives a port that is free now and that no other process was given that
+// Next returns a port that is free now and that no other process was given that
 // still runs. A server binds its port long after it was chosen, so looking
 // alone is not enough: the claim is an abstract socket of the port's name, which
 // the kernel takes back with the process.

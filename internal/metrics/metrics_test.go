@@ -16,7 +16,7 @@ import (
 
 type source struct{}
 
-// Views gives one cluster in which everything that has a metric is there.
+// Views returns one cluster in which everything that has a metric is there.
 func (source) Views() []view.View {
 	replica := &observation.Server{Process: observation.Process{Accepting: true, Role: observation.Replica}, Links: observation.Links{Upstream: &observation.Upstream{DelaySeconds: 60}}, Replay: observation.Replay{Conflicts: map[string]int64{"snapshot": 7}}, CertificateEnds: time.Unix(2e9, 0)}
 	primary := &observation.Server{Process: observation.Process{Accepting: true, Role: observation.Primary}, Log: observation.Log{Bytes: observation.Known[int64](5)}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](7), LogDiskFreeBytes: observation.Known[int64](8)}, Links: observation.Links{Slots: []observation.Slot{{Name: "ct_tern", KeptBytes: 9}}}}

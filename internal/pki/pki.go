@@ -179,7 +179,7 @@ func (a *Authority) Pair(name string, hosts ...string) (tls.Certificate, error) 
 	return tls.X509KeyPair(append(certPEM, a.PEM...), keyPEM)
 }
 
-// Pool gives the authority as the only trusted root.
+// Pool returns the authority as the only trusted root.
 func (a *Authority) Pool() *x509.CertPool {
 	p := x509.NewCertPool()
 	p.AddCert(a.Cert)

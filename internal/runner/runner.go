@@ -106,7 +106,7 @@ type execution struct {
 	passedOver []string
 }
 
-// next gives the first step that is not done.
+// next returns the first step that is not done.
 func (e *execution) next() int {
 	for i, s := range e.op.Steps {
 		if s.State != operation.StepDone && s.State != operation.StepPassedBy {

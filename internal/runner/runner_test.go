@@ -244,7 +244,7 @@ func TestStaleTerm(t *testing.T) {
 	}
 }
 
-// The verb says "ok" and the server says otherwise: the server is believed.
+// The verb says "ok" and the server says otherwise: what the server shows counts.
 func TestConditionDecides(t *testing.T) {
 	b := newBench(t)
 	b.f.down["gull"] = true

@@ -131,7 +131,7 @@ func measured(v *view.View, x *view.Server, written float64) map[history.Metric]
 	return values
 }
 
-// History gives what was measured of a cluster from one time to another, in at
+// History returns what was measured of a cluster from one time to another, in at
 // most points bins (0: as it is kept).
 func (s *Service) History(ctx context.Context, cluster string, from, to time.Time, points int) (history.Report, error) {
 	if !from.Before(to) {

@@ -72,7 +72,7 @@ func (h *Hub) publish(kind EventKind, key string, v any) {
 	}
 }
 
-// Subscribe gives the events after an id and then new ones. whole is false
+// Subscribe returns the events after an id and then new ones. whole is false
 // when some of them are forgotten: the reader has to fetch the state anew.
 func (h *Hub) Subscribe(after int64) (missed []Event, whole bool, c chan Event, cancel func()) {
 	h.mu.Lock()
@@ -97,7 +97,7 @@ func (h *Hub) Subscribe(after int64) (missed []Event, whole bool, c chan Event, 
 	}
 }
 
-// Last gives the id of the newest event.
+// Last returns the id of the newest event.
 func (h *Hub) Last() int64 {
 	h.mu.Lock()
 	defer h.mu.Unlock()

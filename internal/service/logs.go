@@ -71,7 +71,7 @@ func (s *Service) ReadLog(ctx context.Context, cluster, server string, a tail.Re
 	return server, page, err
 }
 
-// Complaints gives the newest warnings and errors of a server's error log.
+// Complaints returns the newest warnings and errors of a server's error log.
 func (s *Service) Complaints(ctx context.Context, cluster, server string) ([]tail.Complaint, error) {
 	t, _, err := s.target(cluster, server)
 	if err != nil {
@@ -82,7 +82,7 @@ func (s *Service) Complaints(ctx context.Context, cluster, server string) ([]tai
 	return s.agents.Complaints(ctx, t)
 }
 
-// Drift gives the settings in which the servers of a cluster differ, freshly
+// Drift returns the settings in which the servers of a cluster differ, freshly
 // asked.
 func (s *Service) Drift(ctx context.Context, cluster string) (view.Drift, error) {
 	v, err := s.View(cluster)

@@ -58,7 +58,7 @@ func (s *Service) Preview(ctx context.Context, cluster string, req operation.Req
 	return p, nil
 }
 
-// Check gives the checks for a purpose.
+// Check returns the checks for a purpose.
 func (s *Service) Check(ctx context.Context, cluster string, req operation.Request) (*operation.Plan, error) {
 	in, err := s.gather(ctx, cluster, req)
 	if err != nil {

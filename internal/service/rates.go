@@ -71,7 +71,7 @@ func (s *skew) add(said, asked, answered time.Time) {
 	s.n++
 }
 
-// seconds gives the skew; what the answer's own time may explain is not skew.
+// seconds returns the skew; what the answer's own time may explain is not skew.
 func (s *skew) seconds() float64 {
 	if s.n == 0 {
 		return 0

@@ -150,7 +150,7 @@ func (x servers) StopJob(ctx context.Context, cluster, server, key string) error
 	return x.s.agents.StopJob(ctx, t, key)
 }
 
-// Ready tells whether the service can do its work.
+// Ready reports whether the service can do its work.
 func (s *Service) Ready(ctx context.Context) error { return s.Store.Ping(ctx) }
 
 // NotFoundError says that a name is unknown.
@@ -166,7 +166,7 @@ type InputError struct{ Err error }
 
 func (e InputError) Error() string { return e.Err.Error() }
 
-// Unwrap gives the reason.
+// Unwrap returns the reason.
 func (e InputError) Unwrap() error { return e.Err }
 
 func badInput(format string, args ...any) error { return InputError{fmt.Errorf(format, args...)} }

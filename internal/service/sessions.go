@@ -48,7 +48,7 @@ const (
 	doublingsToStop = 10
 )
 
-// check tells whether an address may try now.
+// check reports whether an address may try now.
 func (a *attempts) check(address string) error {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -89,7 +89,7 @@ func (a *attempts) succeeded(address string) {
 	delete(a.by, address)
 }
 
-// TokenName gives the name of a token that somebody shows; failures from one
+// TokenName returns the name of a token that somebody shows; failures from one
 // address are limited.
 func (s *Service) TokenName(ctx context.Context, token, from string) (string, error) {
 	return s.tried(from, func() (string, error) { return s.Store.TokenName(ctx, Hash(token)) })

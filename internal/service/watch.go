@@ -63,7 +63,7 @@ func (c *watched) name() string {
 	return c.rec.Name
 }
 
-// turn gives each of many servers its own moment within the second, so that the
+// turn returns each of many servers its own moment within the second, so that the
 // work is even and nobody's question waits behind a thousand others. A few are
 // asked at once: what they say then belongs to one moment.
 func turn(i, of int) time.Duration {
@@ -194,9 +194,9 @@ func (c *watched) measure(m *member, now time.Time) {
 	}
 }
 
-// settleTerm gives a cluster its first term when its first primary is seen,
+// settleTerm returns a cluster its first term when its first primary is seen,
 // and takes over a newer term that an agent knows and the records do not (the
-// records were put back from an older copy): terms never go back.
+// records were restored from an older copy): terms never go back.
 func (s *Service) settleTerm(ctx context.Context, c store.Cluster, m store.Server, o *observation.Server) {
 	term, decided := termToTake(c, m, o)
 	if term == 0 {

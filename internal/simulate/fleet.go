@@ -82,7 +82,7 @@ func empty(text string) http.HandlerFunc {
 // Stop ends all agents.
 func (f *Fleet) Stop() { f.server.Close() }
 
-// Asked gives how many observations were answered.
+// Asked returns how many observations were answered.
 func (f *Fleet) Asked() int64 { return f.asked.Load() }
 
 func (f *Fleet) certificate(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {

@@ -33,7 +33,7 @@ func (m maker) host() string {
 }
 func (m maker) port() int { return 5432 }
 
-// kind gives the server's trouble; none is -1.
+// kind returns the server's trouble; none is -1.
 func (m maker) kind() int {
 	if m.server == 0 || m.number%trouble > 0 {
 		return -1
@@ -47,7 +47,7 @@ func (m maker) written(since time.Duration) int64 {
 	return 16<<20 + int64(rate*since.Seconds())
 }
 
-// behind gives how far back, in time, a replica's applied position is.
+// behind returns how far back, in time, a replica's applied position is.
 func (m maker) behind(since time.Duration) time.Duration {
 	switch m.kind() {
 	case behindWave:

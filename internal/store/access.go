@@ -17,7 +17,7 @@ func (s *Store) AddToken(ctx context.Context, name, hash string) error {
 	return err
 }
 
-// TokenName gives the name of a token by its hash.
+// TokenName returns the name of a token by its hash.
 func (s *Store) TokenName(ctx context.Context, hash string) (string, error) {
 	var name string
 	return name, notFound(s.r.GetContext(ctx, &name, "select name from tokens where hash = ?", hash))
@@ -66,7 +66,7 @@ func (s *Store) AddEvent(ctx context.Context, e access.Event) error {
 	return err
 }
 
-// Events gives the newest events first.
+// Events returns the newest events first.
 func (s *Store) Events(ctx context.Context, limit int) ([]access.Event, error) {
 	var rows []struct {
 		ID     int64  `db:"id"`

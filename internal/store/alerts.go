@@ -63,7 +63,7 @@ func (s *Store) Alerts(ctx context.Context, cluster string, onlyOpen bool, limit
 	return s.alerts(ctx, "select * from alerts where (? = '' or cluster = ?) and (not ? or cleared_at is null) order by cleared_at is not null, raised_at desc limit ?", cluster, cluster, onlyOpen, limit)
 }
 
-// AlertsBetween gives a cluster's alerts that were open between two times.
+// AlertsBetween returns a cluster's alerts that were open between two times.
 func (s *Store) AlertsBetween(ctx context.Context, cluster string, from, to time.Time) ([]alert.Alert, error) {
 	return s.alerts(ctx, "select * from alerts where cluster = ? and raised_at <= ? and coalesce(cleared_at, '9') >= ? order by raised_at",
 		cluster, to.UTC().Format(timeText), from.UTC().Format(timeText))
@@ -152,7 +152,7 @@ func (s *Store) AddDelivery(ctx context.Context, channel, alert int64, body stri
 	return res.LastInsertId()
 }
 
-// DueDeliveries gives what is to be sent by now, oldest first.
+// DueDeliveries returns what is to be sent by now, oldest first.
 func (s *Store) DueDeliveries(ctx context.Context, limit int) ([]alert.Delivery, error) {
 	var rows []deliveryRow
 	if err := s.r.SelectContext(ctx, &rows, "select * from deliveries where next_at <= ? order by id limit ?", now(), limit); err != nil {
@@ -178,7 +178,7 @@ func (s *Store) Delivered(ctx context.Context, id int64, problem string, again *
 	return err
 }
 
-// Delivery gives one delivery.
+// Delivery returns one delivery.
 func (s *Store) Delivery(ctx context.Context, id int64) (alert.Delivery, error) {
 	var r deliveryRow
 	if err := s.r.GetContext(ctx, &r, "select * from deliveries where id = ?", id); err != nil {

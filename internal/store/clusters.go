@@ -67,7 +67,7 @@ func unique(err error) bool {
 	return err != nil && strings.Contains(err.Error(), "UNIQUE constraint failed")
 }
 
-// Cluster gives one cluster by name.
+// Cluster returns one cluster by name.
 func (s *Store) Cluster(ctx context.Context, name string) (Cluster, error) {
 	var r clusterRow
 	if err := s.r.GetContext(ctx, &r, "select * from clusters where name = ?", name); err != nil {
@@ -76,7 +76,7 @@ func (s *Store) Cluster(ctx context.Context, name string) (Cluster, error) {
 	return r.cluster(), nil
 }
 
-// Clusters gives all clusters by name.
+// Clusters returns all clusters by name.
 func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
 	var rows []clusterRow
 	if err := s.r.SelectContext(ctx, &rows, "select * from clusters order by name"); err != nil {
@@ -183,7 +183,7 @@ func (s *Store) AddServer(ctx context.Context, name string, v cluster.Member) er
 	return err
 }
 
-// Server gives one server.
+// Server returns one server.
 func (s *Store) Server(ctx context.Context, cluster, name string) (Server, error) {
 	var r serverRow
 	if err := s.r.GetContext(ctx, &r, serverQuery+"where c.name = ? and s.name = ?", cluster, name); err != nil {
@@ -192,7 +192,7 @@ func (s *Store) Server(ctx context.Context, cluster, name string) (Server, error
 	return r.server(), nil
 }
 
-// Servers gives all servers of a cluster, in the order in which they were added;
+// Servers returns all servers of a cluster, in the order in which they were added;
 // of all clusters for an empty name.
 func (s *Store) Servers(ctx context.Context, cluster string) ([]Server, error) {
 	var rows []serverRow

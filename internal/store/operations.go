@@ -126,7 +126,7 @@ func restsOn(ctx context.Context, tx *sqlx.Tx, p *operation.Plan) error {
 	return nil
 }
 
-// Operation gives one operation with its steps and journal.
+// Operation returns one operation with its steps and journal.
 func (s *Store) Operation(ctx context.Context, id int64) (operation.Operation, error) {
 	var r operationRow
 	if err := s.r.GetContext(ctx, &r, "select * from operations where id = ?", id); err != nil {
@@ -196,7 +196,7 @@ func (s *Store) Operations(ctx context.Context, cluster, state, kind string, lim
 	return out, err
 }
 
-// Unfinished gives the operations that have not ended.
+// Unfinished returns the operations that have not ended.
 func (s *Store) Unfinished(ctx context.Context) ([]int64, error) {
 	var ids []int64
 	return ids, s.r.SelectContext(ctx, &ids, "select id from operations where state <> 'ended' order by id")
@@ -266,7 +266,7 @@ func (s *Store) SetProgress(ctx context.Context, id int64, seq int, p operation.
 	return err
 }
 
-// SetUndoing says that the steps done are being put back, and why.
+// SetUndoing says that the steps done are being undone, and why.
 func (s *Store) SetUndoing(ctx context.Context, id int64, why string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "update operations set state = ?, message = ? where id = ?", operation.Undoing, why, id); err != nil {
@@ -309,7 +309,7 @@ func (s *Store) Cancel(ctx context.Context, id int64) error {
 	return cmp.Or(err, ErrNotFound)
 }
 
-// Cancelled tells whether that was asked.
+// Cancelled reports whether that was asked.
 func (s *Store) Cancelled(ctx context.Context, id int64) bool {
 	var c bool
 	return s.r.GetContext(ctx, &c, "select cancelled from operations where id = ?", id) == nil && c
@@ -325,7 +325,7 @@ func addEntry(ctx context.Context, tx *sqlx.Tx, id int64, seq *int, level, text 
 	return err
 }
 
-// OperationsBetween gives a cluster's operations that were under way between
+// OperationsBetween returns a cluster's operations that were under way between
 // two times, oldest first, without steps and journal; refused ones changed
 // nothing and are left out.
 func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to time.Time) ([]operation.Operation, error) {
@@ -338,7 +338,7 @@ func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to 
 	return operations(rows)
 }
 
-// NeedYou gives the clusters whose newest operation did not come to its end,
+// NeedYou returns the clusters whose newest operation did not come to its end,
 // with that operation's number and kind.
 func (s *Store) NeedYou(ctx context.Context) (map[string]operation.Operation, error) {
 	var rows []operationRow

@@ -39,7 +39,7 @@ func (s *Store) SaveSamples(ctx context.Context, blocks []ServerBlock) error {
 	})
 }
 
-// Samples gives the blocks of a server at a step that hold anything between
+// Samples returns the blocks of a server at a step that hold anything between
 // two times (Unix seconds), oldest first.
 func (s *Store) Samples(ctx context.Context, server int64, step history.Step, from, to int64) ([]history.Block, error) {
 	var rows []struct {
@@ -62,7 +62,7 @@ func (s *Store) Samples(ctx context.Context, server int64, step history.Step, fr
 	return out, nil
 }
 
-// UnfinishedSamples gives the block of a server at a step that begins at start,
+// UnfinishedSamples returns the block of a server at a step that begins at start,
 // if it was saved.
 func (s *Store) UnfinishedSamples(ctx context.Context, server int64, step history.Step, start int64) (history.Block, bool, error) {
 	var data []byte
@@ -103,7 +103,7 @@ func (s *Store) Forget(ctx context.Context, keep history.Keep, now time.Time) er
 	})
 }
 
-// FileBytes gives the size of the file with its write-ahead log.
+// FileBytes returns the size of the file with its write-ahead log.
 func (s *Store) FileBytes() (n int64) {
 	for _, f := range []string{s.path, s.path + "-wal"} {
 		if st, err := os.Stat(f); err == nil {

@@ -15,7 +15,7 @@ func (s *Store) AddSession(ctx context.Context, hash, token string, life time.Du
 	return err
 }
 
-// SessionToken gives the token that a living session was opened with. A removed
+// SessionToken returns the token that a living session was opened with. A removed
 // token ends its sessions.
 func (s *Store) SessionToken(ctx context.Context, hash string) (string, error) {
 	var name string
@@ -34,7 +34,7 @@ func (s *Store) AddSessionLink(ctx context.Context, hash, token string, life tim
 	return err
 }
 
-// UseSessionLink gives the token of a link, once.
+// UseSessionLink returns the token of a link, once.
 func (s *Store) UseSessionLink(ctx context.Context, hash string) (string, error) {
 	var name string
 	return name, notFound(s.w.GetContext(ctx, &name, "delete from session_links where hash = ? and expires_at > ? returning token_name", hash, now()))

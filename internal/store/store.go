@@ -144,7 +144,7 @@ func (s *Store) Close() error {
 	return errors.Join(errs...)
 }
 
-// Ping tells whether the records can be written.
+// Ping reports whether the records can be written.
 func (s *Store) Ping(ctx context.Context) error {
 	var n int
 	return s.w.GetContext(ctx, &n, "select 1")

@@ -18,7 +18,7 @@ func blockOf(step history.Step, start int64, lags ...float64) history.Block {
 	return b
 }
 
-// withServer gives records with one server and its number.
+// withServer returns records with one server and its number.
 func withServer(t *testing.T) (*Store, int64) {
 	t.Helper()
 	s, err := Open(t.Context(), t.TempDir())

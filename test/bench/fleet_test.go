@@ -21,7 +21,7 @@ import (
 	"crosstwin/test/harness"
 )
 
-// at gives the value below which a share of all values lies.
+// at returns the value below which a share of all values lies.
 func at(values []float64, share float64) float64 {
 	slices.Sort(values)
 	return values[min(len(values)-1, int(share*float64(len(values))))]
@@ -121,7 +121,7 @@ func fetch(address, token string) error {
 // frames counts, over ten seconds, the time between drawn frames.
 const frames = `new Promise((done) => { const gaps = []; let last = performance.now(); const end = last + 10000; const step = (t) => { gaps.push(t - last); last = t; t < end ? requestAnimationFrame(step) : done(gaps); }; requestAnimationFrame(step); })`
 
-// paint gives when the first cluster's sentence stood on the page, in ms after
+// paint returns when the first cluster's sentence stood on the page, in ms after
 // the navigation began: watched from the page itself.
 const paint = `new Promise((done) => { const look = () => document.querySelector(".fl-r p, .bulletin p") ? done(performance.now()) : setTimeout(look, 5); look(); })`
 

@@ -75,7 +75,7 @@ func (p *Page) listen(ev any) {
 	}
 }
 
-// Errors gives what the page's console complained of, and forgets it.
+// Errors returns what the page's console complained of, and forgets it.
 func (p *Page) Errors() []string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -121,7 +121,7 @@ func (p *Page) Await(words ...string) error {
 	}
 }
 
-// Text gives what a person reads on the page, with white space made single.
+// Text returns what a person reads on the page, with white space made single.
 func (p *Page) Text() (string, error) {
 	var text string
 	err := p.Run(5*time.Second, chromedp.Evaluate("document.body.innerText", &text))
@@ -152,7 +152,7 @@ func (p *Page) Click(selector string) error {
 // Keys presses keys wherever the focus is.
 func (p *Page) Keys(keys string) error { return p.Run(10*time.Second, chromedp.KeyEvent(keys)) }
 
-// Focused gives the words of what has the focus.
+// Focused returns the words of what has the focus.
 func (p *Page) Focused() (string, error) {
 	var text string
 	return text, p.Run(10*time.Second, chromedp.Evaluate(`(document.activeElement.innerText || document.activeElement.getAttribute("aria-label") || document.activeElement.placeholder || "").trim()`, &text))
@@ -173,7 +173,7 @@ func (p *Page) Size(width, height int) error {
 	return p.Run(10*time.Second, emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, false))
 }
 
-// Overflow gives by how many pixels the page is wider than its window.
+// Overflow returns by how many pixels the page is wider than its window.
 func (p *Page) Overflow() (int, error) {
 	var over int
 	return over, p.Run(10*time.Second, chromedp.Evaluate("document.documentElement.scrollWidth - window.innerWidth", &over))

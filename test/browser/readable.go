@@ -44,8 +44,8 @@ func (p *Page) find(script string) ([]string, error) {
 	return out, p.Run(20*time.Second, chromedp.Evaluate(script, &out))
 }
 
-// Unreadable gives texts of too little contrast.
+// Unreadable returns texts of too little contrast.
 func (p *Page) Unreadable() ([]string, error) { return p.find(unreadable) }
 
-// Unnamed gives controls and pictures that say nothing to a screen reader.
+// Unnamed returns controls and pictures that say nothing to a screen reader.
 func (p *Page) Unnamed() ([]string, error) { return p.find(unnamed) }

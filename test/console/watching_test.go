@@ -11,7 +11,7 @@ import (
 )
 
 // Watching, clicked: a setting changed with its plan, the log read and trimmed,
-// an alert taken on, a channel added, a replica pointed elsewhere.
+// an alert acknowledged, a channel added, a replica pointed elsewhere.
 func TestWatchingClicked(t *testing.T) {
 	t.Parallel()
 	v := newVisit(t, demo.Bookings)
@@ -36,10 +36,10 @@ func TestWatchingClicked(t *testing.T) {
 	defer db.Close()
 	_, err = db.ExecContext(v.ctx, "select pg_wal_replay_pause()")
 	v.ok(err)
-	v.ok(v.page.Go("/alerts", "One alert is open.", "tern is stalled"))
-	v.ok(v.page.Press("Take it on…"))
+	v.ok(v.page.Go("/alerts", "1 alert is open.", "tern is stalled"))
+	v.ok(v.page.Press("Acknowledge…"))
 	v.ok(v.page.TypeInto(`input[aria-label="Note"]`, "letting it go on"))
-	v.ok(v.page.Press("Take it on"))
+	v.ok(v.page.Press("Acknowledge"))
 	v.ok(v.page.Await("first letting it go on"))
 	v.ok(v.page.Go("/clusters/bookings", "replay is paused", "tern is stalled"))
 	_, err = db.ExecContext(v.ctx, "select pg_wal_replay_resume()")

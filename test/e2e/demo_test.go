@@ -115,7 +115,7 @@ func reach(uri string) error {
 	return nil
 }
 
-// up tells whether all servers answer.
+// up reports whether all servers answer.
 func up(servers []*demo.Server) bool {
 	for _, s := range servers {
 		if reach(s.ApplicationURI) != nil {

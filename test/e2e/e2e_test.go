@@ -64,10 +64,10 @@ func newWorldOf(t *testing.T, cluster string, seeded bool) *world {
 	return &world{c, t, ctx, strings.NewReplacer("bookings", c.Name, "gull", n[0], "tern", n[1], "heron", n[2])}
 }
 
-// as gives a text with this cluster's names.
+// as returns a text with this cluster's names.
 func (w *world) as(s string) string { return w.names.Replace(s) }
 
-// mariadb tells whether this is the cluster of the second engine.
+// mariadb reports whether this is the cluster of the second engine.
 func (w *world) mariadb() bool { return w.Engine == position.EngineMariaDB }
 
 // server and find take the names of bookings.
@@ -225,7 +225,7 @@ func (w *world) sql(server string, statements ...string) {
 	}
 }
 
-// query gives one text from a server.
+// query returns one text from a server.
 func (w *world) query(server, query string) string {
 	w.t.Helper()
 	db, err := w.server(server).Open()

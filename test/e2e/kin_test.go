@@ -125,7 +125,7 @@ func TestStrayedReplicaIsNoKin(t *testing.T) {
 	}
 }
 
-// now gives a server as it is judged now.
+// now returns a server as it is judged now.
 func (w *world) now(server string) *view.Server {
 	w.t.Helper()
 	v, err := w.Client.Cluster(w.ctx, w.Name)

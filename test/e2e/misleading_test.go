@@ -252,7 +252,7 @@ func (w *world) longChange() string {
 	return "select pg_logical_emit_message(true, 'test', repeat('x', 10000)) from generate_series(1, 500)"
 }
 
-// conflict gives a query that a replica's reader keeps open, and a change on
+// conflict returns a query that a replica's reader keeps open, and a change on
 // the primary that cannot be replayed meanwhile.
 func (w *world) conflict() (held, change string) {
 	if w.mariadb() {
@@ -308,7 +308,7 @@ func TestConflictsAreCounted(t *testing.T) {
 }
 
 // Alerts: raised once a problem lasts, told to a web address that is tried
-// again until it answers, taken on by somebody, kept over a restart of the
+// again until it answers, acknowledged by somebody, kept over a restart of the
 // service, and over when the problem is.
 func TestAlerts(t *testing.T) {
 	t.Parallel()
@@ -365,7 +365,7 @@ func TestAlerts(t *testing.T) {
 	load := w.Load(1, 20*time.Millisecond)
 	defer load.Stop()
 	heard(`"event":"raised"`, `"rule":"stalled"`, `"server":"tern"`, "replay is paused")
-	w.must(0, []string{"One alert is open.", "tern is stalled"}, "alert", "list")
+	w.must(0, []string{"1 alert is open.", "tern is stalled"}, "alert", "list")
 	list, err := w.Client.Alerts(w.ctx, "bookings", true, 10)
 	if err != nil || len(list) != 1 {
 		t.Fatalf("%v %v", list, err)
@@ -374,7 +374,7 @@ func TestAlerts(t *testing.T) {
 	w.must(0, []string{"acknowledged by first"}, "alert", "acknowledge", id, "--note", "looking at it")
 	w.must(2, []string{"there is no alert"}, "alert", "acknowledge", "4711")
 	w.restartService()
-	w.must(0, []string{"One alert is open.", "looking at it"}, "alert", "list", "--open")
+	w.must(0, []string{"1 alert is open.", "looking at it"}, "alert", "list", "--open")
 	w.sql("tern", "select pg_wal_replay_resume()")
 	heard(`"event":"over"`)
 	w.says([]string{"No alert is open."}, "alert", "list")

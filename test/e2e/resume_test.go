@@ -72,7 +72,7 @@ func (w *world) restartService(env ...string) {
 	}
 }
 
-// steps gives the names of a plan's steps.
+// steps returns the names of a plan's steps.
 func (w *world) steps(r operation.Request) []string {
 	w.t.Helper()
 	p, err := w.Client.Preview(w.ctx, w.Name, r)
@@ -89,7 +89,7 @@ func (w *world) steps(r operation.Request) []string {
 	return out
 }
 
-// stepOf gives the name of a step, noted while gull was primary, of a plan made
+// stepOf returns the name of a step, noted while gull was primary, of a plan made
 // while another server is: gull and tern have changed places.
 func (w *world) stepOf(step, primary string) string {
 	if primary == w.as("gull") {
@@ -98,7 +98,7 @@ func (w *world) stepOf(step, primary string) string {
 	return strings.NewReplacer(w.as("gull"), w.as("tern"), w.as("tern"), w.as("gull")).Replace(step)
 }
 
-// boundaries gives the places to kill at: at each step once it is journalled
+// boundaries returns the places to kill at: at each step once it is journalled
 // as begun and before the agent is asked, and at every second one also after
 // the agent did it and before the journal knows.
 func boundaries(steps []string) [][2]string {

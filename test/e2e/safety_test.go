@@ -37,7 +37,7 @@ func (w *world) confirmed(off, to string) {
 	w.must(0, []string{to + " is primary of bookings"}, args...)
 }
 
-// kept tells whether a server is kept from writing by its own agent: what was
+// kept reports whether a server is kept from writing by its own agent: what was
 // written before shows at once on MariaDB, whose logs are read.
 func (w *world) kept(v view.View, name string) bool {
 	s := w.find(v, name)

@@ -53,7 +53,7 @@ const (
 	Warning  Level = "warning"
 )
 
-// LevelOf gives the level of a rule.
+// LevelOf returns the level of a rule.
 func LevelOf(r cluster.Rule) Level {
 	if slices.Contains([]cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleNoPrimary, cluster.RuleNoWrites, cluster.RuleAdrift, cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleAtRisk}, r) {
 		return Critical

@@ -91,7 +91,7 @@ type Format struct {
 	fixed    []byte // length of each event type's fixed part, from type 1 on
 }
 
-// fixedOf gives the length of the fixed part of a type.
+// fixedOf returns the length of the fixed part of a type.
 func (f *Format) fixedOf(t Type) int {
 	if f == nil || int(t) < 1 || int(t) > len(f.fixed) {
 		return 0
@@ -108,7 +108,7 @@ type Reader struct {
 // NewReader makes a reader; the first event has to be a format description.
 func NewReader() *Reader { return &Reader{tables: map[uint64]*Table{}} }
 
-// Format gives the log's format once it was read.
+// Format returns the log's format once it was read.
 func (r *Reader) Format() *Format { return r.format }
 
 // Next reads the first event of b and gives the number of bytes it takes.

@@ -394,7 +394,7 @@ var rowKinds = map[Type]struct {
 	WriteCompressedV2: {"insert", true, true}, UpdateCompressedV2: {"update", true, true}, DeleteCompressedV2: {"delete", true, true},
 }
 
-// IsRows tells whether an event carries rows.
+// IsRows reports whether an event carries rows.
 func (e Event) IsRows() bool { _, ok := rowKinds[e.Type]; return ok }
 
 // ParseRows reads a row event; its table map was read before.

@@ -34,7 +34,7 @@ type Group struct {
 	Fingerprint string
 }
 
-// HasStatements tells whether something of the group was logged as a statement
+// HasStatements reports whether something of the group was logged as a statement
 // instead of rows.
 func (g *Group) HasStatements() bool {
 	for _, q := range g.Statements {
@@ -83,7 +83,7 @@ func (g *Group) WhyNotUndone() string {
 	return ""
 }
 
-// keyless tells whether a table is known to have no primary key. Only full
+// keyless reports whether a table is known to have no primary key. Only full
 // metadata says it.
 func (t *Table) keyless() bool {
 	for _, c := range t.Columns {
@@ -166,7 +166,7 @@ func (s *Groups) readFormat(b []byte) (int, error) {
 	return first, err
 }
 
-// groupAt gives the offset of the first group at or after an offset; the end of
+// groupAt returns the offset of the first group at or after an offset; the end of
 // b when there is none.
 func (s *Groups) groupAt(b []byte, at int) int {
 	for ; at+headerBytes <= len(b); at++ {

@@ -18,7 +18,7 @@ type Value struct {
 	Text   string
 }
 
-// SQL gives the value as it stands in a statement. Bytes that are not plain
+// SQL returns the value as it stands in a statement. Bytes that are not plain
 // ASCII are written in hexadecimal, so that no character set can change them.
 func (v Value) SQL() string {
 	switch {
@@ -172,7 +172,7 @@ func (col Column) temporal(c *cursor) (Value, bool) {
 	return Value{}, false
 }
 
-// moment gives a point in time in UTC; zero is the server's zero timestamp.
+// moment returns a point in time in UTC; zero is the server's zero timestamp.
 func moment(seconds uint64, fraction string) string {
 	if seconds == 0 && strings.Trim(fraction, ".0") == "" {
 		return "0000-00-00 00:00:00" + fraction

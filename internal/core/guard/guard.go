@@ -22,7 +22,7 @@ type State struct {
 	Noted int64 `json:"noted"`
 	// Accepted is the newest term whose owner the agent knows.
 	Accepted int64 `json:"accepted"`
-	// Owner tells whether this server is the owner of Accepted.
+	// Owner reports whether this server is the owner of Accepted.
 	Owner bool `json:"owner"`
 }
 
@@ -75,7 +75,7 @@ func (s State) MayReopen(t int64, owner bool) bool {
 	return owner && s.Owner && t == s.Accepted && s.Noted == s.Accepted
 }
 
-// MayAct tells whether an act of term t may be carried out here.
+// MayAct reports whether an act of term t may be carried out here.
 func (s State) MayAct(t int64) error {
 	if t < s.Noted {
 		return StaleTermError{t, s.Noted}
@@ -83,7 +83,7 @@ func (s State) MayAct(t int64) error {
 	return nil
 }
 
-// MayOpen tells whether this server may be made writable in term t: the term
+// MayOpen reports whether this server may be made writable in term t: the term
 // must be one that it owns by an accepted decision.
 func (s State) MayOpen(t int64) error {
 	if err := s.MayAct(t); err != nil {
@@ -95,7 +95,7 @@ func (s State) MayOpen(t int64) error {
 	return nil
 }
 
-// MustFence tells whether a server in this state has to be stopped at once
+// MustFence reports whether a server in this state has to be stopped at once
 // because it is writable without being allowed to. A server that no service
 // has taken under its care yet (no accepted term) is left alone.
 func (s State) MustFence(writable bool) bool {

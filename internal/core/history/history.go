@@ -74,10 +74,10 @@ var Steps = []Step{1, 10, 60}
 // perBlock is how many samples a block holds.
 const perBlock = 60
 
-// BlockStart gives the beginning of the block that holds a time.
+// BlockStart returns the beginning of the block that holds a time.
 func (s Step) BlockStart(at int64) int64 { return floor(at, int64(s)*perBlock) }
 
-// Bin gives the sample's time that stands for a time.
+// Bin returns the sample's time that stands for a time.
 func (s Step) Bin(at int64) int64 { return floor(at, int64(s)) }
 
 // Span is the time that a block covers, in seconds.
@@ -116,7 +116,7 @@ type Series struct {
 // recentSamples is how many samples of ten seconds a small picture has.
 const recentSamples = 60
 
-// Recent gives the newest samples, ten seconds apart, oldest first: nil where
+// Recent returns the newest samples, ten seconds apart, oldest first: nil where
 // the metric was not known.
 func (s *Series) Recent(m Metric) []*float64 {
 	out := make([]*float64, 0, len(s.recent.Samples))
@@ -165,7 +165,7 @@ func (s *Series) Add(x Sample) (finished []Block) {
 	return finished
 }
 
-// Unsaved gives the unfinished blocks that changed since they were last given.
+// Unsaved returns the unfinished blocks that changed since they were last given.
 func (s *Series) Unsaved() (out []Block) {
 	for i := range s.open {
 		if s.dirty[i] && len(s.open[i].Samples) > 0 {
@@ -176,7 +176,7 @@ func (s *Series) Unsaved() (out []Block) {
 	return out
 }
 
-// Open gives the unfinished block of a step.
+// Open returns the unfinished block of a step.
 func (s *Series) Open(step Step) Block {
 	for i := range Steps {
 		if Steps[i] == step {
@@ -210,7 +210,7 @@ var compressors = sync.Pool{New: func() any {
 	return w
 }}
 
-// Pack gives the bytes under which a block is kept.
+// Pack returns the bytes under which a block is kept.
 func (b Block) Pack() ([]byte, error) {
 	p := packed{Columns: map[Metric][]float64{}}
 	for i, s := range b.Samples {
@@ -274,7 +274,7 @@ type Keep map[Step]int64
 // DefaultKeep is an hour, a day and thirty days.
 func DefaultKeep() Keep { return Keep{1: 3600, 10: 86400, 60: 30 * 86400} }
 
-// StepFor gives the finest step that still reaches back to a time.
+// StepFor returns the finest step that still reaches back to a time.
 func (k Keep) StepFor(from, now int64) Step {
 	for _, s := range Steps {
 		if now-from <= k[s] {
@@ -300,7 +300,7 @@ func Thin(samples []Sample, width int64) []Sample {
 	return out
 }
 
-// Width gives the width of bins with which a span of samples at a step gives
+// Width returns the width of bins with which a span of samples at a step gives
 // at most points of them: a whole number of steps.
 func Width(step Step, seconds int64, points int) int64 {
 	w := int64(step)

@@ -75,7 +75,7 @@ func columns(times []int64, samples []Sample) map[Metric][]*float64 {
 	return out
 }
 
-// Between gives the samples of blocks that lie between two times.
+// Between returns the samples of blocks that lie between two times.
 func Between(blocks []Block, from, to int64) (out []Sample) {
 	for _, b := range blocks {
 		for _, x := range b.Samples {

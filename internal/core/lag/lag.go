@@ -50,7 +50,7 @@ func (c *Clock) Add(s Sample) {
 	c.full = c.full || c.next == 0
 }
 
-// Len gives the number of samples.
+// Len returns the number of samples.
 func (c *Clock) Len() int {
 	if c.full {
 		return len(c.ring)
@@ -74,7 +74,7 @@ type Reading struct {
 	Known bool `json:"known"`
 }
 
-// Behind gives the lag at now of a replica that has come to position: now
+// Behind returns the lag at now of a replica that has come to position: now
 // minus the time at which the primary stood there, interpolated between
 // samples; zero when the position is the primary's newest.
 func (c *Clock) Behind(position int64, now time.Time) Reading {
@@ -104,7 +104,7 @@ func (c *Clock) Behind(position int64, now time.Time) Reading {
 	return Reading{Seconds: since(now, left), Known: true}
 }
 
-// StoodAt gives the position at which the primary stood at a time, interpolated
+// StoodAt returns the position at which the primary stood at a time, interpolated
 // between samples; the newest for a later time, false for one before them all.
 func (c *Clock) StoodAt(t time.Time) (int64, bool) {
 	n := c.Len()

@@ -14,7 +14,7 @@ import (
 	"crosstwin/internal/core/position"
 )
 
-// Role is what a server believes itself to be.
+// Role is what a server reports itself as.
 type Role string
 
 // The two roles; the empty Role is a server that does not run.
@@ -235,7 +235,7 @@ const (
 	JobFailed   = "failed"
 )
 
-// Standing gives what the server holds, for comparing histories.
+// Standing returns what the server holds, for comparing histories.
 func (s *Server) Standing() position.Standing {
 	st := position.Standing{Line: s.Log.Line, Past: s.Log.Past, At: s.Log.Received, Server: s.Log.ServerID}
 	for _, at := range []string{s.Log.Applied, s.Log.Written, s.Log.ShutdownAt} {

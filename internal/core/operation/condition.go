@@ -212,7 +212,7 @@ func hasSetting(c Condition, _ string, o, _ *observation.Server) (bool, string) 
 	return sameSetting(have, c.Values[1]), fmt.Sprintf("%s is %s on %s", c.Values[0], cmp.Or(have, "not set"), c.Server)
 }
 
-// sameSetting tells whether two texts are one value: servers print sizes and
+// sameSetting reports whether two texts are one value: servers print sizes and
 // times in the unit that fits best.
 func sameSetting(have, want string) bool {
 	if have == want {

@@ -26,7 +26,7 @@ type Outcome string
 // The outcomes of an ended operation.
 const (
 	OutcomeRefused  Outcome = "refused"   // a check failed, nothing changed
-	OutcomeUndone   Outcome = "undone"    // failed early, put back
+	OutcomeUndone   Outcome = "undone"    // failed early, everything undone
 	OutcomeFinished Outcome = "finished"  // with its proof
 	OutcomeNeedsYou Outcome = "needs you" // a person has to look
 )

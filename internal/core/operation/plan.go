@@ -41,7 +41,7 @@ type OnFail string
 
 // All that can follow.
 const (
-	Undo     OnFail = "undo"      // put back what was done
+	Undo     OnFail = "undo"      // undo what was done
 	NeedsYou OnFail = "needs you" // stop here and ask for a person
 	GoOn     OnFail = "go on"     // note it and go on
 )

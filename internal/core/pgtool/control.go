@@ -37,7 +37,7 @@ const (
 	StateInRecovery         = "in archive recovery"
 )
 
-// Clean tells whether the server stopped in an orderly way: everything it
+// Clean reports whether the server stopped cleanly: everything it
 // acknowledged stands before the checkpoint that the control data names.
 func (c Control) Clean() bool { return c.State == StateShutDown || c.State == StateShutDownInRecovery }
 

@@ -14,7 +14,7 @@ type Place struct {
 	Offset   int
 }
 
-// Spot gives the place within its table as the server prints a ctid.
+// Spot returns the place within its table as the server prints a ctid.
 func (p Place) Spot() string { return fmt.Sprintf("(%d,%d)", p.Block, p.Offset) }
 
 // Step is what one transaction did to one row: from the version that it found
@@ -142,7 +142,7 @@ func (t *RowTrail) Undo(tx uint32) {
 	}
 }
 
-// Steps gives what was gathered, in the order of the log.
+// Steps returns what was gathered, in the order of the log.
 func (t *RowTrail) Steps() []Step {
 	out := []Step{}
 	for _, s := range t.steps {
@@ -153,7 +153,7 @@ func (t *RowTrail) Steps() []Step {
 	return out
 }
 
-// oldPlace gives where the row of an update lay before. The record names the
+// oldPlace returns where the row of an update lay before. The record names the
 // page of the new version first, and the old one's only if it is another.
 func (r Record) oldPlace() (Place, bool) {
 	m := oldTuple.FindStringSubmatch(r.Description)
@@ -167,7 +167,7 @@ func (r Record) oldPlace() (Place, bool) {
 
 var nextTransaction = regexp.MustCompile(`^(?:RUNNING_XACTS nextXid |CHECKPOINT_(?:ONLINE|SHUTDOWN) .*; xid \d+:)(\d+)`)
 
-// NextTransaction gives the lowest transaction number that no record seen so
+// NextTransaction returns the lowest transaction number that no record seen so
 // far can belong to: that after the record's own or, in records that tell it,
 // the next to be given out. It takes the bound so far (0: none) and gives the
 // new one. Numbers wrap around at 2^32.

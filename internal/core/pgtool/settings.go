@@ -101,7 +101,7 @@ func ConnInfo(pairs ...string) string {
 }
 
 // ParseConnInfo reads a libpq keyword/value connection string. Unreadable
-// text gives what could be read: it is shown, never acted on.
+// text returns what could be read: it is shown, never acted on.
 func ParseConnInfo(s string) map[string]string {
 	out := map[string]string{}
 	for s = strings.TrimSpace(s); s != ""; s = strings.TrimSpace(s) {

@@ -18,10 +18,10 @@ type Relation struct {
 	File     uint32 `json:"file"`
 }
 
-// String gives the form that pg_waldump prints.
+// String returns the form that pg_waldump prints.
 func (r Relation) String() string { return fmt.Sprintf("%d/%d/%d", r.Space, r.Database, r.File) }
 
-// Catalog tells whether the file number belongs to a system catalog that was
+// Catalog reports whether the file number belongs to a system catalog that was
 // made by initdb (below FirstNormalObjectId, 16384).
 func (r Relation) Catalog() bool { return r.File < 16384 }
 
@@ -41,7 +41,7 @@ type Record struct {
 	Blocks      []BlockRef
 }
 
-// End gives the position after the record, rounded to the log's alignment of
+// End returns the position after the record, rounded to the log's alignment of
 // 8 bytes. Page headers inside a record are not counted, so this is a lower
 // bound where the next record's position is not known.
 func (r Record) End() position.LSN { return (r.At + position.LSN(r.Length) + 7) &^ 7 }
@@ -101,7 +101,7 @@ func ParseEnd(stderr string) (position.LSN, bool) {
 	return 0, false
 }
 
-// Fingerprint gives the text that identifies the first record of a timeline:
+// Fingerprint returns the text that identifies the first record of a timeline:
 // its kind and time of writing, which two promotions do not share (measured:
 // two replicas promoted from one point differ there and nowhere else).
 // An empty text means that the record is of another kind.
@@ -189,7 +189,7 @@ func (r Record) TransactionEnd() (Ending, bool) {
 	return e, true
 }
 
-// Message gives the prefix and text of a logical message record.
+// Message returns the prefix and text of a logical message record.
 func (r Record) Message() (prefix, text string, ok bool) {
 	if r.Manager != "LogicalMessage" {
 		return "", "", false

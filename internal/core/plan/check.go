@@ -2,7 +2,7 @@ package plan
 
 import "crosstwin/internal/core/operation"
 
-// Checks gives only the checks of a plan for a purpose: seed, switchover,
+// Checks returns only the checks of a plan for a purpose: seed, switchover,
 // failover or rejoin. Fuller than the plan's own where the plan needs less.
 func Checks(in Input) (*operation.Plan, error) {
 	p, err := Make(in)

@@ -16,9 +16,9 @@ import (
 
 // failover plans a change of primary without the old one's help. The old
 // primary is fenced first if its agent answers; a server that cannot be
-// reached must be vouched for by a person. All replicas are detached, so that
-// positions stand still; the candidate fetches what any of them holds more;
-// then it is promoted.
+// reached must be confirmed off by a person. All replicas are detached, so that
+// their positions no longer move; the candidate fetches what any of them holds
+// more; then it is promoted.
 func (in *Input) failover(p *operation.Plan) error {
 	p.Term = in.NextTerm
 	old := in.View.Primary
@@ -87,7 +87,7 @@ func (in *Input) proven(name string) bool {
 	return m != nil && m.Last != nil && m.Last.Log.ProvenTerm > 0 && m.Last.Log.ProvenTerm >= in.View.OwnerTerm
 }
 
-// stepWhole compares, once everything stands still, what the candidate holds
+// stepWhole compares, once no position moves any more, what the candidate holds
 // with where the old primary's log ends. More than the loss that the plan named
 // is missing: the old primary is reopened, or nothing further happens. Where the
 // end cannot be known the plan has said so, and a person has accepted that.
@@ -269,7 +269,7 @@ func (in *Input) stepFence(p *operation.Plan, old string) {
 	if !in.seen(old) {
 		return
 	}
-	// One that hangs ends no session in an orderly way: waiting for it only makes
+	// One that hangs ends no session cleanly: waiting for it only makes
 	// the pause longer.
 	v := in.View.Find(old)
 	gently := v != nil && v.Observation != nil && (v.Observation.Process.Accepting || v.Observation.Process.NotLetIn)

@@ -95,7 +95,7 @@ func TestMakeMariaDB(t *testing.T) {
 			dead(m[1].Last)
 			in.Examination = wrecked(func(x *verb.Examination) { x.TailBytes, x.Fork, x.Tail, x.Rewindable = 0, x.End, nil, false })
 		}, steps: "prepare prepare-dunlin account start follow streams mark mark-on-plover in-step hold view-plover"},
-		{name: "rejoin of one that was stopped in an orderly way", r: operation.Request{Kind: operation.Rejoin, Server: "plover"}, change: func(in *Input, m members) {
+		{name: "rejoin of one that was stopped cleanly", r: operation.Request{Kind: operation.Rejoin, Server: "plover"}, change: func(in *Input, m members) {
 			dead(m[1].Last)
 			in.Examination = wrecked(func(x *verb.Examination) {
 				x.TailBytes, x.Fork, x.Tail, x.Rewindable, x.Clean = 0, x.End, nil, false, true

@@ -121,7 +121,7 @@ func (in *Input) names() string {
 	return s
 }
 
-// peer gives what other agents need to know of a server.
+// peer returns what other agents need to know of a server.
 func (in *Input) peer(name string) verb.Peer {
 	m := in.member(name)
 	if m == nil {
@@ -134,14 +134,14 @@ func (in *Input) peer(name string) verb.Peer {
 	return p
 }
 
-// seen tells whether a server's agent answered for this plan.
+// seen reports whether a server's agent answered for this plan.
 func (in *Input) seen(name string) bool {
 	s := in.View.Find(name)
 	m := in.member(name)
 	return s != nil && m != nil && m.Last != nil && m.Problem == "" && s.Health != view.Unseen
 }
 
-// replicas gives the names of all servers but one that answer as replicas.
+// replicas returns the names of all servers but one that answer as replicas.
 func (in *Input) replicas(but ...string) []string {
 	var out []string
 next:

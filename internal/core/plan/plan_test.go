@@ -173,7 +173,7 @@ func TestMake(t *testing.T) {
 				x.Kinship, x.TailBytes, x.Fork, x.Rewindable = string(position.Unknown), 0, "", false
 			})
 		}, steps: "prepare prepare-heron make-slot copy"},
-		{name: "rejoin after a rewind that broke off", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
+		{name: "rejoin after an interrupted rewind", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
 			m[1].Last = &observation.Server{At: now, Data: observation.Data{Unfinished: "rewind"}, Process: observation.Process{MajorVersion: 15}, Host: observation.Host{Address: m[1].Last.Host.Address}}
 			in.Examination = &verb.Examination{System: "77", Unfinished: "rewind", Rewindable: true}
 		}, steps: "checkpoint prepare prepare-heron rewind! make-slot"},

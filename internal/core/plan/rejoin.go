@@ -229,7 +229,7 @@ func closingOf(name, primary string) string {
 	return fmt.Sprintf("%s follows %s; a mark written on %s was found in %s's own log", name, primary, primary, name)
 }
 
-// mustCompare tells whether only a comparison can prove the data. Rows that
+// mustCompare reports whether only a comparison can prove the data. Rows that
 // were undone were written back one by one. And a server whose log is whole may
 // have lost commits of its data in a crash, where its settings allowed it: its
 // GTIDs are then equal, and it would follow without a word (measured).

@@ -24,7 +24,7 @@ const (
 )
 
 // seed plans the making of a replica: copy the primary while it takes writes,
-// hold the copy against its manifest, start it, wait until it has caught up,
+// verify the copy against its manifest, start it, wait until it has caught up,
 // prove it with a mark.
 func (in *Input) seed(p *operation.Plan) error {
 	name := in.Request.Server

@@ -305,7 +305,7 @@ func (in *Input) follows(name, upstream string) operation.Condition {
 
 const notProven = "%s has unproven history: crosstwin rejoin examines it"
 
-// delayOf gives for how many seconds a replica is held back on purpose.
+// delayOf returns for how many seconds a replica is held back on purpose.
 func (in *Input) delayOf(name string) float64 {
 	m := in.member(name)
 	if m == nil || m.Last == nil || m.Last.Links.Upstream == nil {

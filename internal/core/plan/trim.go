@@ -80,13 +80,13 @@ func keepSlots(engine string, files []tail.LogFile, m view.Member) {
 	}
 }
 
-// follows tells whether a mark written on the primary will arrive at a server.
+// follows reports whether a mark written on the primary will arrive at a server.
 func follows(v *view.View, name string) bool {
 	s := v.Find(name)
 	return s != nil && (s.Health == view.InStep || s.Health == view.Behind)
 }
 
-// isReplica tells whether a server applies this primary's log and nothing else, so
+// isReplica reports whether a server applies this primary's log and nothing else, so
 // that what it has applied is what it has, also while it is stalled. One to which
 // the primary refuses its log, as not its own (error 1236), has another.
 func isReplica(v *view.View, name string) bool {
@@ -98,7 +98,7 @@ func isReplica(v *view.View, name string) bool {
 	return o != nil && o.Process.Running && o.Process.Role == observation.Replica && s.Follows == v.Primary && o.Links.Upstream != nil && !o.Links.Upstream.Refused
 }
 
-// needsFrom gives the position after which a server needs the primary's log;
+// needsFrom returns the position after which a server needs the primary's log;
 // false when that is not known.
 func needsFrom(engine string, m view.Member, owner *observation.Server, replica bool) (string, bool) {
 	o := m.Last
@@ -130,7 +130,7 @@ func reaches(engine, at, want string) bool {
 	return ok && known
 }
 
-// holds tells whether a server at a position holds all that a file has.
+// holds reports whether a server at a position holds all that a file has.
 func holds(engine, at, to string) bool {
 	if to == "" {
 		return true // nothing was written before its end
@@ -209,7 +209,7 @@ func (in *Input) stepsOfTrim(p *operation.Plan, to string) {
 		After: []operation.Condition{{Kind: operation.LogBegins, Server: primary, Values: []string{to}}}, IfFails: "what was removed is gone; the rest stays"})
 }
 
-// choose gives how many of the oldest files are asked for, and that in words.
+// choose returns how many of the oldest files are asked for, and that in words.
 func chooseTrim(r *operation.TrimRequest, files []tail.LogFile, now time.Time) (int, string, error) {
 	last := len(files) - 1 // the one that is written stays in any case
 	if last < 1 {
@@ -241,7 +241,7 @@ func chooseTrim(r *operation.TrimRequest, files []tail.LogFile, now time.Time) (
 	return last, "all that no server needs is to go", nil
 }
 
-// freeFiles gives how many of the oldest files nobody needs.
+// freeFiles returns how many of the oldest files nobody needs.
 func freeFiles(files []tail.LogFile) int {
 	n := 0
 	for n < len(files) && len(files[n].NeededBy) == 0 {

@@ -53,7 +53,7 @@ func (in *Input) set(p *operation.Plan) error {
 	return nil
 }
 
-// restartsApplying tells whether a change stops a replica's applier for a moment:
+// restartsApplying reports whether a change stops a replica's applier for a moment:
 // then it has to be seen following again.
 func (in *Input) restartsApplying(setting string, m *view.Member) bool {
 	return m.Last.Process.Role == observation.Replica && slices.Contains(in.dialect().RestartsApplying, setting)

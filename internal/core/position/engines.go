@@ -33,7 +33,7 @@ func Order(engine, text string) (n int64, ok bool) {
 	return 0, false
 }
 
-// Reaches tells whether a server that stands at at holds everything up to
+// Reaches reports whether a server that stands at at holds everything up to
 // want. known is false when one of the two cannot be read.
 func Reaches(engine, at, want string) (reaches, known bool) {
 	lacks, known := Lacks(engine, at, want)
@@ -56,7 +56,7 @@ func Lacks(engine, at, want string) (d Distance, known bool) {
 	return d, ok1 && ok2
 }
 
-// HoldsStop tells whether a replica that applied up to applied holds all that
+// HoldsStop reports whether a replica that applied up to applied holds all that
 // a primary wrote before it stopped taking writes at stop. For PostgreSQL it
 // must be strictly past: stop is where the shutdown record begins, and without
 // that record the old primary could never follow the new one (measured).
@@ -70,7 +70,7 @@ func HoldsStop(engine, applied, stop string) bool {
 	return ok && known
 }
 
-// HistoryName gives a history's name for people.
+// HistoryName returns a history's name for people.
 func HistoryName(engine string, l Line) string {
 	switch {
 	case l.Number == 0:

@@ -45,7 +45,7 @@ func decimal(s string, bits int) (uint64, error) {
 	return strconv.ParseUint(s, 10, bits)
 }
 
-// String gives the server's text form.
+// String returns the server's text form.
 func (g GTID) String() string { return fmt.Sprintf("%d-%d-%d", g.Domain, g.Server, g.Seq) }
 
 // MarshalText implements encoding.TextMarshaler.
@@ -103,10 +103,10 @@ func ParseGTIDPosition(s string) (GTIDPosition, error) {
 	return list, nil
 }
 
-// String gives the server's text form.
+// String returns the server's text form.
 func (p GTIDPosition) String() string { return joinGTIDs(p) }
 
-// In gives the position within a domain.
+// In returns the position within a domain.
 func (p GTIDPosition) In(domain uint32) (GTID, bool) {
 	for _, g := range p {
 		if g.Domain == domain {
@@ -116,7 +116,7 @@ func (p GTIDPosition) In(domain uint32) (GTID, bool) {
 	return GTID{}, false
 }
 
-// Reaches tells whether p has come at least as far as o in every domain of o,
+// Reaches reports whether p has come at least as far as o in every domain of o,
 // by number. It says nothing about content.
 func (p GTIDPosition) Reaches(o GTIDPosition) bool {
 	for _, g := range o {
@@ -127,7 +127,7 @@ func (p GTIDPosition) Reaches(o GTIDPosition) bool {
 	return true
 }
 
-// Lacks gives how many transactions of o are missing in p, by number, in all
+// Lacks returns how many transactions of o are missing in p, by number, in all
 // domains together.
 func (p GTIDPosition) Lacks(o GTIDPosition) uint64 {
 	var n uint64
@@ -140,7 +140,7 @@ func (p GTIDPosition) Lacks(o GTIDPosition) uint64 {
 	return n
 }
 
-// Missing gives those of o's domains in which p has not come as far.
+// Missing returns those of o's domains in which p has not come as far.
 func (p GTIDPosition) Missing(o GTIDPosition) []GTID {
 	var out []GTID
 	for _, g := range o {
@@ -172,10 +172,10 @@ func ParseGTIDState(s string) (GTIDState, error) {
 	return list, nil
 }
 
-// String gives the server's text form.
+// String returns the server's text form.
 func (s GTIDState) String() string { return joinGTIDs(s) }
 
-// Last gives the position of a state: the newest number of each domain.
+// Last returns the position of a state: the newest number of each domain.
 func (s GTIDState) Last() GTIDPosition {
 	var out GTIDPosition
 	for _, g := range s {
@@ -195,7 +195,7 @@ func (s GTIDState) Last() GTIDPosition {
 	return out
 }
 
-// Newest gives the newest number of a server in a domain.
+// Newest returns the newest number of a server in a domain.
 func (s GTIDState) Newest(domain, server uint32) (GTID, bool) {
 	for _, g := range s {
 		if g.Domain == domain && g.Server == server {
@@ -205,7 +205,7 @@ func (s GTIDState) Newest(domain, server uint32) (GTID, bool) {
 	return GTID{}, false
 }
 
-// With gives the state after a further transaction.
+// With returns the state after a further transaction.
 func (s GTIDState) With(g GTID) GTIDState {
 	out := slices.Clone(s)
 	for i := range out {
@@ -221,7 +221,7 @@ func (s GTIDState) With(g GTID) GTIDState {
 	return out
 }
 
-// Extra gives what s holds beyond o: for each domain and server whose number is
+// Extra returns what s holds beyond o: for each domain and server whose number is
 // higher in s, or that o does not know, the GTID up to which s went. Something
 // here is certain proof of a tail; nothing here proves no kinship (a number may
 // have been used twice).
@@ -287,7 +287,7 @@ func ParseCoordinates(s string) (Coordinates, error) {
 	return Coordinates{s[:i], n}, nil
 }
 
-// String gives the form FILE:OFFSET.
+// String returns the form FILE:OFFSET.
 func (c Coordinates) String() string { return fmt.Sprintf("%s:%d", c.File, c.Offset) }
 
 // LogFile is a file of a binary log with its size.
@@ -296,7 +296,7 @@ type LogFile struct {
 	Bytes uint64 `json:"bytes"`
 }
 
-// BytesBetween gives the bytes of log from one place to a later one, across
+// BytesBetween returns the bytes of log from one place to a later one, across
 // files, given the list of files in order; false when a place is in none of
 // them or the second comes first.
 func BytesBetween(files []LogFile, from, to Coordinates) (int64, bool) {

@@ -58,7 +58,7 @@ func ParseHistory(current uint32, text string) (History, error) {
 	return h, nil
 }
 
-// Began gives the position at which the current timeline parted from its
+// Began returns the position at which the current timeline parted from its
 // parent; the zero LSN for a history without a parent.
 func (h History) Began() LSN {
 	if n := len(h.Past); n > 0 {
@@ -106,7 +106,7 @@ func (h History) Fork(o History) (fork LSN, timeline uint32, same bool, err erro
 	return fork, a[last].timeline, fork == ^LSN(0), nil
 }
 
-// LineOf gives the identity of a timeline that h went through, within the
+// LineOf returns the identity of a timeline that h went through, within the
 // cluster system; fingerprint is that of the current timeline.
 func (h History) LineOf(system string, timeline uint32, fingerprint string) (Line, bool) {
 	var begin LSN
@@ -120,7 +120,7 @@ func (h History) LineOf(system string, timeline uint32, fingerprint string) (Lin
 }
 
 // Line identifies one history: the cluster it belongs to, the number the
-// server gives it, where it began and a fingerprint of its first record. Two
+// server returns it, where it began and a fingerprint of its first record. Two
 // servers are kin when their Lines are equal; a number alone proves nothing.
 type Line struct {
 	System      string `json:"system"`
@@ -139,7 +139,7 @@ const (
 	Stranger Kinship = "stranger" // different histories
 )
 
-// Compare tells whether two lines are one history. Timeline 1 is the line that
+// Compare reports whether two lines are one history. Timeline 1 is the line that
 // initdb began, so there the system identifier is the fingerprint.
 func (l Line) Compare(o Line) Kinship {
 	switch {

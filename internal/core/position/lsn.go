@@ -50,13 +50,13 @@ func hex32(s string) (uint64, error) {
 	return strconv.ParseUint(s, 16, 32)
 }
 
-// String gives the server's text form.
+// String returns the server's text form.
 func (l LSN) String() string { return fmt.Sprintf("%X/%X", uint32(l>>32), uint32(l)) }
 
-// Valid tells whether l is a position at all.
+// Valid reports whether l is a position at all.
 func (l LSN) Valid() bool { return l != 0 }
 
-// Since gives the bytes of log from other to l, negative when l is earlier.
+// Since returns the bytes of log from other to l, negative when l is earlier.
 func (l LSN) Since(other LSN) int64 { return int64(l) - int64(other) }
 
 // MarshalText implements encoding.TextMarshaler; the zero LSN is empty text.
@@ -80,7 +80,7 @@ func (l *LSN) UnmarshalText(b []byte) error {
 	return err
 }
 
-// SegmentName gives the name of the log file that holds l on a timeline, for
+// SegmentName returns the name of the log file that holds l on a timeline, for
 // segments of size bytes (16 MiB unless initdb was told otherwise).
 func SegmentName(timeline uint32, l LSN, size uint64) string {
 	if size == 0 {

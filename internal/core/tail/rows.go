@@ -44,7 +44,7 @@ type RowsAtArgs struct {
 	Places map[string][]string `json:"places"`
 }
 
-// RowsAt gives rows as JSON objects, by relation and place.
+// RowsAt returns rows as JSON objects, by relation and place.
 type RowsAt map[string]map[string]json.RawMessage
 
 // ShownRows bounds the rows with values in a listing; the saved file has all.
@@ -84,7 +84,7 @@ func byColumn(columns, row []string) map[string]string {
 	return out
 }
 
-// columnsOf gives all names in order. A number of rows comes first: by it a
+// columnsOf returns all names in order. A number of rows comes first: by it a
 // person finds the row again.
 func columnsOf(sides ...map[string]string) []string {
 	seen := map[string]bool{}
@@ -133,7 +133,7 @@ func join(a, b string) string {
 // longValue is how much of a value is shown in a line of text.
 const longValue = 40
 
-// Words gives a changed row in one line: an update with what stays of the
+// Words returns a changed row in one line: an update with what stays of the
 // columns left out, but for the first, which mostly is the key.
 func (r RowChange) Words() string {
 	var parts []string

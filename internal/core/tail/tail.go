@@ -72,7 +72,7 @@ type Transaction struct {
 // Unfinished is the outcome of a transaction that has not ended in what was read.
 const Unfinished = "unfinished"
 
-// Name gives the transaction's name: its GTID or its number.
+// Name returns the transaction's name: its GTID or its number.
 func (t Transaction) Name() string {
 	if t.GTID != "" {
 		return t.GTID
@@ -106,7 +106,7 @@ func (t *Tail) Counts() (committed, inserts, updates, deletes int) {
 // of its own: large values of a table, an index, a sequence.
 const SideTable = "-"
 
-// Files gives the file numbers that the listing of a tail names.
+// Files returns the file numbers that the listing of a tail names.
 func (t *Tail) Files() []string {
 	seen := map[string]bool{}
 	out := []string{}
@@ -143,7 +143,7 @@ func (t *Tail) Name(names map[string]string) {
 	}
 }
 
-// Touches tells whether a transaction changed a table, given as schema.table,
+// Touches reports whether a transaction changed a table, given as schema.table,
 // as the table alone or as any longer form; an empty name fits all.
 func (t *Transaction) Touches(table string) bool {
 	if table == "" {
@@ -173,7 +173,7 @@ func (t *Transaction) nameRows(names map[string]string) {
 	t.Rows = out
 }
 
-// SameAs tells whether two listings are of the same tail: one fork, the same
+// SameAs reports whether two listings are of the same tail: one fork, the same
 // transactions at the same positions. What else stands in the log after the
 // last of them, such as the checkpoint of an orderly stop, changes no row.
 func (t *Tail) SameAs(u *Tail) bool {
@@ -188,7 +188,7 @@ func (t *Tail) SameAs(u *Tail) bool {
 	return true
 }
 
-// Places gives where the versions of before the fork lie, for the primary to
+// Places returns where the versions of before the fork lie, for the primary to
 // look up.
 func (t *Tail) Places() RowsAtArgs {
 	out := RowsAtArgs{Next: t.Next, Places: map[string][]string{}}
@@ -245,7 +245,7 @@ func (t *Tail) FillAfter(found RowsAt) {
 	})
 }
 
-// Lacks tells whether rows wait for the tail to be saved to have their values.
+// Lacks reports whether rows wait for the tail to be saved to have their values.
 func (t *Tail) Lacks() bool {
 	lacks := false
 	t.rows(func(r *RowChange) { lacks = lacks || t.Saved == "" && r.Kind != "delete" && r.After == nil })

@@ -36,7 +36,7 @@ func Assess(in Input) View {
 	return v
 }
 
-// ownerOf gives the member that owns the term, nil when there is none.
+// ownerOf returns the member that owns the term, nil when there is none.
 func ownerOf(in Input) *Member {
 	for i := range in.Members {
 		if in.Members[i].Name == in.Owner && in.Owner != "" {
@@ -261,7 +261,7 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 	return r
 }
 
-// safeOn gives how far a replica's own disk holds the primary's log, in bytes
+// safeOn returns how far a replica's own disk holds the primary's log, in bytes
 // of that log and on the lag clock: as it says itself or as the primary heard
 // from it, whichever is more.
 func safeOn(sc scale, s Server) (bytes, at int64, ok bool) {

@@ -3,7 +3,7 @@
 // makes the View, and every face of the product shows that View. Nothing else
 // computes health.
 //
-// Roles are never taken from one side. What a server believes of itself
+// Roles are never taken from one side. What a server reports of itself
 // (Believes) stands beside what the cluster's term says of it (Role), and a
 // server that is writable without owning the term is adrift, whatever it says.
 package view
@@ -165,7 +165,7 @@ type Server struct {
 	cluster.Placement
 	Agent    string           `json:"agent,omitempty"`
 	Role     observation.Role `json:"role"`     // as judged by the term
-	Believes observation.Role `json:"believes"` // as it says itself
+	Believes observation.Role `json:"believes"` // as it reports itself
 	Health   Health           `json:"health"`
 	Severity int              `json:"severity"`
 	// Cause is why it has its health; Why is that in words.
@@ -214,7 +214,7 @@ type Progress struct {
 	SecondsLeft float64 `json:"seconds_left"`
 }
 
-// Find gives a server of the view by name.
+// Find returns a server of the view by name.
 func (v *View) Find(name string) *Server {
 	for i := range v.Servers {
 		if v.Servers[i].Name == name {

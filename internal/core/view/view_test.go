@@ -85,7 +85,7 @@ func TestAssess(t *testing.T) {
 		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Process.Writable = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
 		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) }, map[string]Health{"tern": Unseen, "": Unseen}, 0, []string{"tern is unseen", "It cannot lose another server.", "every write"}},
 		{"never enrolled", func(in *Input) { in.Members[2].Enrolled, in.Members[2].Last = false, nil }, map[string]Health{"heron": Unseen}, 1, []string{"heron is unseen"}},
-		{"two believe they are primary", func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, map[string]Health{"tern": Adrift, "": Adrift}, 0, []string{"bookings takes writes on gull; tern is adrift"}},
+		{"two report themselves as primary", func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, map[string]Health{"tern": Adrift, "": Adrift}, 0, []string{"bookings takes writes on gull; tern is adrift"}},
 		{"another cluster's copy", func(in *Input) { in.Members[1].Last.Data.System = "78" }, map[string]Health{"tern": Adrift}, 0, nil},
 		{"same number, other beginning", func(in *Input) { in.Members[1].Last.Log.Line.Fingerprint = "other" }, map[string]Health{"tern": Adrift}, 0, nil},
 		{"past the fork", func(in *Input) {
@@ -108,7 +108,7 @@ func TestAssess(t *testing.T) {
 		{"seeding", func(in *Input) {
 			in.Members[1].Last = &observation.Server{Data: observation.Data{Empty: true, Unfinished: "seed"}, Job: &observation.Job{Kind: "seed", State: observation.JobRunning}}
 		}, map[string]Health{"tern": Seeding}, 0, nil},
-		{"a copy broke off", func(in *Input) { in.Members[1].Last = &observation.Server{Data: observation.Data{Unfinished: "seed"}} }, map[string]Health{"tern": Stopped}, 0, nil},
+		{"an interrupted copy", func(in *Input) { in.Members[1].Last = &observation.Server{Data: observation.Data{Unfinished: "seed"}} }, map[string]Health{"tern": Stopped}, 0, nil},
 		{"fenced", func(in *Input) {
 			in.Members[1].Last = &observation.Server{Process: observation.Process{Fenced: true}, Data: observation.Data{State: "shut down"}}
 		}, map[string]Health{"tern": Fenced}, 0, []string{"tern is fenced"}},

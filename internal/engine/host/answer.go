@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// ClockAhead gives how far a database's clock is ahead of this process's, in
+// ClockAhead returns how far a database's clock is ahead of this process's, in
 // seconds: what it said, as seconds since 1970 in text, minus the middle of
 // question and answer. What the question's own time may explain is 0, and so is
 // an answer that is no number.

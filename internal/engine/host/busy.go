@@ -22,7 +22,7 @@ type Busy struct {
 // Linux that this runs on (USER_HZ, proc(5)).
 const clockTicks = 100
 
-// Share gives the share of one core, 0 to 1, that a process used since the
+// Share returns the share of one core, 0 to 1, that a process used since the
 // last call; 0 at the first look at it.
 func (b *Busy) Share(pid int, now time.Time) float64 {
 	used, ok := processorTime(pid)
@@ -36,7 +36,7 @@ func (b *Busy) Share(pid int, now time.Time) float64 {
 	return share
 }
 
-// processorTime gives the seconds of processor time that a process has used.
+// processorTime returns the seconds of processor time that a process has used.
 func processorTime(pid int) (float64, bool) {
 	text, err := os.ReadFile(filepath.Join("/proc", strconv.Itoa(pid), "stat"))
 	if err != nil {

@@ -56,7 +56,7 @@ func RemoveSynced(path string) error {
 	return SyncDir(filepath.Dir(path))
 }
 
-// Empty tells whether nothing stands in the data directory.
+// Empty reports whether nothing stands in the data directory.
 func (d *Data) Empty() bool {
 	list, err := os.ReadDir(d.Dir)
 	return err != nil || len(list) == 0
@@ -97,7 +97,7 @@ func (d *Data) Make() error {
 	return os.Chmod(d.Dir, 0o700)
 }
 
-// DiskFree gives the bytes that are free where the data is; 0: not known.
+// DiskFree returns the bytes that are free where the data is; 0: not known.
 func (d *Data) DiskFree() observation.Maybe[int64] {
 	if _, err := os.Stat(d.Dir); err != nil {
 		return FreeAt(filepath.Dir(d.Dir))

@@ -43,7 +43,7 @@ type Data struct {
 // Identity is an operating system user.
 type Identity struct{ UID, GID uint32 }
 
-// Owner gives the user that everything of the database runs as: the owner of
+// Owner returns the user that everything of the database runs as: the owner of
 // the data directory. It is never root.
 func (d *Data) Owner() (Identity, error) {
 	var id Identity
@@ -82,7 +82,7 @@ func (d *Data) lookupOwner() (Identity, error) {
 	return Identity{uint32(uid), uint32(gid)}, nil
 }
 
-// groupsOf gives a user's further groups: a server may be allowed to read its
+// groupsOf returns a user's further groups: a server may be allowed to read its
 // TLS key only by one of them.
 func groupsOf(uid uint32) []uint32 {
 	u, err := user.LookupId(strconv.Itoa(int(uid)))
@@ -138,7 +138,7 @@ func (d *Data) Dial(ctx context.Context, network, addr string) (net.Conn, error)
 	return r.c, r.err
 }
 
-// Path gives a path inside the data directory.
+// Path returns a path inside the data directory.
 func (d *Data) Path(parts ...string) string {
 	return filepath.Join(append([]string{d.Dir}, parts...)...)
 }

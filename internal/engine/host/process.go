@@ -192,7 +192,7 @@ func splitLines(data []byte, atEOF bool) (int, []byte, error) {
 	return 0, nil, nil
 }
 
-// LastLines gives the last n lines of a text in one.
+// LastLines returns the last n lines of a text in one.
 func LastLines(s string, n int) string {
 	lines := strings.Split(strings.TrimSpace(s), "\n")
 	if len(lines) > n {
@@ -201,7 +201,7 @@ func LastLines(s string, n int) string {
 	return strings.Join(lines, " | ")
 }
 
-// Alive tells whether a process exists and is not a zombie: init reaps late on
+// Alive reports whether a process exists and is not a zombie: init reaps late on
 // some machines.
 func Alive(pid int) bool {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
@@ -229,7 +229,7 @@ func ProcessIdentity(pid int) string {
 	return fmt.Sprintf("%d %s %s", pid, fields[19], strings.TrimSpace(string(boot)))
 }
 
-// Ours tells whether a process is the server, or a child of it, that works in
+// Ours reports whether a process is the server, or a child of it, that works in
 // this data directory. A shell that somebody opened there is neither.
 func (d *Data) Ours(pid int) bool {
 	if comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)); err != nil || strings.TrimSpace(string(comm)) != d.Process {
@@ -256,7 +256,7 @@ func (d *Data) Processes() []int {
 	return out
 }
 
-// LogSince gives the last telling lines of a server's log from an offset on;
+// LogSince returns the last telling lines of a server's log from an offset on;
 // words are what makes a line telling.
 func LogSince(file string, offset int64, words ...string) string {
 	f, err := os.Open(file)

@@ -152,7 +152,7 @@ func (e *Engine) found() (m foundMark) {
 	return m
 }
 
-// line gives the history that the server is on: the newest term that has a
+// line returns the history that the server is on: the newest term that has a
 // mark, and that mark.
 func (e *Engine) line(ctx context.Context, c interface {
 	QueryRowContext(context.Context, string, ...any) *sql.Row

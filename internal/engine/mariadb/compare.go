@@ -217,7 +217,7 @@ func shapes(ctx context.Context, c *sql.Conn, where string, args ...any) ([]tabl
 	return out, rows.Err()
 }
 
-// joined gives an expression for several columns without ambiguity: the bytes
+// joined returns an expression for several columns without ambiguity: the bytes
 // of each in hexadecimal, NULL apart from the empty text.
 func joined(columns []string) string {
 	var parts []string
@@ -227,7 +227,7 @@ func joined(columns []string) string {
 	return "concat_ws(',', " + strings.Join(parts, ", ") + ")"
 }
 
-// hashes gives two expressions of 15 hexadecimal digits each of a row's hash.
+// hashes returns two expressions of 15 hexadecimal digits each of a row's hash.
 func hashes(row string) (string, string) {
 	return "cast(conv(left(md5(" + row + "), 15), 16, 10) as unsigned)", "cast(conv(right(md5(" + row + "), 15), 16, 10) as unsigned)"
 }

@@ -65,7 +65,7 @@ func (e *Engine) rewriteConfig(text string) error {
 // setMark stands above a setting that an operation wrote.
 const setMark = "# set by an operation of Cross Twin: "
 
-// setInFile gives a configuration file's text with one setting changed: as its
+// setInFile returns a configuration file's text with one setting changed: as its
 // last word, because the last one holds. An earlier one of ours is replaced.
 func setInFile(text, name, value string) string {
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
@@ -78,7 +78,7 @@ func setInFile(text, name, value string) string {
 	return strings.Join(append(lines, "", "[mariadbd]", setMark+name, name+" = "+value), "\n") + "\n"
 }
 
-// closedByFile tells whether the last word of a configuration file on
+// closedByFile reports whether the last word of a configuration file on
 // read_only is yes. Included files are not followed: the file itself must say it.
 func closedByFile(text string) bool {
 	closed, ours := false, false

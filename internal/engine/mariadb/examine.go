@@ -133,7 +133,7 @@ func (e *Engine) compareLogs(ctx context.Context, peer verb.Peer, primary shared
 	return c, e.collectTail(c, anchor, shared, counts)
 }
 
-// anchor gives the position of the newest mark found here, if the primary
+// anchor returns the position of the newest mark found here, if the primary
 // holds that mark too.
 func (e *Engine) anchor(primary sharedState) (position.GTIDPosition, bool) {
 	m := e.found()

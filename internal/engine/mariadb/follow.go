@@ -19,7 +19,7 @@ import (
 // link is what the server says of the one connection through which it follows.
 type link map[string]string
 
-// link gives the state of replication; nil when it follows nobody.
+// link returns the state of replication; nil when it follows nobody.
 func (e *Engine) link(ctx context.Context) (link, error) {
 	rows, err := e.query(ctx, "show all slaves status")
 	if err != nil || len(rows) == 0 {
@@ -77,7 +77,7 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 	return e.attach(ctx, a.Upstream)
 }
 
-// delayed tells whether the applier is held back on purpose. Such a replica is
+// delayed reports whether the applier is held back on purpose. Such a replica is
 // not made to apply before its time: what its relay log holds is fetched again
 // from the new upstream, which has it.
 func delayed(l link) bool { return l["SQL_Delay"] != "" && l["SQL_Delay"] != "0" }
@@ -255,7 +255,7 @@ func (e *Engine) unapplied(ctx context.Context, held string) (files []string, la
 	return files, last, more, nil
 }
 
-// relayBase gives the path of the relay log without its number, "" when there is
+// relayBase returns the path of the relay log without its number, "" when there is
 // none. The server names it only where relay_log is set, which the packages'
 // configuration does not; else its index lies in the data directory.
 func (e *Engine) relayBase(ctx context.Context) (string, error) {
@@ -294,7 +294,7 @@ func (e *Engine) applyFiles(ctx context.Context, files []string, after string) e
 	return nil
 }
 
-// base gives the path of the log without its number: as the server says, or as
+// base returns the path of the log without its number: as the server says, or as
 // it said when it last ran.
 func (e *Engine) logBase() string {
 	if b := e.memory.Fingerprint(rememberLogs); b != "" {

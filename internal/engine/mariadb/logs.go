@@ -34,7 +34,7 @@ func indexed(index, dataDir string) ([]string, error) {
 	return out, nil
 }
 
-// logFiles gives the files of the server's own log.
+// logFiles returns the files of the server's own log.
 func (e *Engine) logFiles() ([]string, error) {
 	base := e.logBase()
 	if base == "" {
@@ -43,7 +43,7 @@ func (e *Engine) logFiles() ([]string, error) {
 	return indexed(base+".index", e.cfg.DataDir)
 }
 
-// logSize gives the bytes of the log's files and the room beside them.
+// logSize returns the bytes of the log's files and the room beside them.
 func (e *Engine) logSize() (size, free observation.Maybe[int64]) {
 	bytes := int64(0)
 	files, err := e.logFiles()
@@ -103,7 +103,7 @@ func eachGroupFrom(files []string, offset int64, each func(file string, g *binlo
 	return nil
 }
 
-// stateBefore gives what the log held before a file began, by the list at its
+// stateBefore returns what the log held before a file began, by the list at its
 // beginning.
 func stateBefore(file string) (state position.GTIDState, err error) {
 	err = mapped(file, func(b []byte) error {
@@ -127,7 +127,7 @@ func stateBefore(file string) (state position.GTIDState, err error) {
 	return state, err
 }
 
-// startFile gives the index of the newest file that begins at or before a
+// startFile returns the index of the newest file that begins at or before a
 // position: everything after the position stands in it and in those after it.
 func startFile(files []string, from position.GTIDPosition) (int, error) {
 	for i := len(files) - 1; i > 0; i-- {
@@ -160,7 +160,7 @@ const traceBytes = 256
 
 func traceAt(b []byte, at int) string { return string(b[max(0, at-traceBytes):at]) }
 
-// goesOn tells whether b is the content of the same file, read before and grown.
+// goesOn reports whether b is the content of the same file, read before and grown.
 func (st *stoppedState) goesOn(file string, b []byte) bool {
 	return st.file == file && st.read > 0 && st.read <= len(b) && st.trace == traceAt(b, st.read)
 }
@@ -207,7 +207,7 @@ func (e *Engine) stoppedLog() (stoppedState, error) {
 	return st, nil
 }
 
-// cleanFile tells whether the server closed its log in an orderly way: the
+// cleanFile reports whether the server closed its log cleanly: the
 // flag "in use" of the first event is cleared then.
 func cleanFile(path string) bool {
 	f, err := os.Open(path)

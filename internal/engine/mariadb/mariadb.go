@@ -181,7 +181,7 @@ func (e *Engine) explain(err error) error {
 	return fmt.Errorf("%s: %w", e.cfg.Name, err)
 }
 
-// text gives one value.
+// text returns one value.
 func (e *Engine) text(ctx context.Context, query string, args ...any) (string, error) {
 	var s sql.NullString
 	err := e.db.QueryRowContext(ctx, query, args...).Scan(&s)

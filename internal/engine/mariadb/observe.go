@@ -85,7 +85,7 @@ func (e *Engine) wasOpen(pid int) bool {
 	return e.memory.Fingerprint(rememberOpen) == strconv.Itoa(pid)
 }
 
-// major gives 1011 for version 10.11.19.
+// major returns 1011 for version 10.11.19.
 func major(version string) int {
 	f := strings.Split(version, ".")
 	if len(f) < 2 {

@@ -16,7 +16,7 @@ import (
 // telling are the words that make a line of the log worth repeating.
 var telling = []string{"[ERROR]", "unknown variable", "unknown option", "Permission denied", "No space"}
 
-// running gives the server's process, if there is one.
+// running returns the server's process, if there is one.
 func (e *Engine) running() (int, bool) {
 	e.seen.Lock()
 	pid := e.seen.pid
@@ -142,7 +142,7 @@ const (
 )
 
 // Fence implements engine.Engine. Gently: writes end, the replicas get what
-// is there, the server leaves in an orderly way. Then whatever is left is
+// is there, the server leaves cleanly. Then whatever is left is
 // killed: a frozen process too takes no write after that (measured).
 func (e *Engine) Fence(ctx context.Context, gently bool) error {
 	e.mu.Lock()

@@ -193,19 +193,19 @@ func (s *span) fromEnd(back int64) {
 	}
 }
 
-// passed tells whether a transaction is at or before a position.
+// passed reports whether a transaction is at or before a position.
 func passed(p position.GTIDPosition, g position.GTID) bool {
 	x, found := p.In(g.Domain)
 	return found && g.Seq <= x.Seq
 }
 
-// past tells whether a transaction is after a position that bounds the reading.
+// past reports whether a transaction is after a position that bounds the reading.
 func past(p position.GTIDPosition, g position.GTID) bool {
 	x, found := p.In(g.Domain)
 	return found && g.Seq > x.Seq
 }
 
-// readGroup gives a transaction with its statements and rows.
+// readGroup returns a transaction with its statements and rows.
 func readGroup(file string, g *binlog.Group) tail.Transaction {
 	x := transactionOf(g)
 	x.File, x.Bytes, x.Origin, x.Unsafe, x.WhyNotUndone = filepath.Base(file), int64(g.To-g.From), g.GTID.Server, g.WhyUnsafe(), ""

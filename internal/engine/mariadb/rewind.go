@@ -181,7 +181,7 @@ func (e *Engine) eachReversed(ctx context.Context, fork position.GTIDPosition, d
 	return nil
 }
 
-// tailFiles gives the files that hold the tail, and where it begins in the
+// tailFiles returns the files that hold the tail, and where it begins in the
 // first.
 func (e *Engine) tailFiles(fork position.GTIDPosition) (files []string, from uint32, err error) {
 	seen := map[string]uint32{}

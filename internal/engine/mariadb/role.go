@@ -14,7 +14,7 @@ import (
 const (
 	// patience is how long statements at work may finish by themselves.
 	patience = 300 * time.Millisecond
-	// deadline is when the attempt is given up and writes go on.
+	// deadline is when the attempt is given up and writes continue.
 	deadline = 5 * time.Second
 )
 
@@ -31,7 +31,7 @@ func (e *Engine) Stop(ctx context.Context) error {
 }
 
 // quiesce ends writes: read_only for ordinary accounts, the global read lock
-// for those that may write in spite of it, and every session's end, because a
+// for those that may write despite it, and every session's end, because a
 // commit that waits for the lock would go through once it is released
 // (measured). Statements at work are cut off after a moment: while read_only
 // waits for one, all other writers wait too.
@@ -68,7 +68,7 @@ func (e *Engine) quiesce(ctx context.Context) error {
 		if stuck := e.exec(back, "set global read_only = "+readOnly+"; set global event_scheduler = "+scheduler); stuck != nil {
 			return fmt.Errorf("could not end writes on %s: %w; and it could not be undone: %w", e.cfg.Name, err, stuck)
 		}
-		return fmt.Errorf("end writes on %s: %w; writes go on", e.cfg.Name, err)
+		return fmt.Errorf("end writes on %s: %w; writes continue", e.cfg.Name, err)
 	}
 	e.held.conn, e.held.at = c, at
 	return nil
@@ -164,7 +164,7 @@ func (e *Engine) forgetHold() {
 	}
 }
 
-// heldAt gives the last GTID of a server that its agent holds closed. A lock
+// heldAt returns the last GTID of a server that its agent holds closed. A lock
 // that was lost says nothing any more.
 func (e *Engine) heldAt(ctx context.Context) string {
 	e.held.Lock()
@@ -237,7 +237,7 @@ func (e *Engine) disableEvents(ctx context.Context) error {
 	return e.explain(err)
 }
 
-// later gives the position that has come further in each domain.
+// later returns the position that has come further in each domain.
 func later(a, b string) string {
 	x, err1 := position.ParseGTIDPosition(a)
 	y, err2 := position.ParseGTIDPosition(b)

@@ -174,7 +174,7 @@ func (e *Engine) Verify(ctx context.Context, progress engine.Progress) error {
 	return e.beginAt(ctx, source.State, at)
 }
 
-// copiedUpTo gives the GTID position that the copy stands at: the third field
+// copiedUpTo returns the GTID position that the copy stands at: the third field
 // of the file that the backup utility leaves.
 func (e *Engine) copiedUpTo() (string, error) {
 	for _, n := range []string{"xtrabackup_binlog_info", "mariadb_backup_binlog_info"} {

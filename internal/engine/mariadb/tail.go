@@ -18,7 +18,7 @@ import (
 // shownRows bounds the rows with values in a listing; the saved file has all.
 const shownRows = 500
 
-// listing gives the tail as a person reads it.
+// listing returns the tail as a person reads it.
 func (c *comparison) listing() *tail.Tail {
 	t := &tail.Tail{From: c.fork.String(), To: c.end.String(), Bytes: c.tailSize}
 	rows := 0
@@ -70,7 +70,7 @@ func rowOf(r *binlog.Rows, ch binlog.Change) tail.RowChange {
 	return out
 }
 
-// columnNames gives names, or numbers where the log holds no names.
+// columnNames returns names, or numbers where the log holds no names.
 func columnNames(t *binlog.Table) []string {
 	var out []string
 	for i, c := range t.Columns {

@@ -194,7 +194,7 @@ func (e *Engine) endCompare(ctx context.Context) {
 	e.compare.holders, e.compare.views = nil, nil
 }
 
-// rowHash gives two independent 64-bit hashes of a row's text.
+// rowHash returns two independent 64-bit hashes of a row's text.
 const rowHash = "pg_catalog.hashtextextended(t::text, %d)"
 
 // Sums implements engine.Comparer: for every table the number of rows and the

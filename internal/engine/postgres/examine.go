@@ -202,7 +202,7 @@ func (e *Engine) linkLog(timeline uint32, from position.LSN) (string, error) {
 	return dir, err
 }
 
-// begun tells whether a log file's header has been written.
+// begun reports whether a log file's header has been written.
 func begun(file string) bool {
 	f, err := os.Open(file)
 	if err != nil {

@@ -185,7 +185,7 @@ func lastRecord(t tail.Transaction) position.LSN {
 	return at
 }
 
-// readFrom gives the position at which to begin: the one asked for, that of a
+// readFrom returns the position at which to begin: the one asked for, that of a
 // time, or far enough before the end for the newest transactions.
 func (e *Engine) readFrom(o *observation.Server, a tail.ReadLogArgs, end position.LSN) (position.LSN, error) {
 	files, err := e.logFiles(o)

@@ -22,7 +22,7 @@ import (
 	"crosstwin/internal/engine/host"
 )
 
-// observeSQL gives all facts of every second in one row of JSON. The functions
+// observeSQL returns all facts of every second in one row of JSON. The functions
 // of the one role raise an error in the other, so each stands behind a CASE.
 const observeSQL = `select json_build_object(
  'clock', extract(epoch from clock_timestamp())::text, 'replica', r, 'version', current_setting('server_version'), 'num', current_setting('server_version_num')::int,
@@ -287,7 +287,7 @@ func (e *Engine) observeReplay(o *observation.Server, r *observedRow) {
 	}
 }
 
-// logSize gives the bytes of the log's files and the room beside them. Files
+// logSize returns the bytes of the log's files and the room beside them. Files
 // are not looked into: each but the history files has the size of a segment.
 func (e *Engine) logSize() (size, free observation.Maybe[int64]) {
 	bytes := int64(0)
@@ -303,7 +303,7 @@ func (e *Engine) logSize() (size, free observation.Maybe[int64]) {
 	return observation.Known(bytes), host.FreeAt(e.Path("pg_wal"))
 }
 
-// receiverProblem gives the newest reason in the server's log why nothing is
+// receiverProblem returns the newest reason in the server's log why nothing is
 // received. The server has no view for it.
 func (e *Engine) receiverProblem() string {
 	f, err := os.Open(e.cfg.LogFile)
@@ -422,7 +422,7 @@ func (e *Engine) history(tli uint32) (position.History, error) {
 	return position.ParseHistory(tli, string(b))
 }
 
-// firstRecord gives the fingerprint of a timeline's first record, empty when
+// firstRecord returns the fingerprint of a timeline's first record, empty when
 // its log file is gone.
 func (e *Engine) firstRecord(ctx context.Context, tli uint32, began position.LSN) string {
 	if _, err := os.Stat(e.Path("pg_wal", position.SegmentName(tli, began, e.segmentBytes()))); err != nil {
@@ -443,7 +443,7 @@ type controlCache struct {
 	control pgtool.Control
 }
 
-// segmentBytes gives the size of the log's files. It is fixed when a cluster
+// segmentBytes returns the size of the log's files. It is fixed when a cluster
 // is made, so the control data is read once.
 func (e *Engine) segmentBytes() uint64 {
 	e.seen.Lock()
@@ -496,7 +496,7 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 	e.stoppedLine(ctx, o, c)
 }
 
-// stoppedLine gives the history of a server that does not answer: what was last
+// stoppedLine returns the history of a server that does not answer: what was last
 // seen of it while it ran, if its data says the same.
 func (e *Engine) stoppedLine(ctx context.Context, o *observation.Server, c pgtool.Control) {
 	tli := max(c.Timeline, c.MinRecoveryTLI)

@@ -135,7 +135,7 @@ func New(cfg Config, memory engine.Memory) (*Engine, error) {
 	return e, nil
 }
 
-// findPrograms gives the directory of the server's programs: of the data's
+// findPrograms returns the directory of the server's programs: of the data's
 // major version, or the newest that is installed (Debian's layout).
 func findPrograms(dataDir string) (string, error) {
 	if b, err := os.ReadFile(filepath.Join(dataDir, "PG_VERSION")); err == nil {

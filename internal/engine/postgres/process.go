@@ -24,7 +24,7 @@ type process struct {
 	status  string // ready, standby, starting, stopping
 }
 
-// running gives the server process of this data directory, if there is one. A
+// running returns the server process of this data directory, if there is one. A
 // process that has ended and waits to be reaped does not count: init reaps
 // late on some machines.
 func (e *Engine) running() (process, bool) {

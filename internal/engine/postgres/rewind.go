@@ -106,7 +106,7 @@ func (p *private) close(ctx context.Context) error {
 }
 
 // Settle implements engine.Rewinder: a server that crashed is opened as a
-// standby, replays its own log to the end, and stops in an orderly way. It
+// standby, replays its own log to the end, and stops cleanly. It
 // writes nothing of its own: pg_rewind's recovery would write a checkpoint
 // and with it make a fork where there was none (measured).
 func (e *Engine) Settle(ctx context.Context) error {
@@ -136,7 +136,7 @@ func (e *Engine) Settle(ctx context.Context) error {
 }
 
 // Rewind implements engine.Rewinder. pg_rewind copies the source's settings
-// over the server's own and leaves no trace of being broken off half way: the
+// over the server's own and leaves no trace when it is interrupted: the
 // agent's memory holds both, the saved settings and the mark of an unfinished
 // rewind, until everything is in place again.
 func (e *Engine) Rewind(ctx context.Context, a verb.Rewind, progress engine.Progress) error {

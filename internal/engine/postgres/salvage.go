@@ -235,7 +235,7 @@ type origin struct {
 	at time.Time
 }
 
-// tailTimes gives the origin for each transaction number that stands in rows,
+// tailTimes returns the origin for each transaction number that stands in rows,
 // those of subtransactions included.
 func tailTimes(t *tail.Tail, parents map[uint32]uint32) map[uint32]origin {
 	out := map[uint32]origin{}

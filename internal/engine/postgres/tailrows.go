@@ -41,7 +41,7 @@ func (b *tailBuilder) showRows(t *tail.Tail) {
 	}
 }
 
-// top gives the transaction under which a subtransaction ended.
+// top returns the transaction under which a subtransaction ended.
 func (b *tailBuilder) top(tx uint32) uint32 {
 	if p, ok := b.parent[tx]; ok {
 		return p

@@ -20,7 +20,7 @@ function Acknowledge({ alert }: { alert: Alert }) {
   if (!open)
     return (
       <button className="btn sm" onClick={() => setOpen(true)}>
-        Take it on…
+        Acknowledge…
       </button>
     );
   return (
@@ -33,7 +33,7 @@ function Acknowledge({ alert }: { alert: Alert }) {
     >
       <input className="field" autoFocus placeholder="What you are doing about it" aria-label="Note" value={note} onChange={(e) => setNote(e.target.value)} />
       <button className="btn sm go" disabled={send.isPending}>
-        Take it on
+        Acknowledge
       </button>
       <Problem error={send.error} />
     </form>
@@ -55,7 +55,7 @@ export function Alerts() {
     <>
       <section className="fl-head">
         <h1 className="say">
-          <b className={open ? "c-halt" : ""}>{open === 0 ? "No alert is open." : open === 1 ? "One alert is open." : `${open} alerts are open.`}</b>
+          <b className={open ? "c-halt" : ""}>{open === 0 ? "No alert is open." : open === 1 ? "1 alert is open." : `${open} alerts are open.`}</b>
           {cluster && ` Only ${cluster} is shown.`}
         </h1>
         {cluster && (
@@ -74,8 +74,8 @@ export function Alerts() {
               <th>rule</th>
               <th>what, and what to do</th>
               <th>raised</th>
-              <th>over</th>
-              <th>taken on by</th>
+              <th>cleared</th>
+              <th>acknowledged by</th>
             </tr>
           </thead>
           <tbody>

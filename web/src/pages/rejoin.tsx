@@ -2,7 +2,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Request } from "../api/client";
 import { useView } from "../live";
-import { Facts, Problem, Waiting } from "../parts/bits";
+import { Facts, NotBegun, Problem, Waiting } from "../parts/bits";
 import { Checks, PlanDialog } from "../parts/plan-dialog";
 import { Ribbon } from "../parts/ribbon";
 import type { Fork } from "../parts/ribbon-fork";
@@ -62,17 +62,8 @@ export function Rejoin() {
           ]}
         />
       </section>
-      <Problem error={q.error ?? (changes.length > 0 ? null : begin.error)} />
-      {changes.length > 0 && (
-        <div className="c-halt" role="alert">
-          <b>The plan has changed since it was shown: nothing was changed yet. Read it and start again.</b>
-          <ul>
-            {changes.map((c) => (
-              <li key={c}>{c}</li>
-            ))}
-          </ul>
-        </div>
-      )}
+      <Problem error={q.error} />
+      <NotBegun changes={changes} error={begin.error} />
       <section className="panel rbp" aria-label="Ribbon">
         <Ribbon view={view} forks={fork ? { [server]: fork } : {}} />
       </section>

@@ -13,6 +13,22 @@ export function Problem({ error }: { error: unknown }) {
   );
 }
 
+// NotBegun says why a plan was not begun: it has changed since it was shown, and
+// in what; or else the error.
+export function NotBegun({ changes, error }: { changes: string[]; error: unknown }) {
+  if (changes.length === 0) return <Problem error={error} />;
+  return (
+    <div className="c-halt" role="alert">
+      <b>The plan has changed since it was shown: nothing was changed yet. Read it and start again.</b>
+      <ul>
+        {changes.map((c) => (
+          <li key={c}>{c}</li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
 export function Facts({ list }: { list: [string, ReactNode][] }) {
   return (
     <dl className="facts">

@@ -18,7 +18,7 @@ export function Channels() {
   return (
     <section className="sec">
       <h2 className="h">
-        Where alerts are sent <span className="note">signed JSON, tried again until it arrives</span>
+        Where alerts are sent <span className="note">signed JSON, retried for about a day</span>
       </h2>
       <table className="tb">
         <tbody>

@@ -3,7 +3,7 @@ import { Fragment, useRef, useState } from "react";
 import type { Check, Plan, Request, View } from "../api/client";
 import { kinds } from "../names";
 import { clock, span } from "../words";
-import { Problem, Waiting } from "./bits";
+import { NotBegun, Problem, Waiting } from "./bits";
 import { Verdict } from "./glyphs";
 import { RowValues } from "./row-values";
 import { usePlan } from "./use-plan";
@@ -280,18 +280,7 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
                 <b>Writes pause about {span(p.pause_seconds)}.</b>
               </p>
             )}
-            {changes.length > 0 ? (
-              <div className="c-halt" role="alert">
-                <b>The plan has changed since it was shown: nothing was changed yet. Read it and start again.</b>
-                <ul>
-                  {changes.map((c) => (
-                    <li key={c}>{c}</li>
-                  ))}
-                </ul>
-              </div>
-            ) : (
-              <Problem error={begin.error} />
-            )}
+            <NotBegun changes={changes} error={begin.error} />
           </div>
           <button ref={cancel} className="btn" onClick={close}>
             Cancel
