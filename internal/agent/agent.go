@@ -90,10 +90,14 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 func (a *Agent) Run(ctx context.Context) error {
 	ln, err := net.Listen("tcp", a.cfg.Listen)
 	if err != nil {
-		return fmt.Errorf("the agent of %s cannot listen on %s: %w; another agent may run already, or choose another address in %s", a.cfg.Server, a.cfg.Listen, err, filepath.Join(a.dir, ConfigFile))
+		return fmt.Errorf(
+			"the agent of %s cannot listen on %s: %w; another agent may run already, or choose another address in %s",
+			a.cfg.Server, a.cfg.Listen, err, filepath.Join(a.dir, ConfigFile))
 	}
-	s := &http.Server{Handler: a.handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
-		TLSConfig: &tls.Config{Certificates: []tls.Certificate{a.cert}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: a.roots, MinVersion: tls.VersionTLS13}}
+	s := &http.Server{Handler: a.handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
+		TLSConfig: &tls.Config{Certificates: []tls.Certificate{a.cert}, ClientAuth: tls.RequireAndVerifyClientCert,
+			ClientCAs: a.roots, MinVersion: tls.VersionTLS13}}
 	a.log.Info("agent serves", "address", ln.Addr().String(), "data_dir", a.cfg.DataDir, "state", a.memory.get().Guard)
 	go a.watch(ctx)
 	done := make(chan error, 1)

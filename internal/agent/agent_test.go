@@ -43,7 +43,8 @@ func (f *fakeEngine) Observe(ctx context.Context, _ bool) *observation.Server {
 	if f.writable {
 		role = observation.Primary
 	}
-	return &observation.Server{Process: observation.Process{Running: true, Accepting: ctx.Err() == nil, Role: role, Writable: f.writable}}
+	return &observation.Server{Process: observation.Process{Running: true, Accepting: ctx.Err() == nil, Role: role,
+		Writable: f.writable}}
 }
 func (f *fakeEngine) Start(_ context.Context, as observation.Role) error {
 	f.mu.Lock()
@@ -123,13 +124,15 @@ func newRig(t *testing.T) *rig {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r.Agent = &Agent{cfg: Config{Cluster: "bookings", Server: "gull"}, dir: dir, engine: r.f, memory: m, log: slog.New(slog.DiscardHandler), roots: authority.Pool()}
+	r.Agent = &Agent{cfg: Config{Cluster: "bookings", Server: "gull"}, dir: dir, engine: r.f, memory: m,
+		log: slog.New(slog.DiscardHandler), roots: authority.Pool()}
 	if r.cert, err = authority.Pair(pki.AgentName("bookings", "gull")); err != nil {
 		t.Fatal(err)
 	}
 	r.verbs = r.table()
 	r.server = httptest.NewUnstartedServer(r.handler())
-	r.server.TLS = &tls.Config{Certificates: []tls.Certificate{r.cert}, ClientAuth: tls.RequireAndVerifyClientCert, ClientCAs: authority.Pool()}
+	r.server.TLS = &tls.Config{Certificates: []tls.Certificate{r.cert}, ClientAuth: tls.RequireAndVerifyClientCert,
+		ClientCAs: authority.Pool()}
 	r.server.Config.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)
 	r.server.StartTLS()
 	t.Cleanup(r.server.Close)
@@ -170,7 +173,8 @@ func TestWhoMayAsk(t *testing.T) {
 		if _, err := c.Observe(t.Context(), r.target, agentapi.ObserveRequest{}); code(err) != agentapi.CodeForbidden {
 			t.Errorf("%s may observe: %v", name, err)
 		}
-		if _, err := c.Do(t.Context(), r.target, agentapi.Request{Term: 9, Call: verb.Promote{}}); code(err) != agentapi.CodeForbidden {
+		if _, err := c.Do(t.Context(), r.target,
+			agentapi.Request{Term: 9, Call: verb.Promote{}}); code(err) != agentapi.CodeForbidden {
 			t.Errorf("%s may promote: %v", name, err)
 		}
 	}
@@ -200,7 +204,8 @@ func TestWhoMayAsk(t *testing.T) {
 		t.Fatal(err)
 	}
 	pair, _ := strange.Pair(pki.ServiceName)
-	if _, err := agentapi.NewCaller(pair, r.authority.Pool()).Observe(t.Context(), r.target, agentapi.ObserveRequest{}); err == nil {
+	if _, err := agentapi.NewCaller(pair, r.authority.Pool()).Observe(t.Context(), r.target,
+		agentapi.ObserveRequest{}); err == nil {
 		t.Error("another authority's service may observe")
 	}
 }
@@ -211,7 +216,8 @@ func TestOlderTermsAreRefused(t *testing.T) {
 	if _, err := r.do(t, 5, verb.Note{}); err != nil {
 		t.Fatal(err)
 	}
-	for _, v := range []verb.Call{verb.Note{}, verb.Start{}, verb.Stop{}, verb.Fence{}, verb.Promote{}, verb.Follow{}, verb.Slots{}, verb.Checkpoint{}, verb.Mark{}, verb.AwaitMark{}, verb.Seed{}, verb.Verify{}} {
+	for _, v := range []verb.Call{verb.Note{}, verb.Start{}, verb.Stop{}, verb.Fence{}, verb.Promote{}, verb.Follow{},
+		verb.Slots{}, verb.Checkpoint{}, verb.Mark{}, verb.AwaitMark{}, verb.Seed{}, verb.Verify{}} {
 		if _, err := r.do(t, 4, v); code(err) != agentapi.CodeStaleTerm {
 			t.Errorf("%s of term 4 after 5 was noted: %v", v.Verb(), err)
 		}
@@ -245,7 +251,8 @@ func TestPromote(t *testing.T) {
 		t.Errorf("%v %s", err, a.Result)
 	}
 	r.memory.SetUnfinished("rewind")
-	if _, err := r.do(t, 3, verb.Promote{Server: "gull"}); err == nil || !strings.Contains(err.Error(), "was interrupted") {
+	if _, err := r.do(t, 3, verb.Promote{Server: "gull"}); err == nil ||
+		!strings.Contains(err.Error(), "was interrupted") {
 		t.Errorf("a half rewound server was promoted: %v", err)
 	}
 	if _, err := r.do(t, 2, verb.Start{As: "primary"}); err != nil {
@@ -262,13 +269,15 @@ func TestFencesItself(t *testing.T) {
 	if err != nil || !o.Process.Writable || r.f.fenced != 0 {
 		t.Fatalf("a server that is not under our care yet: %+v %v", o, err)
 	}
-	if o, err = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); err != nil || r.f.fenced != 0 || !o.Guard.Owner {
+	if o, err = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); err != nil ||
+		r.f.fenced != 0 || !o.Guard.Owner {
 		t.Fatalf("the owner: %+v %v", o, err)
 	}
 	if _, err := r.do(t, 4, verb.Note{}); err != nil {
 		t.Fatal(err)
 	}
-	if o, _ = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); r.f.fenced != 0 || !o.Process.Writable {
+	if o, _ = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 3, Owner: true}); r.f.fenced != 0 ||
+		!o.Process.Writable {
 		t.Error("a term that was only opened fenced its owner")
 	}
 	o, err = r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Term: 4, Owner: false})
@@ -400,12 +409,14 @@ func TestVoid(t *testing.T) {
 	if got := result("1/sums", "sums", count); got != 2 {
 		t.Errorf("after new views it gave %v", got)
 	}
-	j.start("2/sums", "sums", 1, anyTerm, func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return nil, ctx.Err() })
+	j.start("2/sums", "sums", 1, anyTerm,
+		func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return nil, ctx.Err() })
 	if err := j.void(t.Context(), "sums"); err != nil || j.current() != nil {
 		t.Errorf("%v: it was not ended: %+v", err, j.current())
 	}
 	stubborn := make(chan bool)
-	j.start("3/sums", "sums", 1, anyTerm, func(context.Context, engine.Progress) (any, error) { <-stubborn; return nil, nil })
+	j.start("3/sums", "sums", 1, anyTerm,
+		func(context.Context, engine.Progress) (any, error) { <-stubborn; return nil, nil })
 	soon, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
 	if err := j.void(soon, "sums"); err == nil {
@@ -519,7 +530,8 @@ func TestEnrolChecksTheService(t *testing.T) {
 			}(c)
 		}
 	}()
-	_, err = Enroll(t.Context(), t.TempDir(), "https://"+ln.Addr().String(), "code.00112233445566778899aabbccddeeff", Config{})
+	_, err = Enroll(t.Context(), t.TempDir(), "https://"+ln.Addr().String(), "code.00112233445566778899aabbccddeeff",
+		Config{})
 	if err == nil || !strings.Contains(err.Error(), "not of the authority that this code names") {
 		t.Errorf("%v", err)
 	}
@@ -527,7 +539,8 @@ func TestEnrolChecksTheService(t *testing.T) {
 		t.Error("the code was told to a stranger")
 	}
 	block, _ := pem.Decode(authority.PEM)
-	if _, err = Enroll(t.Context(), t.TempDir(), "https://"+ln.Addr().String(), "code."+pki.Fingerprint(block.Bytes), Config{}); err == nil || strings.Contains(err.Error(), "authority") {
+	if _, err = Enroll(t.Context(), t.TempDir(), "https://"+ln.Addr().String(), "code."+pki.Fingerprint(block.Bytes),
+		Config{}); err == nil || strings.Contains(err.Error(), "authority") {
 		t.Errorf("the right service: %v", err)
 	}
 }

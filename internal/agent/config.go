@@ -79,10 +79,12 @@ func (c Config) save(dir string) error {
 func (c Config) open(dir string, memory engine.Memory, peers engine.Peers) (engine.Engine, error) {
 	switch c.Engine {
 	case position.EnginePostgres:
-		return postgres.New(postgres.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, SocketDir: c.SocketDir, Port: c.Port, Host: c.Host,
+		return postgres.New(postgres.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, SocketDir: c.SocketDir,
+			Port: c.Port, Host: c.Host,
 			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory)
 	case position.EngineMariaDB:
-		return mariadb.New(mariadb.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, ConfigFile: c.ConfigFile, Socket: c.socket(), Port: c.Port, Host: c.Host,
+		return mariadb.New(mariadb.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, ConfigFile: c.ConfigFile,
+			Socket: c.socket(), Port: c.Port, Host: c.Host,
 			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory, peers)
 	}
 	return nil, fmt.Errorf("this agent does not know the engine %q", c.Engine)

@@ -47,7 +47,8 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	if err != nil {
 		return cfg, err
 	}
-	ans, err := askEnrolment(ctx, service, fingerprint, agentapi.EnrollRequest{Code: code, Request: string(csr), Agent: cfg.Advertise, Host: cfg.Host, Port: cfg.Port})
+	ans, err := askEnrolment(ctx, service, fingerprint,
+		agentapi.EnrollRequest{Code: code, Request: string(csr), Agent: cfg.Advertise, Host: cfg.Host, Port: cfg.Port})
 	if err != nil {
 		return cfg, err
 	}
@@ -59,12 +60,15 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 		// A new certificate for the same server; what the agent knows of it, the
 		// terms above all, stays.
 		if old.Cluster != ans.Cluster || old.Server != ans.Server {
-			return cfg, fmt.Errorf("the agent of %s of %s is enrolled in %s, and this code was for %s of %s: give another --dir, with a new code, because this one is used up: crosstwin server code %s %s", old.Server, old.Cluster, dir, ans.Server, ans.Cluster, ans.Cluster, ans.Server)
+			return cfg,
+				fmt.Errorf(
+					"the agent of %s of %s is enrolled in %s, and this code was for %s of %s: give another --dir, with a new code, because this one is used up: crosstwin server code %s %s", old.Server, old.Cluster, dir, ans.Server, ans.Cluster, ans.Cluster, ans.Server)
 		}
 		cfg = old
 	}
 	cfg.Cluster, cfg.Server, cfg.Engine = ans.Cluster, ans.Server, ans.Engine
-	for name, content := range map[string]string{"agent.key": string(keyPEM), "agent.crt": ans.Certificate, "authority.crt": ans.Authority} {
+	for name, content := range map[string]string{"agent.key": string(keyPEM), "agent.crt": ans.Certificate,
+		"authority.crt": ans.Authority} {
 		if err := writeSynced(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
 			return cfg, err
 		}
@@ -72,7 +76,8 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	return cfg, cfg.save(dir)
 }
 
-func askEnrolment(ctx context.Context, service, fingerprint string, req agentapi.EnrollRequest) (agentapi.EnrollAnswer, error) {
+func askEnrolment(ctx context.Context, service, fingerprint string, req agentapi.EnrollRequest) (agentapi.EnrollAnswer,
+	error) {
 	var ans agentapi.EnrollAnswer
 	b, err := json.Marshal(req)
 	if err != nil {
@@ -80,19 +85,21 @@ func askEnrolment(ctx context.Context, service, fingerprint string, req agentapi
 	}
 	// The authority is not trusted yet: the chain must hold the certificate
 	// whose fingerprint the code names, and the leaf must be signed by it.
-	tr := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS13, VerifyConnection: func(cs tls.ConnectionState) error {
-		for _, c := range cs.PeerCertificates {
-			if pki.Fingerprint(c.Raw) == fingerprint {
-				pool := x509.NewCertPool()
-				pool.AddCert(c)
-				_, err := cs.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool})
-				return err
+	tr := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS13,
+		VerifyConnection: func(cs tls.ConnectionState) error {
+			for _, c := range cs.PeerCertificates {
+				if pki.Fingerprint(c.Raw) == fingerprint {
+					pool := x509.NewCertPool()
+					pool.AddCert(c)
+					_, err := cs.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool})
+					return err
+				}
 			}
-		}
-		return errors.New("its certificate is not of the authority that this code names")
-	}}}
+			return errors.New("its certificate is not of the authority that this code names")
+		}}}
 	c := &http.Client{Timeout: 30 * time.Second, Transport: tr}
-	hr, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(service, "/")+"/api/v1/enroll", bytes.NewReader(b))
+	hr, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(service, "/")+"/api/v1/enroll",
+		bytes.NewReader(b))
 	if err != nil {
 		return ans, err
 	}

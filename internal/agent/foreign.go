@@ -62,7 +62,8 @@ func (a *Agent) isOurs() bool {
 // onAnyData are the verbs that a foreign server's agent carries out too. Of those
 // that change it, fence and seed are asked for by a seed that replaces the data,
 // which a person has confirmed by its name.
-var onAnyData = []verb.Name{verb.Note{}.Verb(), verb.Probe{}.Verb(), verb.Account{}.Verb(), verb.Fence{}.Verb(), verb.Seed{}.Verb(), verb.Verify{}.Verb(), verb.Forget{}.Verb(), verb.Release{}.Verb()}
+var onAnyData = []verb.Name{verb.Note{}.Verb(), verb.Probe{}.Verb(), verb.Account{}.Verb(), verb.Fence{}.Verb(),
+	verb.Seed{}.Verb(), verb.Verify{}.Verb(), verb.Forget{}.Verb(), verb.Release{}.Verb()}
 
 var errForeign = errors.New("it holds data that is not this cluster's")
 
@@ -75,5 +76,7 @@ func (a *Agent) mayTouch(r *http.Request, name verb.Name) error {
 	if a.judgeForeign(o); !o.Data.Foreign {
 		return nil
 	}
-	return agentapi.Problem{Title: "Foreign data", Detail: fmt.Sprintf("%s refuses %s: %v (system identifier %q, the cluster's is %q)", a.cfg.Server, name, errForeign, o.Data.System, a.memory.get().System), Status: http.StatusConflict, Code: agentapi.CodeBadInput}
+	return agentapi.Problem{Title: "Foreign data",
+		Detail: fmt.Sprintf("%s refuses %s: %v (system identifier %q, the cluster's is %q)", a.cfg.Server, name, errForeign,
+			o.Data.System, a.memory.get().System), Status: http.StatusConflict, Code: agentapi.CodeBadInput}
 }

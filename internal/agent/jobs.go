@@ -30,7 +30,8 @@ type jobs struct {
 // that failed is begun anew. busy is set when another job runs. mayAct is asked
 // under the lock that endOlder takes, so a term noted meanwhile either refuses
 // the job here or ends it.
-func (j *jobs) start(key string, kind verb.Name, term int64, mayAct func(int64) error, do func(context.Context, engine.Progress) (any, error)) (job observation.Job, busy bool, err error) {
+func (j *jobs) start(key string, kind verb.Name, term int64, mayAct func(int64) error,
+	do func(context.Context, engine.Progress) (any, error)) (job observation.Job, busy bool, err error) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if err := mayAct(term); err != nil {
@@ -43,7 +44,8 @@ func (j *jobs) start(key string, kind verb.Name, term int64, mayAct func(int64) 
 		return *j.job, false, nil
 	}
 	ctx, cancel := context.WithCancelCause(context.Background())
-	mine := &observation.Job{Key: key, Kind: string(kind), State: observation.JobRunning, StartedAt: time.Now().UTC(), SecondsLeft: -1}
+	mine := &observation.Job{Key: key, Kind: string(kind), State: observation.JobRunning, StartedAt: time.Now().UTC(),
+		SecondsLeft: -1}
 	j.job, j.term, j.ended, j.cancel, j.rateAt, j.rateOf = mine, term, false, cancel, time.Now(), 0
 	go func() {
 		result, err := do(ctx, func(note string, done, total int64) { j.progress(mine, note, done, total) })

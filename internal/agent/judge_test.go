@@ -12,8 +12,10 @@ import (
 )
 
 func replica(change func(o *observation.Server)) *observation.Server {
-	o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica, Identity: "7 100 boot"},
-		Log: observation.Log{ServerID: 12, GTIDState: "1-11-40,1-12-3", Line: position.Line{System: "77"}}, Data: observation.Data{System: "77"}}
+	o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica,
+		Identity: "7 100 boot"},
+		Log:  observation.Log{ServerID: 12, GTIDState: "1-11-40,1-12-3", Line: position.Line{System: "77"}},
+		Data: observation.Data{System: "77"}}
 	if change != nil {
 		change(o)
 	}
@@ -27,15 +29,19 @@ func TestForeign(t *testing.T) {
 		o    func(o *observation.Server)
 		want bool
 	}{
-		"the cluster's":                    {state{System: "77"}, nil, false},
-		"another cluster's":                {state{System: "78"}, nil, true},
-		"another cluster's, once ours":     {state{System: "78", Ours: true}, nil, true},
-		"the cluster's is not known":       {state{}, nil, false},
-		"no name, never ours":              {state{System: "77"}, func(o *observation.Server) { o.Data.System = "" }, true},
-		"no name, ours before":             {state{System: "77", Ours: true}, func(o *observation.Server) { o.Data.System = "" }, false},
-		"empty":                            {state{System: "77"}, func(o *observation.Server) { o.Data.System, o.Data.Empty = "", true }, false},
-		"our own copy, interrupted":        {state{System: "77"}, func(o *observation.Server) { o.Data.System, o.Data.Unfinished = "", observation.UnfinishedSeed }, false},
-		"another cluster's, and it stands": {state{System: "78"}, func(o *observation.Server) { o.Process = observation.Process{} }, true},
+		"the cluster's":                {state{System: "77"}, nil, false},
+		"another cluster's":            {state{System: "78"}, nil, true},
+		"another cluster's, once ours": {state{System: "78", Ours: true}, nil, true},
+		"the cluster's is not known":   {state{}, nil, false},
+		"no name, never ours":          {state{System: "77"}, func(o *observation.Server) { o.Data.System = "" }, true},
+		"no name, ours before": {state{System: "77", Ours: true},
+			func(o *observation.Server) { o.Data.System = "" }, false},
+		"empty": {state{System: "77"},
+			func(o *observation.Server) { o.Data.System, o.Data.Empty = "", true }, false},
+		"our own copy, interrupted": {state{System: "77"},
+			func(o *observation.Server) { o.Data.System, o.Data.Unfinished = "", observation.UnfinishedSeed }, false},
+		"another cluster's, and it stands": {state{System: "78"},
+			func(o *observation.Server) { o.Process = observation.Process{} }, true},
 	} {
 		if got := foreign(replica(c.o), c.s); got != c.want {
 			t.Errorf("%s: %t", name, got)
@@ -62,11 +68,16 @@ func TestMayReopen(t *testing.T) {
 		"not the owner":               {guard.State{Noted: 3, Accepted: 3}, "6 90 boot", 3, nil, false},
 		"fenced":                      {own, "6 90 boot", 3, func(o *observation.Server) { o.Process.Fenced = true }, false},
 		"foreign":                     {own, "6 90 boot", 3, func(o *observation.Server) { o.Data.Foreign = true }, false},
-		"half a rewind":               {own, "6 90 boot", 3, func(o *observation.Server) { o.Data.Unfinished = observation.UnfinishedRewind }, false},
-		"a job is at work":            {own, "6 90 boot", 3, func(o *observation.Server) { o.Job = &observation.Job{} }, false},
-		"it does not answer yet":      {own, "6 90 boot", 3, func(o *observation.Server) { o.Process.Accepting = false }, false},
-		"it is open":                  {own, "6 90 boot", 3, func(o *observation.Server) { o.Process.Role = observation.Primary }, false},
-		"it follows another server":   {own, "6 90 boot", 3, func(o *observation.Server) { o.Links.Upstream = &observation.Upstream{Connected: true} }, false},
+		"half a rewind": {own, "6 90 boot", 3,
+			func(o *observation.Server) { o.Data.Unfinished = observation.UnfinishedRewind }, false},
+		"a job is at work": {own, "6 90 boot", 3, func(o *observation.Server) { o.Job = &observation.Job{} },
+			false},
+		"it does not answer yet": {own, "6 90 boot", 3, func(o *observation.Server) { o.Process.Accepting = false },
+			false},
+		"it is open": {own, "6 90 boot", 3,
+			func(o *observation.Server) { o.Process.Role = observation.Primary }, false},
+		"it follows another server": {own, "6 90 boot", 3,
+			func(o *observation.Server) { o.Links.Upstream = &observation.Upstream{Connected: true} }, false},
 	} {
 		if got := mayReopen(c.g, c.opened, c.term, true, replica(c.o)); got != c.want {
 			t.Errorf("%s: %t", name, got)
@@ -130,7 +141,8 @@ func TestStray(t *testing.T) {
 		"an old primary that was alive all along": {state{MarkLine: 2, Opened: "7 100 boot"}, open(nil), false},
 		"an old primary, opened anew":             {state{MarkLine: 2, Opened: "6 90 boot"}, open(nil), true},
 		"an old primary that hangs":               {state{MarkLine: 2, Opened: "7 100 boot 1795.5"}, open(nil), false},
-		"children of which the server is gone":    {state{MarkLine: 2, Opened: "7 100 boot"}, open(func(o *observation.Server) { o.Process.Identity = "" }), false},
+		"children of which the server is gone": {state{MarkLine: 2, Opened: "7 100 boot"},
+			open(func(o *observation.Server) { o.Process.Identity = "" }), false},
 	} {
 		m, err := openMemory(t.TempDir())
 		if err != nil {

@@ -22,7 +22,8 @@ import (
 // instead of addresses, so the name to expect is set for the call.
 func (a *Agent) peerClient(server string) *http.Client {
 	return &http.Client{Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{
-		RootCAs: a.roots, Certificates: []tls.Certificate{a.cert}, ServerName: pki.AgentName(a.cfg.Cluster, server), MinVersion: tls.VersionTLS13}}}
+		RootCAs: a.roots, Certificates: []tls.Certificate{a.cert}, ServerName: pki.AgentName(a.cfg.Cluster, server),
+		MinVersion: tls.VersionTLS13}}}
 }
 
 // endTrailer follows a shared stream: "ok", or why the stream ended too soon.
@@ -32,7 +33,8 @@ const endTrailer = "Crosstwin-End"
 func (a *Agent) serveShare(w http.ResponseWriter, r *http.Request) error {
 	s, ok := a.engine.(engine.Sharer)
 	if !ok {
-		return agentapi.Problem{Title: "Nothing to share", Detail: a.cfg.Server + "'s engine shares nothing by its agent", Status: http.StatusNotFound, Code: agentapi.CodeNotFound}
+		return agentapi.Problem{Title: "Nothing to share", Detail: a.cfg.Server + "'s engine shares nothing by its agent",
+			Status: http.StatusNotFound, Code: agentapi.CodeNotFound}
 	}
 	a.log.Info("a peer asks", "what", r.PathValue("what"), "peer", r.TLS.PeerCertificates[0].Subject.CommonName)
 	w.Header().Set("Trailer", endTrailer)
@@ -52,7 +54,8 @@ type peers struct{ a *Agent }
 
 // Fetch implements engine.Peers.
 func (p peers) Fetch(ctx context.Context, from verb.Peer, what string, query url.Values) (io.ReadCloser, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://"+from.Agent+"/agent/v1/peer/share/"+what+"?"+query.Encode(), nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet,
+		"https://"+from.Agent+"/agent/v1/peer/share/"+what+"?"+query.Encode(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +100,8 @@ func (a *Agent) fetchAccount(ctx context.Context, from verb.Peer) (engine.Accoun
 	var acc engine.Account
 	c := a.peerClient(from.Name)
 	c.Timeout = 10 * time.Second
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+from.Agent+"/agent/v1/peer/account", bytes.NewReader([]byte("{}")))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+from.Agent+"/agent/v1/peer/account",
+		bytes.NewReader([]byte("{}")))
 	if err != nil {
 		return acc, err
 	}

@@ -41,23 +41,27 @@ func TestSharedStream(t *testing.T) {
 		return peers{&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair}}
 	}
 	tern := as(pki.AgentName("bookings", "tern"))
-	for how, want := range map[string]string{"": "", "fails": "the disk of the source is gone,\nsaid in 100 % of cases", "dies": "EOF"} {
+	for how, want := range map[string]string{"": "", "fails": "the disk of the source is gone,\nsaid in 100 % of cases",
+		"dies": "EOF"} {
 		s, err := tern.Fetch(t.Context(), gull, "copy", url.Values{"how": {how}})
 		if err != nil {
 			t.Fatal(err)
 		}
 		b, err := io.ReadAll(s)
 		s.Close()
-		if want == "" && (err != nil || len(b) != 5000*len("a part of the copy ")) || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+		if want == "" && (err != nil || len(b) != 5000*len("a part of the copy ")) || want != "" &&
+			(err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%q: %d bytes, then %v", how, len(b), err)
 		}
 	}
 	for _, name := range []string{pki.AgentName("cargo", "wren"), pki.ServiceName} {
-		if _, err := as(name).Fetch(t.Context(), gull, "copy", nil); err == nil || !strings.Contains(err.Error(), "may not ask this") {
+		if _, err := as(name).Fetch(t.Context(), gull, "copy", nil); err == nil ||
+			!strings.Contains(err.Error(), "may not ask this") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if _, err := tern.Fetch(t.Context(), verb.Peer{Name: "gull", Agent: "127.0.0.1:9"}, "copy", nil); err == nil || !strings.Contains(err.Error(), "ask gull's agent") {
+	if _, err := tern.Fetch(t.Context(), verb.Peer{Name: "gull", Agent: "127.0.0.1:9"}, "copy", nil); err == nil ||
+		!strings.Contains(err.Error(), "ask gull's agent") {
 		t.Errorf("nobody there: %v", err)
 	}
 }

@@ -22,14 +22,17 @@ const reopenLimit = time.Minute
 // and was open in: another process was open then, nobody fenced this one, and it
 // is not read-only because somebody set that.
 func mayReopen(g guard.State, opened string, term int64, owner bool, o *observation.Server) bool {
-	return g.MayReopen(term, owner) && opened != "" && o.Process.Identity != "" && opened != o.Process.Identity && o.Job == nil &&
-		o.Process.Accepting && o.Process.Role == observation.Replica && !o.Process.Fenced && !o.Data.Foreign && o.Data.Unfinished == "" &&
+	return g.MayReopen(term, owner) && opened != "" && o.Process.Identity != "" && opened != o.Process.Identity &&
+		o.Job == nil &&
+		o.Process.Accepting && o.Process.Role == observation.Replica && !o.Process.Fenced && !o.Data.Foreign &&
+		o.Data.Unfinished == "" &&
 		(o.Links.Upstream == nil || !o.Links.Upstream.Connected)
 }
 
 // noteOpen remembers the process that takes writes by right.
 func (a *Agent) noteOpen(o *observation.Server, s state) {
-	if !s.Guard.Owner || !o.Process.Accepting || o.Process.Role != observation.Primary || !o.Process.Writable || o.Process.Identity == "" || s.Opened == o.Process.Identity {
+	if !s.Guard.Owner || !o.Process.Accepting || o.Process.Role != observation.Primary || !o.Process.Writable ||
+		o.Process.Identity == "" || s.Opened == o.Process.Identity {
 		return
 	}
 	if err := a.memory.change(func(s *state) error { s.Opened = o.Process.Identity; return nil }); err != nil {

@@ -49,7 +49,8 @@ func (a *Agent) handleSalvage(m *http.ServeMux) {
 		name := filepath.Base(r.PathValue("file"))
 		f, err := os.Open(filepath.Join(a.salvageDir(), name))
 		if err != nil {
-			return agentapi.Problem{Title: "No such salvage", Detail: a.cfg.Server + " holds no salvage " + name, Status: 404, Code: agentapi.CodeNotFound}
+			return agentapi.Problem{Title: "No such salvage", Detail: a.cfg.Server + " holds no salvage " + name, Status: 404,
+				Code: agentapi.CodeNotFound}
 		}
 		defer f.Close()
 		w.Header().Set("Content-Type", "application/sql")

@@ -124,7 +124,8 @@ func (a *Agent) from(allowed func(string) bool, h func(http.ResponseWriter, *htt
 		name := r.TLS.PeerCertificates[0].Subject.CommonName
 		var err error
 		if !allowed(name) {
-			err = agentapi.Problem{Title: "Not allowed", Detail: name + " may not ask this of " + a.cfg.Server + "'s agent", Status: http.StatusForbidden, Code: agentapi.CodeForbidden}
+			err = agentapi.Problem{Title: "Not allowed", Detail: name + " may not ask this of " + a.cfg.Server + "'s agent",
+				Status: http.StatusForbidden, Code: agentapi.CodeForbidden}
 		} else {
 			err = h(w, r)
 		}
@@ -147,17 +148,21 @@ func problemOf(err error) agentapi.Problem {
 	case errors.As(err, &p):
 		return p
 	case errors.As(err, &input):
-		return agentapi.Problem{Title: "Invalid request", Detail: err.Error(), Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
+		return agentapi.Problem{Title: "Invalid request", Detail: err.Error(), Status: http.StatusBadRequest,
+			Code: agentapi.CodeBadInput}
 	case errors.As(err, &stale):
-		return agentapi.Problem{Title: "An older term", Detail: err.Error(), Status: http.StatusConflict, Code: agentapi.CodeStaleTerm}
+		return agentapi.Problem{Title: "An older term", Detail: err.Error(), Status: http.StatusConflict,
+			Code: agentapi.CodeStaleTerm}
 	}
-	return agentapi.Problem{Title: "Action failed", Detail: err.Error(), Status: http.StatusInternalServerError, Code: agentapi.CodeFailed}
+	return agentapi.Problem{Title: "Action failed", Detail: err.Error(), Status: http.StatusInternalServerError,
+		Code: agentapi.CodeFailed}
 }
 
 func decode(r io.Reader, into any) error {
 	d := json.NewDecoder(io.LimitReader(r, 8<<20))
 	if err := d.Decode(into); err != nil {
-		return agentapi.Problem{Title: "Unreadable", Detail: "the request cannot be read: " + err.Error(), Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
+		return agentapi.Problem{Title: "Unreadable", Detail: "the request cannot be read: " + err.Error(),
+			Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
 	}
 	return nil
 }

@@ -52,7 +52,10 @@ func actLong[C verb.Call](do func(context.Context, C, engine.Progress) error) (v
 // askLong makes a handler of a long call with a result.
 func askLong[C verb.Asks[R], R any](do func(context.Context, C, engine.Progress) (R, error)) (verb.Name, handler) {
 	var zero C
-	return zero.Verb(), func(ctx context.Context, r request, p engine.Progress) (any, error) { return do(ctx, r.call.(C), p) }
+	return zero.Verb(), func(ctx context.Context, r request, p engine.Progress) (any,
+		error) {
+		return do(ctx, r.call.(C), p)
+	}
 }
 
 // underTerm makes a handler of a call that changes who may write: it needs the
@@ -223,21 +226,27 @@ func (a *Agent) readRequest(r *http.Request) (req request, do handler, err error
 	name := verb.Name(r.PathValue("verb"))
 	do, ok := a.verbs[name]
 	if !ok {
-		return req, nil, agentapi.Problem{Title: "Unknown verb", Detail: fmt.Sprintf("%s's agent cannot do %q", a.cfg.Server, name), Status: http.StatusNotFound, Code: agentapi.CodeBadInput}
+		return req, nil, agentapi.Problem{Title: "Unknown verb",
+			Detail: fmt.Sprintf("%s's agent cannot do %q", a.cfg.Server, name), Status: http.StatusNotFound,
+			Code: agentapi.CodeBadInput}
 	}
 	if req.call, err = verb.Read(name, req.Args); err != nil {
-		return req, nil, agentapi.Problem{Title: "Unreadable", Detail: err.Error(), Status: http.StatusBadRequest, Code: agentapi.CodeBadInput}
+		return req, nil, agentapi.Problem{Title: "Unreadable", Detail: err.Error(), Status: http.StatusBadRequest,
+			Code: agentapi.CodeBadInput}
 	}
 	return req, do, nil
 }
 
 func (a *Agent) serveLong(w http.ResponseWriter, req request, do handler) error {
-	job, busy, err := a.jobs.start(req.key(), req.call.Verb(), req.Term, a.mayAct, func(ctx context.Context, p engine.Progress) (any, error) { return do(ctx, req, p) })
+	job, busy, err := a.jobs.start(req.key(), req.call.Verb(), req.Term, a.mayAct,
+		func(ctx context.Context, p engine.Progress) (any, error) { return do(ctx, req, p) })
 	if err != nil {
 		return err
 	}
 	if busy {
-		return agentapi.Problem{Title: "Busy agent", Detail: fmt.Sprintf("%s's agent is still at work on %s for operation step %s", a.cfg.Server, job.Kind, job.Key), Status: http.StatusConflict, Code: agentapi.CodeBusy}
+		return agentapi.Problem{Title: "Busy agent",
+			Detail: fmt.Sprintf("%s's agent is still at work on %s for operation step %s", a.cfg.Server, job.Kind, job.Key),
+			Status: http.StatusConflict, Code: agentapi.CodeBusy}
 	}
 	return answer(w, agentapi.Answer{Job: &job})
 }
@@ -266,7 +275,9 @@ func (a *Agent) promote(ctx context.Context, c verb.Promote, term int64) (any, e
 		return nil, fmt.Errorf("%s may not be promoted: a %s was interrupted on it", a.cfg.Server, u)
 	}
 	if c.Server != a.cfg.Server {
-		return nil, agentapi.Problem{Title: "Another server", Detail: fmt.Sprintf("the promotion is for %q and this is the agent of %q", c.Server, a.cfg.Server), Status: http.StatusConflict, Code: agentapi.CodeBadInput}
+		return nil, agentapi.Problem{Title: "Another server",
+			Detail: fmt.Sprintf("the promotion is for %q and this is the agent of %q", c.Server, a.cfg.Server),
+			Status: http.StatusConflict, Code: agentapi.CodeBadInput}
 	}
 	if err := a.accept(term, true); err != nil {
 		return nil, err
@@ -303,7 +314,11 @@ func (a *Agent) awaitMark(ctx context.Context, v verb.AwaitMark, term int64) (an
 	if err := a.engine.FindMark(ctx, v.Mark); err != nil {
 		return nil, err
 	}
-	return nil, a.memory.change(func(s *state) error { s.Kin, s.MarkLine, s.Proof = v.Mark.ID, v.Mark.Line.Number, before; return nil })
+	return nil, a.memory.change(func(s *state) error {
+		s.Kin, s.MarkLine, s.Proof = v.Mark.ID, v.Mark.Line.Number,
+			before
+		return nil
+	})
 }
 
 // prepare makes sure of the replication account. The primary's agent makes it

@@ -69,7 +69,8 @@ func (a *API) logged(next echo.HandlerFunc) echo.HandlerFunc {
 		if err != nil {
 			c.Error(err)
 		}
-		a.log.Debug("request", "method", c.Request().Method, "path", c.Request().URL.Path, "status", c.Response().Status, "seconds", time.Since(began).Seconds())
+		a.log.Debug("request", "method", c.Request().Method, "path", c.Request().URL.Path, "status", c.Response().Status,
+			"seconds", time.Since(began).Seconds())
 		return nil
 	}
 }
@@ -161,7 +162,8 @@ func problemOf(err error) apitype.Problem {
 		p := make(he.Code, apitype.CodeBadInput, http.StatusText(he.Code))
 		p.Detail = fmt.Sprint(he.Message)
 		if he.Code == http.StatusNotFound {
-			p.Code, p.Detail = apitype.CodeNotFound, "there is nothing at this address; the API is described at /api/v1/openapi.json"
+			p.Code, p.Detail = apitype.CodeNotFound,
+				"there is nothing at this address; the API is described at /api/v1/openapi.json"
 		}
 		return p
 	case errors.Is(err, context.Canceled):
@@ -182,7 +184,8 @@ func bodyInto(c echo.Context, v any) error {
 	d := json.NewDecoder(c.Request().Body)
 	d.DisallowUnknownFields()
 	if err := d.Decode(v); err != nil {
-		return apitype.Problem{Status: http.StatusBadRequest, Code: apitype.CodeBadInput, Title: "Unreadable", Detail: "the request's body: " + err.Error()}
+		return apitype.Problem{Status: http.StatusBadRequest, Code: apitype.CodeBadInput, Title: "Unreadable",
+			Detail: "the request's body: " + err.Error()}
 	}
 	return nil
 }

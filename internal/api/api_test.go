@@ -85,14 +85,16 @@ func TestNothingWithoutAToken(t *testing.T) {
 	f := newFace(t)
 	open := 0
 	for _, r := range (&API{}).allRoutes() {
-		path := strings.NewReplacer(":cluster", "bookings", ":server", "gull", ":id", "1", ":name", "x", ":file", "x").Replace(r.path)
+		path := strings.NewReplacer(":cluster", "bookings", ":server", "gull", ":id", "1", ":name", "x", ":file",
+			"x").Replace(r.path)
 		status, text, h := f.ask(r.method, path, "{}")
 		if r.open {
 			open++
 			continue
 		}
 		var p apitype.Problem
-		if status != 401 || h.Get("Content-Type") != "application/problem+json" || json.Unmarshal([]byte(text), &p) != nil || p.Code != apitype.CodeUnauthorized || p.Detail == "" {
+		if status != 401 || h.Get("Content-Type") != "application/problem+json" || json.Unmarshal([]byte(text), &p) != nil ||
+			p.Code != apitype.CodeUnauthorized || p.Detail == "" {
 			t.Errorf("%s %s without a token: %d %s", r.method, path, status, text)
 		}
 	}
@@ -113,7 +115,8 @@ func TestProblems(t *testing.T) {
 		code, says         string
 	}{
 		{"POST", "/api/v1/clusters", `{"name":"bookings"}`, 409, apitype.CodeTaken, "bookings"},
-		{"POST", "/api/v1/clusters", `{"name":"cargo","engine":"other"}`, 400, apitype.CodeBadInput, "mariadb and postgresql"},
+		{"POST", "/api/v1/clusters", `{"name":"cargo","engine":"other"}`, 400, apitype.CodeBadInput,
+			"mariadb and postgresql"},
 		{"POST", "/api/v1/clusters", `{"nmae":"cargo"}`, 400, apitype.CodeBadInput, "nmae"},
 		{"POST", "/api/v1/clusters", `not json`, 400, apitype.CodeBadInput, "body"},
 		{"GET", "/api/v1/clusters/none", "", 404, apitype.CodeNotFound, "none"},
@@ -122,12 +125,14 @@ func TestProblems(t *testing.T) {
 		{"GET", "/api/v1/operations/7", "", 404, apitype.CodeNotFound, "7"},
 		{"POST", "/api/v1/clusters/bookings/plan", `{"kind":"force"}`, 400, apitype.CodeBadInput, `no operation "force"`},
 		{"POST", "/api/v1/clusters/bookings/operations", `{"kind":"compare"}`, 409, apitype.CodeRefused, "has no primary"},
-		{"POST", "/api/v1/clusters/bookings/operations", `{"kind":"compare","plan":"of yesterday"}`, 409, apitype.CodeRefused, "has no primary"},
+		{"POST", "/api/v1/clusters/bookings/operations", `{"kind":"compare","plan":"of yesterday"}`, 409, apitype.CodeRefused,
+			"has no primary"},
 		{"DELETE", "/api/v1/tokens/none", "", 404, apitype.CodeNotFound, "none"},
 	} {
 		status, text, _ := f.ask(c.method, c.path, c.body, with)
 		var p apitype.Problem
-		if err := json.Unmarshal([]byte(text), &p); err != nil || status != c.status || p.Status != c.status || p.Code != c.code || !strings.Contains(p.Detail, c.says) {
+		if err := json.Unmarshal([]byte(text), &p); err != nil || status != c.status || p.Status != c.status ||
+			p.Code != c.code || !strings.Contains(p.Detail, c.says) {
 			t.Errorf("%s %s %s: %d %s", c.method, c.path, c.body, status, text)
 		}
 	}
@@ -148,7 +153,8 @@ func TestSession(t *testing.T) {
 		t.Errorf("a wrong token: %d", status)
 	}
 	status, text, _ := f.ask("POST", "/api/v1/session", `{"token":"`+f.token+`"}`, page)
-	if status != 201 || !strings.Contains(text, "night-shift") || len(f.jar) != 1 || !f.jar[0].HttpOnly || f.jar[0].Secure {
+	if status != 201 || !strings.Contains(text, "night-shift") || len(f.jar) != 1 || !f.jar[0].HttpOnly ||
+		f.jar[0].Secure {
 		t.Fatalf("%d %s %+v", status, text, f.jar)
 	}
 	for _, c := range []struct {
@@ -185,11 +191,13 @@ func TestConsoleFiles(t *testing.T) {
 		status, text, h := f.ask("GET", path, "")
 		built := status == 200 && strings.Contains(text, "<title>Cross Twin</title>") && h.Get("Cache-Control") == "no-cache"
 		missing := status == 404 && strings.Contains(text, "make build")
-		if !built && !missing || !strings.Contains(h.Get("Content-Security-Policy"), "default-src 'none'") || strings.Contains(h.Get("Content-Security-Policy"), "unsafe") || h.Get("X-Content-Type-Options") != "nosniff" {
+		if !built && !missing || !strings.Contains(h.Get("Content-Security-Policy"), "default-src 'none'") ||
+			strings.Contains(h.Get("Content-Security-Policy"), "unsafe") || h.Get("X-Content-Type-Options") != "nosniff" {
 			t.Errorf("%s: %d %.80s %v", path, status, text, h)
 		}
 	}
-	for path, want := range map[string]int{"/assets/none.js": 404, "/api/none": 404, "/api/v1/clusters/": 404, "/..%2f..%2fetc/passwd": 400} {
+	for path, want := range map[string]int{"/assets/none.js": 404, "/api/none": 404, "/api/v1/clusters/": 404,
+		"/..%2f..%2fetc/passwd": 400} {
 		if status, text, _ := f.ask("GET", path, ""); status != want || strings.Contains(text, "<title>") {
 			t.Errorf("%s: %d %.80s", path, status, text)
 		}

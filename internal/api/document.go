@@ -37,7 +37,9 @@ func Document(version string) ([]byte, error) {
 	schemas := openapi3.Schemas{}
 	doc := &openapi3.T{OpenAPI: "3.0.3", Info: &openapi3.Info{Title: "Cross Twin", Version: version,
 		Description: "Keeps a primary and its replicas identical. Names are snake_case, times RFC 3339 in UTC, durations seconds, sizes bytes, positions the server's own text form."},
-		Paths: openapi3.NewPaths(), Components: &openapi3.Components{Schemas: schemas, SecuritySchemes: openapi3.SecuritySchemes{"token": {Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")}}}}
+		Paths: openapi3.NewPaths(), Components: &openapi3.Components{Schemas: schemas,
+			SecuritySchemes: openapi3.SecuritySchemes{
+				"token": {Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")}}}}
 	problem, err := schemaOf(apitype.Problem{}, schemas)
 	if err != nil {
 		return nil, err
@@ -68,7 +70,10 @@ func Document(version string) ([]byte, error) {
 			answer = answer.WithJSONSchemaRef(s)
 		}
 		op.AddResponse(r.status, answer)
-		op.Responses.Set("default", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("A problem (RFC 9457)").WithContent(openapi3.Content{"application/problem+json": {Schema: problem}})})
+		op.Responses.Set("default",
+			&openapi3.ResponseRef{
+				Value: openapi3.NewResponse().WithDescription("A problem (RFC 9457)").WithContent(
+					openapi3.Content{"application/problem+json": {Schema: problem}})})
 		if !r.open {
 			op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("token"))
 		}
@@ -91,25 +96,30 @@ func describePath(path string, op *openapi3.Operation) string {
 
 func schemaOf(v any, schemas openapi3.Schemas) (*openapi3.SchemaRef, error) {
 	return openapi3gen.NewSchemaRefForValue(v, schemas,
-		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
+		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true,
+			ExportTopLevelSchema: true}),
 		openapi3gen.CreateTypeNameGenerator(func(t reflect.Type) string {
 			if written[t] != nil {
 				return "" // described in place
 			}
 			pkg := t.PkgPath()
-			return strings.ReplaceAll(strings.ToUpper(pkg[strings.LastIndex(pkg, "/")+1:][:1])+pkg[strings.LastIndex(pkg, "/")+2:]+t.Name(), "-", "")
+			return strings.ReplaceAll(strings.ToUpper(pkg[strings.LastIndex(pkg, "/")+1:][:1])+
+				pkg[strings.LastIndex(pkg, "/")+2:]+t.Name(), "-", "")
 		}),
 		openapi3gen.SchemaCustomizer(customize))
 }
 
 // written are types that write themselves as JSON, and how.
 var written = map[reflect.Type]func(*openapi3.Schema){
-	reflect.TypeFor[verb.Fact]():                func(s *openapi3.Schema) { *s = *openapi3.NewStringSchema() },
-	reflect.TypeFor[observation.Maybe[int64]](): func(s *openapi3.Schema) { *s = *openapi3.NewInt64Schema().WithNullable() },
+	reflect.TypeFor[verb.Fact](): func(s *openapi3.Schema) { *s = *openapi3.NewStringSchema() },
+	reflect.TypeFor[observation.Maybe[int64]](): func(s *openapi3.Schema) {
+		*s = *openapi3.NewInt64Schema().WithNullable()
+	},
 	reflect.TypeFor[verb.Sealed](): func(s *openapi3.Schema) {
 		name := openapi3.NewStringSchema()
 		name.Enum = enums[reflect.TypeFor[verb.Name]()]
-		*s = *openapi3.NewObjectSchema().WithProperty("verb", name).WithProperty("args", openapi3.NewObjectSchema().WithAnyAdditionalProperties())
+		*s = *openapi3.NewObjectSchema().WithProperty("verb", name).WithProperty("args",
+			openapi3.NewObjectSchema().WithAnyAdditionalProperties())
 		s.Required = []string{"verb"}
 	},
 }

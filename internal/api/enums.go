@@ -31,8 +31,10 @@ func init() {
 	enum(cluster.Rules...)
 	enum(operation.Kinds()...)
 	enum(operation.Running, operation.Undoing, operation.Ended)
-	enum(operation.Outcome(""), operation.OutcomeFinished, operation.OutcomeRefused, operation.OutcomeUndone, operation.OutcomeNeedsYou)
-	enum(operation.StepWaiting, operation.StepRunning, operation.StepDone, operation.StepFailed, operation.StepUndone, operation.StepPassedBy)
+	enum(operation.Outcome(""), operation.OutcomeFinished, operation.OutcomeRefused, operation.OutcomeUndone,
+		operation.OutcomeNeedsYou)
+	enum(operation.StepWaiting, operation.StepRunning, operation.StepDone, operation.StepFailed, operation.StepUndone,
+		operation.StepPassedBy)
 	enum(operation.Pass, operation.Warn, operation.Fail)
 	enum(operation.Undo, operation.NeedsYou, operation.GoOn)
 	enum(observation.Role(""), observation.Primary, observation.Replica)

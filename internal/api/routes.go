@@ -27,52 +27,93 @@ func (a *API) routes() []route {
 	const v1 = "/api/v1"
 	const cluster, server = v1 + "/clusters/:cluster", v1 + "/clusters/:cluster/servers/:server"
 	return []route{
-		{method: "GET", path: "/healthz", id: "health", summary: "Whether the process runs", open: true, status: 200, content: "text/plain", handle: func(c echo.Context) error { return c.String(200, "ok\n") }},
-		{method: "GET", path: "/readyz", id: "ready", summary: "Whether it can do its work", open: true, status: 200, content: "text/plain", handle: a.ready},
-		{method: "GET", path: "/metrics", id: "metrics", summary: "What the service judges, as Prometheus metrics", status: 200, content: "text/plain", handle: echo.WrapHandler(metrics.Handler(a.service))},
-		{method: "GET", path: v1 + "/openapi.json", id: "document", summary: "This document", open: true, status: 200, out: map[string]any{}, handle: a.document},
-		{method: "GET", path: v1 + "/version", id: "version", summary: "Version and start of the service", status: 200, out: apitype.Version{}, handle: func(c echo.Context) error {
-			return c.JSON(200, apitype.Version{Version: a.version, StartedAt: a.started})
-		}},
-		{method: "POST", path: v1 + "/enroll", id: "enroll", summary: "Exchange a one-time code for an agent's certificate", open: true, status: 200, in: agentapi.EnrollRequest{}, out: agentapi.EnrollAnswer{}, handle: a.enroll},
+		{method: "GET", path: "/healthz", id: "health", summary: "Whether the process runs", open: true, status: 200,
+			content: "text/plain", handle: func(c echo.Context) error { return c.String(200, "ok\n") }},
+		{method: "GET", path: "/readyz", id: "ready", summary: "Whether it can do its work", open: true, status: 200,
+			content: "text/plain", handle: a.ready},
+		{method: "GET", path: "/metrics", id: "metrics", summary: "What the service judges, as Prometheus metrics",
+			status: 200, content: "text/plain", handle: echo.WrapHandler(metrics.Handler(a.service))},
+		{method: "GET", path: v1 + "/openapi.json", id: "document", summary: "This document", open: true, status: 200,
+			out: map[string]any{}, handle: a.document},
+		{method: "GET", path: v1 + "/version", id: "version", summary: "Version and start of the service", status: 200,
+			out: apitype.Version{}, handle: func(c echo.Context) error {
+				return c.JSON(200, apitype.Version{Version: a.version, StartedAt: a.started})
+			}},
+		{method: "POST", path: v1 + "/enroll", id: "enroll", summary: "Exchange a one-time code for an agent's certificate",
+			open: true, status: 200, in: agentapi.EnrollRequest{}, out: agentapi.EnrollAnswer{}, handle: a.enroll},
 
-		{method: "GET", path: v1 + "/clusters", id: "listClusters", summary: "All clusters as judged now", status: 200, out: apitype.Clusters{}, handle: a.listClusters},
-		{method: "POST", path: v1 + "/clusters", id: "addCluster", summary: "Add a cluster", status: 201, in: apitype.NewCluster{}, out: view.View{}, handle: a.addCluster},
-		{method: "GET", path: cluster, id: "showCluster", summary: "One cluster as judged now, with its servers' observations", status: 200, out: view.View{}, handle: a.showCluster},
-		{method: "PATCH", path: cluster, id: "setCluster", summary: "Change a cluster", status: 200, in: apitype.ClusterChange{}, out: view.View{}, handle: a.setCluster},
-		{method: "DELETE", path: cluster, id: "removeCluster", summary: "Forget a cluster; its databases go on", status: 204, handle: a.removeCluster},
-		{method: "GET", path: cluster + "/check", id: "check", summary: "The checks for a purpose", query: []string{"for", "server", "to"}, status: 200, out: apitype.Plan{}, handle: a.check},
-		{method: "POST", path: cluster + "/plan", id: "previewOperation", summary: "The plan of an operation; nothing is changed", status: 200, in: apitype.NewOperation{}, out: apitype.Plan{}, handle: a.preview},
-		{method: "POST", path: cluster + "/operations", id: "beginOperation", summary: "Begin an operation", status: 201, in: apitype.NewOperation{}, out: operation.Operation{}, handle: a.begin},
+		{method: "GET", path: v1 + "/clusters", id: "listClusters", summary: "All clusters as judged now", status: 200,
+			out: apitype.Clusters{}, handle: a.listClusters},
+		{method: "POST", path: v1 + "/clusters", id: "addCluster", summary: "Add a cluster", status: 201,
+			in: apitype.NewCluster{}, out: view.View{}, handle: a.addCluster},
+		{method: "GET", path: cluster, id: "showCluster",
+			summary: "One cluster as judged now, with its servers' observations", status: 200, out: view.View{},
+			handle: a.showCluster},
+		{method: "PATCH", path: cluster, id: "setCluster", summary: "Change a cluster", status: 200,
+			in: apitype.ClusterChange{}, out: view.View{}, handle: a.setCluster},
+		{method: "DELETE", path: cluster, id: "removeCluster", summary: "Forget a cluster; its databases go on", status: 204,
+			handle: a.removeCluster},
+		{method: "GET", path: cluster + "/check", id: "check", summary: "The checks for a purpose",
+			query: []string{"for", "server", "to"}, status: 200, out: apitype.Plan{}, handle: a.check},
+		{method: "POST", path: cluster + "/plan", id: "previewOperation",
+			summary: "The plan of an operation; nothing is changed", status: 200, in: apitype.NewOperation{},
+			out: apitype.Plan{}, handle: a.preview},
+		{method: "POST", path: cluster + "/operations", id: "beginOperation", summary: "Begin an operation", status: 201,
+			in: apitype.NewOperation{}, out: operation.Operation{}, handle: a.begin},
 
-		{method: "POST", path: cluster + "/servers", id: "addServer", summary: "Add a server; gives its agent's one-time code", status: 201, in: apitype.NewServer{}, out: apitype.EnrolmentCode{}, handle: a.addServer},
-		{method: "GET", path: server, id: "showServer", summary: "One server as judged now", status: 200, out: view.Server{}, handle: a.showServer},
-		{method: "PATCH", path: server, id: "setServer", summary: "Change rank or site, hide or show", status: 200, in: apitype.ServerChange{}, out: view.Server{}, handle: a.setServer},
-		{method: "DELETE", path: server, id: "removeServer", summary: "Forget a server; its database goes on", status: 204, handle: a.removeServer},
-		{method: "POST", path: server + "/code", id: "newCode", summary: "A new one-time code for its agent", status: 201, out: apitype.EnrolmentCode{}, handle: a.newCode},
-		{method: "GET", path: server + "/tail", id: "tail", summary: "What only this server has", status: 200, out: verb.Examination{}, handle: a.tail},
-		{method: "GET", path: server + "/salvage/:file", id: "salvage", summary: "A saved tail", status: 200, content: "application/sql", handle: a.salvage},
+		{method: "POST", path: cluster + "/servers", id: "addServer",
+			summary: "Add a server; gives its agent's one-time code", status: 201, in: apitype.NewServer{},
+			out: apitype.EnrolmentCode{}, handle: a.addServer},
+		{method: "GET", path: server, id: "showServer", summary: "One server as judged now", status: 200, out: view.Server{},
+			handle: a.showServer},
+		{method: "PATCH", path: server, id: "setServer", summary: "Change rank or site, hide or show", status: 200,
+			in: apitype.ServerChange{}, out: view.Server{}, handle: a.setServer},
+		{method: "DELETE", path: server, id: "removeServer", summary: "Forget a server; its database goes on", status: 204,
+			handle: a.removeServer},
+		{method: "POST", path: server + "/code", id: "newCode", summary: "A new one-time code for its agent", status: 201,
+			out: apitype.EnrolmentCode{}, handle: a.newCode},
+		{method: "GET", path: server + "/tail", id: "tail", summary: "What only this server has", status: 200,
+			out: verb.Examination{}, handle: a.tail},
+		{method: "GET", path: server + "/salvage/:file", id: "salvage", summary: "A saved tail", status: 200,
+			content: "application/sql", handle: a.salvage},
 
-		{method: "GET", path: v1 + "/operations", id: "listOperations", summary: "List operations, newest first, without steps", query: []string{"cluster", "state", "kind", "limit"}, status: 200, out: apitype.Operations{}, handle: a.listOperations},
-		{method: "GET", path: v1 + "/operations/:id", id: "showOperation", summary: "One operation with steps and journal", status: 200, out: operation.Operation{}, handle: a.showOperation},
-		{method: "POST", path: v1 + "/operations/:id/cancel", id: "cancelOperation", summary: "Cancel an operation before its point of no return", status: 202, handle: a.cancel},
-		{method: "GET", path: v1 + "/events", id: "events", summary: "Changes as server-sent events; resumes after Last-Event-ID", query: []string{"cluster", "operation"}, status: 200, content: "text/event-stream", handle: a.events},
-		{method: "GET", path: v1 + "/audit", id: "audit", summary: "Who asked for what, newest first", query: []string{"limit"}, status: 200, out: apitype.Events{}, handle: a.audit},
+		{method: "GET", path: v1 + "/operations", id: "listOperations",
+			summary: "List operations, newest first, without steps", query: []string{"cluster", "state", "kind", "limit"},
+			status: 200, out: apitype.Operations{}, handle: a.listOperations},
+		{method: "GET", path: v1 + "/operations/:id", id: "showOperation", summary: "One operation with steps and journal",
+			status: 200, out: operation.Operation{}, handle: a.showOperation},
+		{method: "POST", path: v1 + "/operations/:id/cancel", id: "cancelOperation",
+			summary: "Cancel an operation before its point of no return", status: 202, handle: a.cancel},
+		{method: "GET", path: v1 + "/events", id: "events",
+			summary: "Changes as server-sent events; resumes after Last-Event-ID", query: []string{"cluster", "operation"},
+			status: 200, content: "text/event-stream", handle: a.events},
+		{method: "GET", path: v1 + "/audit", id: "audit", summary: "Who asked for what, newest first",
+			query: []string{"limit"}, status: 200, out: apitype.Events{}, handle: a.audit},
 
-		{method: "POST", path: v1 + "/session", id: "openSession", summary: "Trade a token or a one-time code for a session cookie (console)", open: true, status: 201, in: apitype.NewSession{}, out: apitype.Session{}, handle: a.openSession},
-		{method: "GET", path: v1 + "/session", id: "showSession", summary: "Who is logged in; nobody: an empty name", open: true, status: 200, out: apitype.Session{}, handle: a.showSession},
-		{method: "DELETE", path: v1 + "/session", id: "closeSession", summary: "End the session", status: 204, handle: a.closeSession},
-		{method: "POST", path: v1 + "/session-links", id: "addSessionLink", summary: "Make an address that opens the console once, for ten minutes", status: 201, out: apitype.SessionLink{}, handle: a.newSessionLink},
+		{method: "POST", path: v1 + "/session", id: "openSession",
+			summary: "Trade a token or a one-time code for a session cookie (console)", open: true, status: 201,
+			in: apitype.NewSession{}, out: apitype.Session{}, handle: a.openSession},
+		{method: "GET", path: v1 + "/session", id: "showSession", summary: "Who is logged in; nobody: an empty name",
+			open: true, status: 200, out: apitype.Session{}, handle: a.showSession},
+		{method: "DELETE", path: v1 + "/session", id: "closeSession", summary: "End the session", status: 204,
+			handle: a.closeSession},
+		{method: "POST", path: v1 + "/session-links", id: "addSessionLink",
+			summary: "Make an address that opens the console once, for ten minutes", status: 201, out: apitype.SessionLink{},
+			handle: a.newSessionLink},
 
-		{method: "GET", path: v1 + "/tokens", id: "listTokens", summary: "All tokens, without their secrets", status: 200, out: apitype.Tokens{}, handle: a.listTokens},
-		{method: "POST", path: v1 + "/tokens", id: "addToken", summary: "Make a token; it is shown once", status: 201, in: apitype.NewToken{}, out: apitype.MadeToken{}, handle: a.addToken},
-		{method: "DELETE", path: v1 + "/tokens/:name", id: "removeToken", summary: "Remove a token", status: 204, handle: a.removeToken},
+		{method: "GET", path: v1 + "/tokens", id: "listTokens", summary: "All tokens, without their secrets", status: 200,
+			out: apitype.Tokens{}, handle: a.listTokens},
+		{method: "POST", path: v1 + "/tokens", id: "addToken", summary: "Make a token; it is shown once", status: 201,
+			in: apitype.NewToken{}, out: apitype.MadeToken{}, handle: a.addToken},
+		{method: "DELETE", path: v1 + "/tokens/:name", id: "removeToken", summary: "Remove a token", status: 204,
+			handle: a.removeToken},
 	}
 }
 
 func (a *API) ready(c echo.Context) error {
 	if err := a.service.Ready(c.Request().Context()); err != nil {
-		return apitype.Problem{Status: http.StatusServiceUnavailable, Code: apitype.CodeInternal, Title: "Not ready", Detail: "the records cannot be used: " + err.Error()}
+		return apitype.Problem{Status: http.StatusServiceUnavailable, Code: apitype.CodeInternal, Title: "Not ready",
+			Detail: "the records cannot be used: " + err.Error()}
 	}
 	return c.String(200, "ready\n")
 }
@@ -159,7 +200,8 @@ func (a *API) check(c echo.Context) error {
 	if purpose == "" {
 		purpose = operation.Switchover
 	}
-	p, err := a.service.Check(c.Request().Context(), c.Param("cluster"), operation.Request{Kind: purpose, Server: c.QueryParam("server"), To: c.QueryParam("to")})
+	p, err := a.service.Check(c.Request().Context(), c.Param("cluster"),
+		operation.Request{Kind: purpose, Server: c.QueryParam("server"), To: c.QueryParam("to")})
 	if err != nil {
 		return err
 	}
@@ -197,7 +239,8 @@ func (a *API) addServer(c echo.Context) error {
 		return err
 	}
 	name, from := who(c)
-	code, err := a.service.AddServer(c.Request().Context(), c.Param("cluster"), cluster.Member{Name: r.Name, Placement: r.Placement, FirstPrimary: r.Primary}, name, from)
+	code, err := a.service.AddServer(c.Request().Context(), c.Param("cluster"),
+		cluster.Member{Name: r.Name, Placement: r.Placement, FirstPrimary: r.Primary}, name, from)
 	if err != nil {
 		return err
 	}
@@ -222,7 +265,8 @@ func (a *API) setServer(c echo.Context) error {
 		return err
 	}
 	name, from := who(c)
-	if err := a.service.SetServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), r.Rank, r.Site, r.Hidden, name, from); err != nil {
+	if err := a.service.SetServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), r.Rank, r.Site, r.Hidden,
+		name, from); err != nil {
 		return err
 	}
 	return a.showServer(c)
@@ -230,7 +274,8 @@ func (a *API) setServer(c echo.Context) error {
 
 func (a *API) removeServer(c echo.Context) error {
 	name, from := who(c)
-	if err := a.service.RemoveServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), name, from); err != nil {
+	if err := a.service.RemoveServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), name,
+		from); err != nil {
 		return err
 	}
 	return c.NoContent(204)
@@ -255,7 +300,8 @@ func (a *API) tail(c echo.Context) error {
 
 func (a *API) salvage(c echo.Context) error {
 	c.Response().Header().Set(echo.HeaderContentType, "application/sql")
-	return a.service.SalvageFile(c.Request().Context(), c.Param("cluster"), c.Param("server"), c.Param("file"), c.Response())
+	return a.service.SalvageFile(c.Request().Context(), c.Param("cluster"), c.Param("server"), c.Param("file"),
+		c.Response())
 }
 
 const defaultLimit, largestLimit = 50, 1000
@@ -267,7 +313,8 @@ func limitOf(c echo.Context) (int, error) {
 	}
 	n, err := strconv.Atoi(s)
 	if err != nil || n < 1 || n > largestLimit {
-		return 0, apitype.Problem{Status: 400, Code: apitype.CodeBadInput, Title: "Bad limit", Detail: "limit is a number from 1 to 1000"}
+		return 0, apitype.Problem{Status: 400, Code: apitype.CodeBadInput, Title: "Bad limit",
+			Detail: "limit is a number from 1 to 1000"}
 	}
 	return n, nil
 }
@@ -277,7 +324,8 @@ func (a *API) listOperations(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	ops, err := a.service.Operations(c.Request().Context(), c.QueryParam("cluster"), c.QueryParam("state"), c.QueryParam("kind"), n)
+	ops, err := a.service.Operations(c.Request().Context(), c.QueryParam("cluster"), c.QueryParam("state"),
+		c.QueryParam("kind"), n)
 	if err != nil {
 		return err
 	}

@@ -18,7 +18,8 @@ const sessionCookie = "crosstwin_session"
 const pageHeader = "X-Crosstwin-Page"
 
 func (a *API) setSession(c echo.Context, secret string, age int) {
-	c.SetCookie(&http.Cookie{Name: sessionCookie, Value: secret, Path: "/", MaxAge: age, HttpOnly: true, Secure: c.IsTLS(), SameSite: http.SameSiteStrictMode})
+	c.SetCookie(&http.Cookie{Name: sessionCookie, Value: secret, Path: "/", MaxAge: age, HttpOnly: true, Secure: c.IsTLS(),
+		SameSite: http.SameSiteStrictMode})
 }
 
 // openSession trades a token or a one-time code for a session cookie.
@@ -75,7 +76,8 @@ func sameSite(c echo.Context) error {
 	origin, err := url.Parse(r.Header.Get("Origin"))
 	foreign := r.Header.Get("Origin") != "" && (err != nil || origin.Host != r.Host)
 	if foreign || r.Header.Get(pageHeader) == "" {
-		return apitype.Problem{Status: http.StatusForbidden, Code: apitype.CodeForeign, Title: "Not from this console", Detail: "this request did not come from the console's own page: reload the page and try again"}
+		return apitype.Problem{Status: http.StatusForbidden, Code: apitype.CodeForeign, Title: "Not from this console",
+			Detail: "this request did not come from the console's own page: reload the page and try again"}
 	}
 	return nil
 }
@@ -88,14 +90,16 @@ func (a *API) identify(c echo.Context, header string) (string, error) {
 	}
 	k, err := c.Cookie(sessionCookie)
 	if err != nil {
-		return "", apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "No token", Detail: "this needs a token: crosstwin login, or the header Authorization: Bearer TOKEN"}
+		return "", apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "No token",
+			Detail: "this needs a token: crosstwin login, or the header Authorization: Bearer TOKEN"}
 	}
 	name, err := a.service.SessionName(ctx, k.Value)
 	if err != nil {
 		return "", err // the records cannot be read, at the service's end perhaps: that ends no session
 	}
 	if name == "" {
-		return "", apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized, Title: "The session has ended", Detail: "log in again with a token"}
+		return "", apitype.Problem{Status: http.StatusUnauthorized, Code: apitype.CodeUnauthorized,
+			Title: "The session has ended", Detail: "log in again with a token"}
 	}
 	return name, sameSite(c)
 }

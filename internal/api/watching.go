@@ -21,31 +21,56 @@ import (
 func (a *API) watchRoutes() []route {
 	const v1 = "/api/v1"
 	return []route{
-		{method: "GET", path: v1 + "/clusters/:cluster/history", id: "history", summary: "What was measured of a cluster between two times", query: []string{"from", "to", "points"}, status: 200, out: history.Report{}, handle: a.history},
-		{method: "GET", path: v1 + "/clusters/:cluster/history.csv", id: "historyTable", summary: "The same as a table, one line a time and server", query: []string{"from", "to", "points"}, status: 200, content: "text/csv", handle: a.historyTable},
-		{method: "GET", path: v1 + "/clusters/:cluster/logs", id: "listLogs", summary: "Log files of a server (the primary's when none is named), with who needs them", query: []string{"server"}, status: 200, out: apitype.Logs{}, handle: a.listLogs},
-		{method: "GET", path: v1 + "/clusters/:cluster/log", id: "readLog", summary: "Transactions of a server's log", query: []string{"server", "from", "to", "since", "table", "shown", "limit"}, status: 200, out: apitype.LogPage{}, handle: a.readLog},
-		{method: "GET", path: v1 + "/clusters/:cluster/servers/:server/complaints", id: "complaints", summary: "Newest warnings and errors of a server's own error log", status: 200, out: apitype.Complaints{}, handle: a.complaints},
-		{method: "GET", path: v1 + "/clusters/:cluster/drift", id: "drift", summary: "Settings in which the servers differ, and why that matters", status: 200, out: view.Drift{}, handle: a.drift},
-		{method: "GET", path: v1 + "/clusters/:cluster/conflicts", id: "conflicts", summary: "Queries on replicas that replay cancelled, and the trade", status: 200, out: view.Conflicts{}, handle: a.conflicts},
-		{method: "GET", path: v1 + "/lag-lines", id: "lagLines", summary: "Time behind of the last ten minutes, by cluster and server, ten seconds apart", status: 200, out: map[string]map[string][]*float64{}, handle: func(c echo.Context) error {
-			return c.JSON(200, a.service.LagLines())
-		}},
-		{method: "GET", path: v1 + "/records", id: "records", summary: "How large the records are and how they grow", status: 200, out: history.RecordsSize{}, handle: a.records},
+		{method: "GET", path: v1 + "/clusters/:cluster/history", id: "history",
+			summary: "What was measured of a cluster between two times", query: []string{"from", "to", "points"}, status: 200,
+			out: history.Report{}, handle: a.history},
+		{method: "GET", path: v1 + "/clusters/:cluster/history.csv", id: "historyTable",
+			summary: "The same as a table, one line a time and server", query: []string{"from", "to", "points"}, status: 200,
+			content: "text/csv", handle: a.historyTable},
+		{method: "GET", path: v1 + "/clusters/:cluster/logs", id: "listLogs",
+			summary: "Log files of a server (the primary's when none is named), with who needs them", query: []string{"server"},
+			status: 200, out: apitype.Logs{}, handle: a.listLogs},
+		{method: "GET", path: v1 + "/clusters/:cluster/log", id: "readLog", summary: "Transactions of a server's log",
+			query: []string{"server", "from", "to", "since", "table", "shown", "limit"}, status: 200, out: apitype.LogPage{},
+			handle: a.readLog},
+		{method: "GET", path: v1 + "/clusters/:cluster/servers/:server/complaints", id: "complaints",
+			summary: "Newest warnings and errors of a server's own error log", status: 200, out: apitype.Complaints{},
+			handle: a.complaints},
+		{method: "GET", path: v1 + "/clusters/:cluster/drift", id: "drift",
+			summary: "Settings in which the servers differ, and why that matters", status: 200, out: view.Drift{},
+			handle: a.drift},
+		{method: "GET", path: v1 + "/clusters/:cluster/conflicts", id: "conflicts",
+			summary: "Queries on replicas that replay cancelled, and the trade", status: 200, out: view.Conflicts{},
+			handle: a.conflicts},
+		{method: "GET", path: v1 + "/lag-lines", id: "lagLines",
+			summary: "Time behind of the last ten minutes, by cluster and server, ten seconds apart", status: 200,
+			out: map[string]map[string][]*float64{}, handle: func(c echo.Context) error {
+				return c.JSON(200, a.service.LagLines())
+			}},
+		{method: "GET", path: v1 + "/records", id: "records", summary: "How large the records are and how they grow",
+			status: 200, out: history.RecordsSize{}, handle: a.records},
 
-		{method: "GET", path: v1 + "/alerts", id: "listAlerts", summary: "List alerts, open ones first, newest first", query: []string{"cluster", "open", "limit"}, status: 200, out: apitype.Alerts{}, handle: a.listAlerts},
-		{method: "POST", path: v1 + "/alerts/:id/acknowledge", id: "acknowledgeAlert", summary: "Acknowledge an alert", status: 200, in: apitype.Acknowledgement{}, out: alert.Alert{}, handle: a.acknowledge},
-		{method: "GET", path: v1 + "/channels", id: "listChannels", summary: "Where alerts are sent", status: 200, out: apitype.Channels{}, handle: a.listChannels},
-		{method: "POST", path: v1 + "/channels", id: "addChannel", summary: "Add a web address for alerts; its secret is shown once", status: 201, in: apitype.NewChannel{}, out: apitype.MadeChannel{}, handle: a.addChannel},
-		{method: "DELETE", path: v1 + "/channels/:name", id: "removeChannel", summary: "Remove a channel", status: 204, handle: a.removeChannel},
-		{method: "POST", path: v1 + "/channels/:name/test", id: "testChannel", summary: "Send a test message and say how it went", status: 200, out: alert.Delivery{}, handle: a.testChannel},
+		{method: "GET", path: v1 + "/alerts", id: "listAlerts", summary: "List alerts, open ones first, newest first",
+			query: []string{"cluster", "open", "limit"}, status: 200, out: apitype.Alerts{}, handle: a.listAlerts},
+		{method: "POST", path: v1 + "/alerts/:id/acknowledge", id: "acknowledgeAlert", summary: "Acknowledge an alert",
+			status: 200, in: apitype.Acknowledgement{}, out: alert.Alert{}, handle: a.acknowledge},
+		{method: "GET", path: v1 + "/channels", id: "listChannels", summary: "Where alerts are sent", status: 200,
+			out: apitype.Channels{}, handle: a.listChannels},
+		{method: "POST", path: v1 + "/channels", id: "addChannel",
+			summary: "Add a web address for alerts; its secret is shown once", status: 201, in: apitype.NewChannel{},
+			out: apitype.MadeChannel{}, handle: a.addChannel},
+		{method: "DELETE", path: v1 + "/channels/:name", id: "removeChannel", summary: "Remove a channel", status: 204,
+			handle: a.removeChannel},
+		{method: "POST", path: v1 + "/channels/:name/test", id: "testChannel",
+			summary: "Send a test message and say how it went", status: 200, out: alert.Delivery{}, handle: a.testChannel},
 	}
 }
 
 // spanOf reads from and to (RFC 3339; absent: the last hour) and points.
 func spanOf(c echo.Context) (from, to time.Time, points int, err error) {
 	bad := func(name, form string) error {
-		return apitype.Problem{Status: 400, Code: apitype.CodeBadInput, Title: "Bad " + name, Detail: fmt.Sprintf("%s is %q: it is %s", name, c.QueryParam(name), form)}
+		return apitype.Problem{Status: 400, Code: apitype.CodeBadInput, Title: "Bad " + name,
+			Detail: fmt.Sprintf("%s is %q: it is %s", name, c.QueryParam(name), form)}
 	}
 	to = time.Now()
 	if s := c.QueryParam("to"); s != "" {
@@ -89,7 +114,8 @@ func (a *API) historyTable(c echo.Context) error {
 		return err
 	}
 	c.Response().Header().Set(echo.HeaderContentType, "text/csv; charset=utf-8")
-	c.Response().Header().Set(echo.HeaderContentDisposition, fmt.Sprintf("attachment; filename=%q", h.Cluster+"-"+h.From.Format("20060102T150405Z")+".csv"))
+	c.Response().Header().Set(echo.HeaderContentDisposition,
+		fmt.Sprintf("attachment; filename=%q", h.Cluster+"-"+h.From.Format("20060102T150405Z")+".csv"))
 	w := csv.NewWriter(c.Response())
 	head := []string{"time", "server"}
 	for _, m := range history.Metrics {
@@ -196,14 +222,16 @@ func (a *API) listLogs(c echo.Context) error {
 }
 
 func (a *API) readLog(c echo.Context) error {
-	args := tail.ReadLogArgs{From: c.QueryParam("from"), To: c.QueryParam("to"), Table: c.QueryParam("table"), Shown: c.QueryParam("shown")}
+	args := tail.ReadLogArgs{From: c.QueryParam("from"), To: c.QueryParam("to"), Table: c.QueryParam("table"),
+		Shown: c.QueryParam("shown")}
 	var err error
 	if args.Limit, err = limitOf(c); err != nil {
 		return err
 	}
 	if s := c.QueryParam("since"); s != "" {
 		if args.Since, err = time.Parse(time.RFC3339, s); err != nil {
-			return apitype.Problem{Status: 400, Code: apitype.CodeBadInput, Title: "Bad since", Detail: fmt.Sprintf("since is %q: it is a time like 2026-11-23T03:00:00Z", s)}
+			return apitype.Problem{Status: 400, Code: apitype.CodeBadInput, Title: "Bad since",
+				Detail: fmt.Sprintf("since is %q: it is a time like 2026-11-23T03:00:00Z", s)}
 		}
 	}
 	server, page, err := a.service.ReadLog(c.Request().Context(), c.Param("cluster"), c.QueryParam("server"), args)

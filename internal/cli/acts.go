@@ -34,12 +34,17 @@ func (a *app) actCommands() []*cobra.Command {
 	seed := act(operation.Seed, "seed CLUSTER SERVER", "Make a replica: copy the primary and follow it", 2, second)
 	seed.Flags().BoolVar(&req.Replace, "replace", false, "remove the data that is on the server")
 	seed.Flags().StringVar(&req.Way, "way", "", "copy, or dump: load statements into a server of another layout (MariaDB)")
-	switchover := act(operation.Switchover, "switchover CLUSTER", "Move the primary role to a replica, without loss", 1, nil)
+	switchover := act(operation.Switchover, "switchover CLUSTER", "Move the primary role to a replica, without loss",
+		1, nil)
 	switchover.Flags().StringVar(&req.To, "to", "", "server that becomes primary (default: the best by rank)")
-	failover := act(operation.Failover, "failover CLUSTER", "Make a replica primary without the old primary's help", 1, nil)
-	failover.Flags().StringVar(&req.To, "to", "", "server that becomes primary (default: the one that holds most); the dead primary's own name starts it again")
-	failover.Flags().StringSliceVar(&req.ConfirmStopped, "confirm-stopped", nil, "servers that you have verified to be off although their agents do not answer")
-	rejoin := act(operation.Rejoin, "rejoin CLUSTER SERVER", "Bring a stopped, fenced or adrift server back as a replica", 2, second)
+	failover := act(operation.Failover, "failover CLUSTER", "Make a replica primary without the old primary's help",
+		1, nil)
+	failover.Flags().StringVar(&req.To, "to", "",
+		"server that becomes primary (default: the one that holds most); the dead primary's own name starts it again")
+	failover.Flags().StringSliceVar(&req.ConfirmStopped, "confirm-stopped", nil,
+		"servers that you have verified to be off although their agents do not answer")
+	rejoin := act(operation.Rejoin, "rejoin CLUSTER SERVER", "Bring a stopped, fenced or adrift server back as a replica",
+		2, second)
 	rejoin.Flags().StringVar(&req.Way, "way", "", "follow, rewind or rebuild (default: the first that is possible)")
 	compare := act(operation.Compare, "compare CLUSTER", "Compare all tables on all servers at one position", 1, nil)
 	for _, c := range []*cobra.Command{seed, switchover, failover, rejoin} {
@@ -49,7 +54,8 @@ func (a *app) actCommands() []*cobra.Command {
 }
 
 // actCommand makes a command whose plan is shown before it is carried out.
-func (a *app) actCommand(use, short string, nargs int, request func(args []string) (operation.Request, error)) *cobra.Command {
+func (a *app) actCommand(use, short string, nargs int,
+	request func(args []string) (operation.Request, error)) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: exactly(nargs), RunE: func(cmd *cobra.Command, args []string) error {
 		req, err := request(args)
 		if err != nil {
@@ -59,7 +65,8 @@ func (a *app) actCommand(use, short string, nargs int, request func(args []strin
 	}}
 	c.Flags().Bool("preview", false, "show the plan and change nothing")
 	c.Flags().BoolP("yes", "y", false, "do not ask; what discards data still needs --accept-loss")
-	c.Flags().String("accept-loss", "", "name of the cluster or server that the plan asks for: accept the loss or removal of data that the plan names")
+	c.Flags().String("accept-loss", "",
+		"name of the cluster or server that the plan asks for: accept the loss or removal of data that the plan names")
 	c.Flags().Bool("detach", false, "return at once with the operation's number")
 	return c
 }
@@ -127,7 +134,10 @@ func (a *app) act(cmd *cobra.Command, cluster string, req operation.Request) err
 		var problem apitype.Problem
 		switch {
 		case err == nil && f.detach:
-			return a.show(op, func(w io.Writer) { fmt.Fprintf(w, "operation %d began: crosstwin operation follow %d\n", op.ID, op.ID) })
+			return a.show(op, func(w io.Writer) {
+				fmt.Fprintf(w, "operation %d began: crosstwin operation follow %d\n", op.ID,
+					op.ID)
+			})
 		case err == nil:
 			return a.follow(cmd, op.ID)
 		case errors.As(err, &problem) && problem.Code == apitype.CodeChanged && problem.Plan != nil:
@@ -137,7 +147,8 @@ func (a *app) act(cmd *cobra.Command, cluster string, req operation.Request) err
 			return err
 		}
 	}
-	return exitWith(exitRefused, "the plan keeps changing: nothing was changed; look at the cluster: crosstwin status %s", cluster)
+	return exitWith(exitRefused, "the plan keeps changing: nothing was changed; look at the cluster: crosstwin status %s",
+		cluster)
 }
 
 func (a *app) preview(p *apitype.Plan) error {
@@ -152,19 +163,22 @@ func (a *app) preview(p *apitype.Plan) error {
 
 // refusedAct sends a request whose plan is refused all the same: the refusal
 // belongs into the records.
-func (a *app) refusedAct(cmd *cobra.Command, c *client.Client, cluster string, req operation.Request, p *apitype.Plan) error {
+func (a *app) refusedAct(cmd *cobra.Command, c *client.Client, cluster string, req operation.Request,
+	p *apitype.Plan) error {
 	_, err := c.Begin(cmd.Context(), cluster, req, p.Digest)
 	var problem apitype.Problem
 	switch {
 	case errors.As(err, &problem) && problem.Code == apitype.CodeRefused:
 		if problem.Plan != nil && a.v.GetString("output") == "table" {
-			a.printPlan(a.err, &operation.Plan{Summary: problem.Plan.Summary, Checks: problem.Plan.Checks, Choices: problem.Plan.Choices, Ways: problem.Plan.Ways}, false)
+			a.printPlan(a.err, &operation.Plan{Summary: problem.Plan.Summary, Checks: problem.Plan.Checks,
+				Choices: problem.Plan.Choices, Ways: problem.Plan.Ways}, false)
 			fmt.Fprintln(a.err)
 		}
 		return exitWith(exitRefused, "refused, nothing was changed: %s", problem.Detail)
 	case errors.As(err, &problem) && problem.Code == apitype.CodeChanged:
 		reason, _ := p.Refused()
-		return exitWith(exitRefused, "refused, nothing was changed: %s; the cluster has changed meanwhile, so ask again", reason)
+		return exitWith(exitRefused, "refused, nothing was changed: %s; the cluster has changed meanwhile, so ask again",
+			reason)
 	case err == nil:
 		return exitWith(exitNeedsYou, "the cluster changed between the plan and its start: see crosstwin operation list")
 	}
@@ -199,9 +213,13 @@ func (a *app) confirm(p *apitype.Plan, f actFlags) error {
 	case p.ConfirmName != "" && f.acceptLoss == p.ConfirmName:
 		return nil
 	case p.ConfirmName != "" && f.acceptLoss != "":
-		return exitWith(exitRefused, "--accept-loss %s does not name what this plan discards: it takes --accept-loss %s; nothing was changed", f.acceptLoss, p.ConfirmName)
+		return exitWith(exitRefused,
+			"--accept-loss %s does not name what this plan discards: it takes --accept-loss %s; nothing was changed",
+			f.acceptLoss, p.ConfirmName)
 	case p.ConfirmName != "" && (f.yes || !isTerminal(os.Stdin)):
-		return exitWith(exitRefused, "this discards %s: --yes does not accept that; to accept it add --accept-loss %s; nothing was changed", p.Destroys, p.ConfirmName)
+		return exitWith(exitRefused,
+			"this discards %s: --yes does not accept that; to accept it add --accept-loss %s; nothing was changed", p.Destroys,
+			p.ConfirmName)
 	case p.ConfirmName == "" && f.yes:
 		return nil
 	}
@@ -334,7 +352,8 @@ func liveLine(op operation.Operation) string {
 		text := fmt.Sprintf("  %2d  %s", i+1, op.Plan.Steps[i].Title)
 		if p := s.Progress; p != nil {
 			if p.TotalBytes > 0 {
-				text += fmt.Sprintf(": %s of %s (%d %%), %s/s", words.Size(p.DoneBytes), words.Size(p.TotalBytes), 100*p.DoneBytes/p.TotalBytes, words.Size(int64(p.BytesPerSec)))
+				text += fmt.Sprintf(": %s of %s (%d %%), %s/s", words.Size(p.DoneBytes), words.Size(p.TotalBytes),
+					100*p.DoneBytes/p.TotalBytes, words.Size(int64(p.BytesPerSec)))
 				if p.SecondsLeft >= 0 {
 					text += ", " + words.Span(p.SecondsLeft) + " left"
 				}

@@ -114,7 +114,8 @@ func serve(ctx context.Context, v *viper.Viper) error {
 	if err != nil {
 		return err
 	}
-	o := daemon.Options{Dir: v.GetString("dir"), Listen: v.GetString("listen"), TLS: v.GetBool("tls"), TLSHosts: v.GetStringSlice("tls-host"), Cert: v.GetString("tls-cert"), Key: v.GetString("tls-key"),
+	o := daemon.Options{Dir: v.GetString("dir"), Listen: v.GetString("listen"), TLS: v.GetBool("tls"),
+		TLSHosts: v.GetStringSlice("tls-host"), Cert: v.GetString("tls-cert"), Key: v.GetString("tls-key"),
 		AlertCommand: v.GetString("alert-command"), Version: Version, Killpoint: killpoint()}
 	if o.Keep, err = keepOf(v); err != nil {
 		return err
@@ -159,52 +160,60 @@ func killpoint() func(kind operation.Kind, step, where string) {
 
 func (a *app) agentCommand() *cobra.Command {
 	var dir, level string
-	c := &cobra.Command{Use: "agent", Short: "Run the agent beside a database server", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		log, err := logger(level, false)
-		if err != nil {
-			return err
-		}
-		ag, err := agent.Open(dir, log)
-		if err != nil {
-			return err
-		}
-		return ag.Run(cmd.Context())
-	}}
+	c := &cobra.Command{Use: "agent", Short: "Run the agent beside a database server", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := logger(level, false)
+			if err != nil {
+				return err
+			}
+			ag, err := agent.Open(dir, log)
+			if err != nil {
+				return err
+			}
+			return ag.Run(cmd.Context())
+		}}
 	c.PersistentFlags().StringVar(&dir, "dir", "/var/lib/crosstwin-agent", "the agent's directory")
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	var cfg agent.Config
 	var code string
-	enroll := &cobra.Command{Use: "enroll", Short: "Exchange a one-time code for the agent's certificate", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		if code == "" || cfg.DataDir == "" || cfg.Host == "" {
-			return exitWith(exitUsage, "an enrolment needs --code, --data-dir and --host")
-		}
-		if cfg.Advertise == "" {
-			_, port, err := net.SplitHostPort(cfg.Listen)
-			if err != nil {
-				return exitWith(exitUsage, "--listen %s: %v", cfg.Listen, err)
+	enroll := &cobra.Command{Use: "enroll", Short: "Exchange a one-time code for the agent's certificate",
+		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+			if code == "" || cfg.DataDir == "" || cfg.Host == "" {
+				return exitWith(exitUsage, "an enrolment needs --code, --data-dir and --host")
 			}
-			cfg.Advertise = net.JoinHostPort(cfg.Host, port)
-		}
-		got, err := agent.Enroll(cmd.Context(), dir, a.v.GetString("service"), code, cfg)
-		if err != nil {
-			return err
-		}
-		return a.said("enrolled", got.Server, "enrolled as %s of cluster %s. Start the agent: crosstwin agent --dir %s\n", got.Server, got.Cluster, dir)
-	}}
+			if cfg.Advertise == "" {
+				_, port, err := net.SplitHostPort(cfg.Listen)
+				if err != nil {
+					return exitWith(exitUsage, "--listen %s: %v", cfg.Listen, err)
+				}
+				cfg.Advertise = net.JoinHostPort(cfg.Host, port)
+			}
+			got, err := agent.Enroll(cmd.Context(), dir, a.v.GetString("service"), code, cfg)
+			if err != nil {
+				return err
+			}
+			return a.said("enrolled", got.Server, "enrolled as %s of cluster %s. Start the agent: crosstwin agent --dir %s\n",
+				got.Server, got.Cluster, dir)
+		}}
 	f := enroll.Flags()
 	f.StringVar(&code, "code", "", "one-time code from crosstwin server add")
 	f.StringVar(&cfg.Listen, "listen", "0.0.0.0:7720", "address the agent listens on (mutual TLS)")
-	f.StringVar(&cfg.Advertise, "advertise", "", "address at which service and peers reach the agent (default: --host with the port of --listen)")
+	f.StringVar(&cfg.Advertise, "advertise", "",
+		"address at which service and peers reach the agent (default: --host with the port of --listen)")
 	f.StringVar(&cfg.DataDir, "data-dir", "", "data directory of the database")
 	f.StringVar(&cfg.BinDir, "bin-dir", "", "directory of the server's programs (default: found)")
-	f.StringVar(&cfg.ConfigFile, "config-file", "", "configuration file of the server (MariaDB; PostgreSQL's is in its data directory)")
+	f.StringVar(&cfg.ConfigFile, "config-file", "",
+		"configuration file of the server (MariaDB; PostgreSQL's is in its data directory)")
 	f.StringVar(&cfg.SocketDir, "socket-dir", "", "directory of the server's socket (default: the engine's own)")
 	f.StringVar(&cfg.Host, "host", "", "host name or address at which peers reach the database")
 	f.IntVar(&cfg.Port, "port", 0, "port of the database (default: the engine's own)")
 	f.StringVar(&cfg.ListenAddresses, "listen-addresses", "", "addresses the database listens on (default: --host)")
-	f.StringVar(&cfg.LogFile, "log-file", "", "log file of the server when the agent starts it (default: beside the data directory)")
-	f.StringVar(&cfg.Owner, "owner", "", "user of the database's files, while there are none (default: postgres or mysql, or the agent's own user)")
-	f.StringVar(&cfg.Superuser, "superuser", "", "database superuser for the local socket (default: postgres; for MariaDB the agent's own user)")
+	f.StringVar(&cfg.LogFile, "log-file", "",
+		"log file of the server when the agent starts it (default: beside the data directory)")
+	f.StringVar(&cfg.Owner, "owner", "",
+		"user of the database's files, while there are none (default: postgres or mysql, or the agent's own user)")
+	f.StringVar(&cfg.Superuser, "superuser", "",
+		"database superuser for the local socket (default: postgres; for MariaDB the agent's own user)")
 	c.AddCommand(enroll)
 	return c
 }
@@ -212,13 +221,14 @@ func (a *app) agentCommand() *cobra.Command {
 // openapiCommand prints the description of the API, which the console's client
 // is generated from.
 func (a *app) openapiCommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the service's API", Hidden: true, Args: exactly(0), RunE: func(*cobra.Command, []string) error {
-		b, err := api.Document(Version)
-		if err == nil {
-			fmt.Fprintf(a.out, "%s\n", b)
-		}
-		return err
-	}}
+	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the service's API", Hidden: true,
+		Args: exactly(0), RunE: func(*cobra.Command, []string) error {
+			b, err := api.Document(Version)
+			if err == nil {
+				fmt.Fprintf(a.out, "%s\n", b)
+			}
+			return err
+		}}
 }
 
 // printLink prints an address that opens the console once.
@@ -237,70 +247,72 @@ func (a *app) printLink(ctx context.Context) error {
 func (a *app) loginCommand() *cobra.Command {
 	var file string
 	var link bool
-	c := &cobra.Command{Use: "login", Short: "Keep the service's address and an access token for later commands", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		if link {
-			return a.printLink(cmd.Context())
-		}
-		token := a.v.GetString("token")
-		switch {
-		case file != "":
-			b, err := os.ReadFile(file)
+	c := &cobra.Command{Use: "login", Short: "Keep the service's address and an access token for later commands",
+		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+			if link {
+				return a.printLink(cmd.Context())
+			}
+			token := a.v.GetString("token")
+			switch {
+			case file != "":
+				b, err := os.ReadFile(file)
+				if err != nil {
+					return err
+				}
+				token = strings.TrimSpace(string(b))
+			case !cmd.Flags().Changed("token") && isTerminal(os.Stdin):
+				fmt.Fprint(a.out, "Access token: ")
+				b, err := term.ReadPassword(int(os.Stdin.Fd()))
+				fmt.Fprintln(a.out)
+				if err != nil {
+					return err
+				}
+				token = strings.TrimSpace(string(b))
+			case !cmd.Flags().Changed("token"):
+				line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+				token = strings.TrimSpace(line)
+			}
+			base, ca := a.v.GetString("service"), a.v.GetString("ca")
+			cl, err := client.New(base, token, ca)
+			if err != nil {
+				return exitError{exitUsage, err}
+			}
+			v, err := cl.Version(cmd.Context())
 			if err != nil {
 				return err
 			}
-			token = strings.TrimSpace(string(b))
-		case !cmd.Flags().Changed("token") && isTerminal(os.Stdin):
-			fmt.Fprint(a.out, "Access token: ")
-			b, err := term.ReadPassword(int(os.Stdin.Fd()))
-			fmt.Fprintln(a.out)
+			b, err := yaml.Marshal(map[string]string{"service": base, "token": token, "ca": ca})
 			if err != nil {
 				return err
 			}
-			token = strings.TrimSpace(string(b))
-		case !cmd.Flags().Changed("token"):
-			line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
-			token = strings.TrimSpace(line)
-		}
-		base, ca := a.v.GetString("service"), a.v.GetString("ca")
-		cl, err := client.New(base, token, ca)
-		if err != nil {
-			return exitError{exitUsage, err}
-		}
-		v, err := cl.Version(cmd.Context())
-		if err != nil {
-			return err
-		}
-		b, err := yaml.Marshal(map[string]string{"service": base, "token": token, "ca": ca})
-		if err != nil {
-			return err
-		}
-		if err := os.MkdirAll(filepath.Dir(loginFile()), 0o700); err != nil {
-			return err
-		}
-		if err := os.WriteFile(loginFile(), b, 0o600); err != nil {
-			return err
-		}
-		return a.said("logged_in_at", base, "logged in at %s (version %s)\n", base, v.Version)
-	}}
+			if err := os.MkdirAll(filepath.Dir(loginFile()), 0o700); err != nil {
+				return err
+			}
+			if err := os.WriteFile(loginFile(), b, 0o600); err != nil {
+				return err
+			}
+			return a.said("logged_in_at", base, "logged in at %s (version %s)\n", base, v.Version)
+		}}
 	c.Flags().StringVar(&file, "token-file", "", "file that holds the token")
 	c.Flags().BoolVar(&link, "link", false, "print an address that opens the console once, with the token kept before")
 	return c
 }
 
 func (a *app) versionCommand() *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Show the version of this program, and of the service if it answers", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		out := map[string]string{"program": Version}
-		ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)
-		defer cancel()
-		if v, err := c.Version(ctx); err == nil {
-			out["service"] = v.Version
-		}
-		return a.show(out, func(w io.Writer) {
-			fmt.Fprintf(w, "crosstwin %s", Version)
-			if s := out["service"]; s != "" {
-				fmt.Fprintf(w, ", service %s", s)
+	return &cobra.Command{Use: "version", Short: "Show the version of this program, and of the service if it answers",
+		Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			out := map[string]string{"program": Version}
+			ctx, cancel := context.WithTimeout(cmd.Context(), 2*time.Second)
+			defer cancel()
+			if v, err := c.Version(ctx); err == nil {
+				out["service"] = v.Version
 			}
-			fmt.Fprintln(w)
-		})
-	})}
+			return a.show(out, func(w io.Writer) {
+				fmt.Fprintf(w, "crosstwin %s", Version)
+				if s := out["service"]; s != "" {
+					fmt.Fprintf(w, ", service %s", s)
+				}
+				fmt.Fprintln(w)
+			})
+		})}
 }

@@ -29,17 +29,19 @@ func contextWithin(cmd *cobra.Command, d time.Duration) (context.Context, contex
 // docsCommand writes the commands' documentation from the commands themselves.
 func (a *app) docsCommand() *cobra.Command {
 	var man string
-	c := &cobra.Command{Use: "docs", Short: "Print the commands' documentation; with --man write man pages", Hidden: true, Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		root := cmd.Root()
-		root.DisableAutoGenTag = true
-		if man != "" {
-			if err := os.MkdirAll(man, 0o755); err != nil {
-				return err
+	c := &cobra.Command{Use: "docs", Short: "Print the commands' documentation; with --man write man pages", Hidden: true,
+		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+			root := cmd.Root()
+			root.DisableAutoGenTag = true
+			if man != "" {
+				if err := os.MkdirAll(man, 0o755); err != nil {
+					return err
+				}
+				return doc.GenManTree(root, &doc.GenManHeader{Title: "CROSSTWIN", Section: "1", Source: "Cross Twin",
+					Manual: "Cross Twin", Date: &time.Time{}}, filepath.Clean(man))
 			}
-			return doc.GenManTree(root, &doc.GenManHeader{Title: "CROSSTWIN", Section: "1", Source: "Cross Twin", Manual: "Cross Twin", Date: &time.Time{}}, filepath.Clean(man))
-		}
-		return writeDocs(a.out, root)
-	}}
+			return writeDocs(a.out, root)
+		}}
 	c.Flags().StringVar(&man, "man", "", "write man pages to this directory instead")
 	return c
 }

@@ -88,16 +88,18 @@ func (a *app) withHelp(root *cobra.Command) {
 			}
 		}
 		if c.Flags().Lookup("cluster") != nil {
-			c.RegisterFlagCompletionFunc("cluster", func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-				return a.names(cmd, "CLUSTER", nil), cobra.ShellCompDirectiveNoFileComp
-			})
+			c.RegisterFlagCompletionFunc("cluster",
+				func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+					return a.names(cmd, "CLUSTER", nil), cobra.ShellCompDirectiveNoFileComp
+				})
 		}
 		for _, sub := range c.Commands() {
 			visit(sub)
 		}
 	}
 	visit(root)
-	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
+	root.RegisterFlagCompletionFunc("output",
+		cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
 func list(values ...string) func(string) []string { return func(string) []string { return values } }
@@ -172,7 +174,8 @@ func (a *app) names(cmd *cobra.Command, word string, args []string) (out []strin
 	case "NUMBER":
 		ops, _ := c.Operations(ctx, "", "", "", 50)
 		for _, op := range ops {
-			out = append(out, strings.TrimSpace(strings.Join([]string{itoa(op.ID), string(op.Kind) + " of " + op.Cluster}, "\t")))
+			out = append(out, strings.TrimSpace(strings.Join([]string{itoa(op.ID), string(op.Kind) + " of " + op.Cluster},
+				"\t")))
 		}
 	case "ID":
 		alerts, _ := c.Alerts(ctx, "", true, 50)

@@ -21,7 +21,8 @@ func TestHelp(t *testing.T) {
 		for _, sub := range c.Commands() {
 			visit(sub)
 		}
-		if !c.Runnable() || c.Hidden || c == root || c.HasSubCommands() && examples[strings.TrimPrefix(c.CommandPath(), "crosstwin ")] == "" {
+		if !c.Runnable() || c.Hidden || c == root || c.HasSubCommands() &&
+			examples[strings.TrimPrefix(c.CommandPath(), "crosstwin ")] == "" {
 			return
 		}
 		path := strings.TrimPrefix(c.CommandPath(), "crosstwin ")

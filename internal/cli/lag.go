@@ -56,8 +56,10 @@ func (a *app) lagCommand() *cobra.Command {
 
 // metricTitles are the metrics that can be drawn.
 var metricTitles = map[history.Metric]string{
-	history.Lag: "time behind", history.LagBytes: "bytes behind", history.NotSent: "bytes not sent", history.NotReceived: "bytes not received", history.NotApplied: "bytes not applied",
-	history.RiskBytes: "bytes at risk", history.RiskSeconds: "seconds at risk", history.Written: "log written per second", history.LogSize: "size of the log", history.DiskFree: "free on the disk", history.Conflicts: "queries cancelled",
+	history.Lag: "time behind", history.LagBytes: "bytes behind", history.NotSent: "bytes not sent",
+	history.NotReceived: "bytes not received", history.NotApplied: "bytes not applied",
+	history.RiskBytes: "bytes at risk", history.RiskSeconds: "seconds at risk", history.Written: "log written per second",
+	history.LogSize: "size of the log", history.DiskFree: "free on the disk", history.Conflicts: "queries cancelled",
 }
 
 func knownMetrics() string {
@@ -81,7 +83,8 @@ func backTo(s string, now time.Time) (time.Time, error) {
 	}
 	d, err := time.ParseDuration(text)
 	if err != nil || d < 0 {
-		return now, exitWith(exitUsage, "%q is neither a span like 90s, 15m, 6h or 3d nor a time like 2026-11-23T03:00:00Z", s)
+		return now,
+			exitWith(exitUsage, "%q is neither a span like 90s, 15m, 6h or 3d nor a time like 2026-11-23T03:00:00Z", s)
 	}
 	return now.Add(-time.Duration(float64(d) * scale)), nil
 }
@@ -121,7 +124,9 @@ func amount(m history.Metric, v float64) string {
 }
 
 func (a *app) printHistory(w io.Writer, r *history.Report, m history.Metric) {
-	fmt.Fprintf(w, "%s: %s from %s to %s, the worst of each %s\n", a.bold(r.Cluster), metricTitles[m], r.From.Local().Format("Mon 2 Jan 15:04:05"), r.To.Local().Format("Mon 2 Jan 15:04:05"), words.Span(float64(r.StepSeconds)))
+	fmt.Fprintf(w, "%s: %s from %s to %s, the worst of each %s\n", a.bold(r.Cluster), metricTitles[m],
+		r.From.Local().Format("Mon 2 Jan 15:04:05"), r.To.Local().Format("Mon 2 Jan 15:04:05"),
+		words.Span(float64(r.StepSeconds)))
 	most, any := 0.0, false
 	for _, s := range r.Servers {
 		for _, v := range s.Values[m] {
@@ -143,14 +148,16 @@ func (a *app) printHistory(w io.Writer, r *history.Report, m history.Metric) {
 	}
 	fmt.Fprintln(w)
 	t := a.table(w, "server", "now", "median", "95 of 100 below", "worst", "when")
-	t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight}, {Number: 3, Align: text.AlignRight}, {Number: 4, Align: text.AlignRight}, {Number: 5, Align: text.AlignRight}})
+	t.SetColumnConfigs([]table.ColumnConfig{{Number: 2, Align: text.AlignRight}, {Number: 3, Align: text.AlignRight},
+		{Number: 4, Align: text.AlignRight}, {Number: 5, Align: text.AlignRight}})
 	for _, s := range r.Servers {
 		if x := summarize(s.Values[m]); x.n > 0 {
 			now := "-"
 			if s.Values[m][len(r.At)-1] != nil {
 				now = amount(m, x.last)
 			}
-			t.AppendRow(table.Row{s.Server, now, amount(m, x.median), amount(m, x.high), amount(m, x.worst), r.At[x.worstAt].Local().Format("15:04:05")})
+			t.AppendRow(table.Row{s.Server, now, amount(m, x.median), amount(m, x.high), amount(m, x.worst),
+				r.At[x.worstAt].Local().Format("15:04:05")})
 		}
 	}
 	t.Render()

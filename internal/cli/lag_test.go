@@ -13,7 +13,8 @@ import (
 
 func TestBackTo(t *testing.T) {
 	now := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	for text, want := range map[string]time.Time{"90s": now.Add(-90 * time.Second), "6h": now.Add(-6 * time.Hour), "3d": now.Add(-72 * time.Hour), "0s": now, "1.5d": now.Add(-36 * time.Hour),
+	for text, want := range map[string]time.Time{"90s": now.Add(-90 * time.Second), "6h": now.Add(-6 * time.Hour),
+		"3d": now.Add(-72 * time.Hour), "0s": now, "1.5d": now.Add(-36 * time.Hour),
 		"2026-11-22T03:00:00Z": time.Date(2026, 11, 22, 3, 0, 0, 0, time.UTC)} {
 		if got, err := backTo(text, now); err != nil || !got.Equal(want) {
 			t.Errorf("%s: %s %v", text, got, err)
@@ -43,7 +44,8 @@ func TestBytesOf(t *testing.T) {
 // of which nothing is known is not drawn as zero.
 func TestPrintHistory(t *testing.T) {
 	from := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
-	r := history.Report{Cluster: "bookings", From: from, To: from.Add(96 * 10 * time.Second), StepSeconds: 10, Marks: []history.Mark{{At: from, Kind: "operation", ID: 3, Text: "seed of tern, finished"}}}
+	r := history.Report{Cluster: "bookings", From: from, To: from.Add(96 * 10 * time.Second), StepSeconds: 10,
+		Marks: []history.Mark{{At: from, Kind: "operation", ID: 3, Text: "seed of tern, finished"}}}
 	var samples []history.Sample
 	for i := range 90 {
 		if i >= 30 && i < 50 {
@@ -53,7 +55,8 @@ func TestPrintHistory(t *testing.T) {
 		if i == 60 {
 			v = 8
 		}
-		samples = append(samples, history.Sample{At: from.Unix() + int64(10*i), Values: map[history.Metric]float64{history.Lag: v}})
+		samples = append(samples, history.Sample{At: from.Unix() + int64(10*i),
+			Values: map[history.Metric]float64{history.Lag: v}})
 	}
 	r.Fill([]string{"gull", "tern"}, map[string][]history.Sample{"tern": samples})
 	var out bytes.Buffer
@@ -80,7 +83,8 @@ func TestPrintHistory(t *testing.T) {
 	if runes[14+10] != '─' || runes[14+40] != '┄' || runes[14+60] != '─' || runes[14+95] != '┄' {
 		t.Errorf("what is known is not told from what is not:\n%s", bottom)
 	}
-	if !strings.Contains(text, "seed of tern, finished") || strings.Contains(text, "gull ") || !strings.Contains(text, "8.0 s") {
+	if !strings.Contains(text, "seed of tern, finished") || strings.Contains(text, "gull ") ||
+		!strings.Contains(text, "8.0 s") {
 		t.Error(text)
 	}
 }

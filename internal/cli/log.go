@@ -23,22 +23,24 @@ import (
 )
 
 func (a *app) logCommand() *cobra.Command {
-	return group("log", "List, read and trim the databases' own logs", a.logListCommand(), a.logReadCommand(), a.logTrimCommand())
+	return group("log", "List, read and trim the databases' own logs", a.logListCommand(), a.logReadCommand(),
+		a.logTrimCommand())
 }
 
 func (a *app) logListCommand() *cobra.Command {
 	var server string
-	c := &cobra.Command{Use: "list CLUSTER", Short: "List log files with their positions, and who still needs each", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		l, err := c.Logs(cmd.Context(), args[0], server)
-		if err != nil {
-			return err
-		}
-		v, err := c.Cluster(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.show(l, func(w io.Writer) { a.printLogs(w, l, &v) })
-	})}
+	c := &cobra.Command{Use: "list CLUSTER", Short: "List log files with their positions, and who still needs each",
+		Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			l, err := c.Logs(cmd.Context(), args[0], server)
+			if err != nil {
+				return err
+			}
+			v, err := c.Cluster(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(l, func(w io.Writer) { a.printLogs(w, l, &v) })
+		})}
 	c.Flags().StringVar(&server, "server", "", "whose log (default: the primary's)")
 	return c
 }
@@ -95,7 +97,8 @@ func (a *app) printLogs(w io.Writer, l apitype.Logs, v *view.View) {
 		if l.Server != v.Primary {
 			need = ""
 		}
-		t.AppendRow(table.Row{f.Name, words.Size(f.Bytes), f.ChangedAt.Local().Format("2 Jan 15:04:05"), dash(f.From), dash(f.To), dash(wrap(need, 48, ""))})
+		t.AppendRow(table.Row{f.Name, words.Size(f.Bytes), f.ChangedAt.Local().Format("2 Jan 15:04:05"), dash(f.From),
+			dash(f.To), dash(wrap(need, 48, ""))})
 	}
 	t.Render()
 	if ahead > 0 {
@@ -107,7 +110,8 @@ func (a *app) logReadCommand() *cobra.Command {
 	var args tail.ReadLogArgs
 	var server, since string
 	var follow bool
-	c := &cobra.Command{Use: "read CLUSTER", Short: "Show transactions of a log: when, where, what changed", Args: exactly(1),
+	c := &cobra.Command{Use: "read CLUSTER", Short: "Show transactions of a log: when, where, what changed",
+		Args: exactly(1),
 		Long: "Transactions of a log. Without --from and --since the newest ones.\n\nMariaDB: with statements or rows before and after, and a warning at statements that are unsafe to replay.\nPostgreSQL: with relations, kinds and sizes of records, commits and aborts.",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, names []string) error {
 			if since != "" {
@@ -124,7 +128,8 @@ func (a *app) logReadCommand() *cobra.Command {
 		})}
 	f := c.Flags()
 	f.StringVar(&server, "server", "", "whose log (default: the primary's)")
-	f.StringVar(&args.From, "from", "", "position after which to begin: an LSN, or a GTID or a place in a file (binlog.000003:4711)")
+	f.StringVar(&args.From, "from", "",
+		"position after which to begin: an LSN, or a GTID or a place in a file (binlog.000003:4711)")
 	f.StringVar(&args.To, "to", "", "position up to which to read")
 	f.StringVar(&since, "since", "", "begin at a time, or so long ago (10m)")
 	f.StringVar(&args.Table, "table", "", "only transactions that changed this table")
@@ -133,7 +138,8 @@ func (a *app) logReadCommand() *cobra.Command {
 	return c
 }
 
-func (a *app) readLog(ctx context.Context, c *client.Client, cluster, server string, args tail.ReadLogArgs, follow bool) error {
+func (a *app) readLog(ctx context.Context, c *client.Client, cluster, server string, args tail.ReadLogArgs,
+	follow bool) error {
 	left := args.Limit
 	shown := 0
 	for {
@@ -149,7 +155,8 @@ func (a *app) readLog(ctx context.Context, c *client.Client, cluster, server str
 		}
 		if follow {
 			// What has not ended is shown when it has.
-			p.Transactions = slices.DeleteFunc(p.Transactions, func(t tail.Transaction) bool { return t.Outcome == tail.Unfinished })
+			p.Transactions = slices.DeleteFunc(p.Transactions,
+				func(t tail.Transaction) bool { return t.Outcome == tail.Unfinished })
 		}
 		left -= len(p.Transactions)
 		shown += len(p.Transactions)
@@ -258,14 +265,15 @@ func bytesOf(s string) (int64, error) {
 func (a *app) logTrimCommand() *cobra.Command {
 	var to, keep string
 	var older time.Duration
-	c := a.actCommand("trim CLUSTER", "Remove the oldest log files of the primary that no server needs", 1, func(args []string) (operation.Request, error) {
-		r := operation.Request{Kind: operation.Trim, Trim: &operation.TrimRequest{To: to, OlderHours: older.Hours()}}
-		var err error
-		if keep != "" {
-			r.Trim.KeepBytes, err = bytesOf(keep)
-		}
-		return r, err
-	})
+	c := a.actCommand("trim CLUSTER", "Remove the oldest log files of the primary that no server needs", 1,
+		func(args []string) (operation.Request, error) {
+			r := operation.Request{Kind: operation.Trim, Trim: &operation.TrimRequest{To: to, OlderHours: older.Hours()}}
+			var err error
+			if keep != "" {
+				r.Trim.KeepBytes, err = bytesOf(keep)
+			}
+			return r, err
+		})
 	c.Flags().StringVar(&to, "to", "", "this file is the oldest that stays")
 	c.Flags().DurationVar(&older, "older", 0, "files that were last written longer ago (72h)")
 	c.Flags().StringVar(&keep, "keep", "", "the newest files of this size stay (2GB)")

@@ -26,12 +26,14 @@ import (
 )
 
 func group(use, short string, sub ...*cobra.Command) *cobra.Command {
-	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	c := &cobra.Command{Use: use, Short: short, Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
 	c.AddCommand(sub...)
 	return c
 }
 
-func (a *app) with(run func(cmd *cobra.Command, c *client.Client, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) with(run func(cmd *cobra.Command, c *client.Client, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		c, err := a.client()
 		if err != nil {
@@ -43,73 +45,79 @@ func (a *app) with(run func(cmd *cobra.Command, c *client.Client, args []string)
 
 func (a *app) clusterCommand() *cobra.Command {
 	var engine string
-	add := &cobra.Command{Use: "add NAME", Short: "Add a cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		v, err := c.AddCluster(cmd.Context(), apitype.NewCluster{Name: args[0], Engine: engine})
-		if err != nil {
-			return err
-		}
-		return a.show(v, func(w io.Writer) {
-			fmt.Fprintf(w, "cluster %s added. Next: crosstwin server add %s NAME --primary\n", args[0], args[0])
-		})
-	})}
-	add.Flags().StringVar(&engine, "engine", dialect.Default, "database engine: "+strings.Join(dialect.Engines(), " or "))
-	list := &cobra.Command{Use: "list", Short: "List clusters, worst first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		all, err := c.Clusters(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return a.show(apitype.Clusters{Clusters: all}, func(w io.Writer) {
-			t := a.table(w, "cluster", "health", "primary", "servers", "state")
-			for _, v := range all {
-				t.AppendRow(table.Row{v.Cluster, a.paint(v.Health, glyph(v.Health)+" "+string(v.Health)), dash(v.Primary), len(v.Servers), wrap(v.Sentence, 80, "")})
+	add := &cobra.Command{Use: "add NAME", Short: "Add a cluster", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			v, err := c.AddCluster(cmd.Context(), apitype.NewCluster{Name: args[0], Engine: engine})
+			if err != nil {
+				return err
 			}
-			t.Render()
-		})
-	})}
-	show := &cobra.Command{Use: "show NAME", Short: "One cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		v, err := c.Cluster(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.show(v, func(w io.Writer) {
-			a.printView(w, v)
-			fmt.Fprintf(w, "\nengine %s, term %d\n", v.Engine, v.Term)
-			printPolicy(w, v.Policy)
-		})
-	})}
-	set := &cobra.Command{Use: "set NAME", Short: "Change a cluster's policy", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		v, err := c.Cluster(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		p := v.Policy
-		if err := readPolicy(cmd.Flags(), &p); err != nil {
-			return err
-		}
-		if v, err = c.SetCluster(cmd.Context(), args[0], apitype.ClusterChange{Policy: &p}); err != nil {
-			return err
-		}
-		return a.show(v, func(w io.Writer) { fmt.Fprintf(w, "cluster %s changed\n", args[0]) })
-	})}
+			return a.show(v, func(w io.Writer) {
+				fmt.Fprintf(w, "cluster %s added. Next: crosstwin server add %s NAME --primary\n", args[0], args[0])
+			})
+		})}
+	add.Flags().StringVar(&engine, "engine", dialect.Default, "database engine: "+strings.Join(dialect.Engines(), " or "))
+	list := &cobra.Command{Use: "list", Short: "List clusters, worst first", Args: exactly(0),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := c.Clusters(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(apitype.Clusters{Clusters: all}, func(w io.Writer) {
+				t := a.table(w, "cluster", "health", "primary", "servers", "state")
+				for _, v := range all {
+					t.AppendRow(table.Row{v.Cluster, a.paint(v.Health, glyph(v.Health)+" "+string(v.Health)), dash(v.Primary),
+						len(v.Servers), wrap(v.Sentence, 80, "")})
+				}
+				t.Render()
+			})
+		})}
+	show := &cobra.Command{Use: "show NAME", Short: "One cluster", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			v, err := c.Cluster(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(v, func(w io.Writer) {
+				a.printView(w, v)
+				fmt.Fprintf(w, "\nengine %s, term %d\n", v.Engine, v.Term)
+				printPolicy(w, v.Policy)
+			})
+		})}
+	set := &cobra.Command{Use: "set NAME", Short: "Change a cluster's policy", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			v, err := c.Cluster(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			p := v.Policy
+			if err := readPolicy(cmd.Flags(), &p); err != nil {
+				return err
+			}
+			if v, err = c.SetCluster(cmd.Context(), args[0], apitype.ClusterChange{Policy: &p}); err != nil {
+				return err
+			}
+			return a.show(v, func(w io.Writer) { fmt.Fprintf(w, "cluster %s changed\n", args[0]) })
+		})}
 	policyFlags(set.Flags())
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a cluster from Cross Twin; its databases keep running", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		v, err := c.Cluster(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		var names []string
-		for _, s := range v.Servers {
-			names = append(names, s.Name)
-		}
-		stays := whatStays(&v, names...)
-		if err := a.confirmed(cmd, "remove cluster "+args[0]+" (its databases keep running). "+stays); err != nil {
-			return err
-		}
-		if err := c.RemoveCluster(cmd.Context(), args[0]); err != nil {
-			return err
-		}
-		return a.said("removed", args[0], "cluster %s removed. %s", args[0], stays)
-	})}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a cluster from Cross Twin; its databases keep running",
+		Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			v, err := c.Cluster(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			var names []string
+			for _, s := range v.Servers {
+				names = append(names, s.Name)
+			}
+			stays := whatStays(&v, names...)
+			if err := a.confirmed(cmd, "remove cluster "+args[0]+" (its databases keep running). "+stays); err != nil {
+				return err
+			}
+			if err := c.RemoveCluster(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.said("removed", args[0], "cluster %s removed. %s", args[0], stays)
+		})}
 	remove.Flags().BoolP("yes", "y", false, "do not ask")
 	return group("cluster", "Add, list, show, set and remove clusters", add, list, show, set, remove)
 }
@@ -140,92 +148,103 @@ func parseRank(s string) (int, error) {
 func (a *app) serverCommand() *cobra.Command {
 	var rankText, site string
 	var primary, hidden bool
-	add := &cobra.Command{Use: "add CLUSTER NAME", Short: "Add a server; prints the command for its host", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		n, err := parseRank(rankText)
-		if err != nil {
-			return err
-		}
-		code, err := c.AddServer(cmd.Context(), args[0], apitype.NewServer{Name: args[1], Placement: cluster.Placement{Rank: n, Site: site, Hidden: hidden}, Primary: primary})
-		if err != nil {
-			return err
-		}
-		return a.showCode(c, code)
-	})}
-	add.Flags().StringVar(&rankText, "rank", "1", "place in the choice of the next primary: 1, 2, 3 …, or never")
-	add.Flags().StringVar(&site, "site", "", "where the server stands")
-	add.Flags().BoolVar(&hidden, "hidden", false, "keep it out of what readers are sent to: for maintenance and heavy queries")
-	add.Flags().BoolVar(&primary, "primary", false, "this server runs as the primary now")
-	list := &cobra.Command{Use: "list CLUSTER", Short: "List the servers of a cluster", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		v, err := c.Cluster(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.show(v.Servers, func(w io.Writer) {
-			t := a.table(w, "server", "role", "health", "rank", "site", "database", "agent", "seen")
-			for _, s := range v.Servers {
-				t.AppendRow(table.Row{s.Name, s.Role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)), rank(s.Rank) + hiddenWords(s), dash(s.Site), dash(s.Address), dash(s.Agent), seen(s.LastContactSeconds)})
-			}
-			t.Render()
-		})
-	})}
-	show := &cobra.Command{Use: "show CLUSTER NAME", Short: "Show one server with all that its agent reports", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		s, err := c.Server(cmd.Context(), args[0], args[1])
-		if err != nil {
-			return err
-		}
-		return a.show(s, func(w io.Writer) { a.printServer(w, s) })
-	})}
-	set := &cobra.Command{Use: "set CLUSTER NAME", Short: "Change rank or site, hide or show", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		var ch apitype.ServerChange
-		if cmd.Flags().Changed("rank") {
-			s, _ := cmd.Flags().GetString("rank")
-			n, err := parseRank(s)
+	add := &cobra.Command{Use: "add CLUSTER NAME", Short: "Add a server; prints the command for its host",
+		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			n, err := parseRank(rankText)
 			if err != nil {
 				return err
 			}
-			ch.Rank = &n
-		}
-		if cmd.Flags().Changed("site") {
-			s, _ := cmd.Flags().GetString("site")
-			ch.Site = &s
-		}
-		if cmd.Flags().Changed("hidden") {
-			on, _ := cmd.Flags().GetBool("hidden")
-			ch.Hidden = &on
-		}
-		s, err := c.SetServer(cmd.Context(), args[0], args[1], ch)
-		if err != nil {
-			return err
-		}
-		return a.show(s, func(w io.Writer) {
-			fmt.Fprintf(w, "server %s: rank %s, site %s%s\n", s.Name, rank(s.Rank), dash(s.Site), hiddenWords(s))
-		})
-	})}
+			code, err := c.AddServer(cmd.Context(), args[0],
+				apitype.NewServer{Name: args[1], Placement: cluster.Placement{Rank: n, Site: site, Hidden: hidden},
+					Primary: primary})
+			if err != nil {
+				return err
+			}
+			return a.showCode(c, code)
+		})}
+	add.Flags().StringVar(&rankText, "rank", "1", "place in the choice of the next primary: 1, 2, 3 …, or never")
+	add.Flags().StringVar(&site, "site", "", "where the server stands")
+	add.Flags().BoolVar(&hidden, "hidden", false,
+		"keep it out of what readers are sent to: for maintenance and heavy queries")
+	add.Flags().BoolVar(&primary, "primary", false, "this server runs as the primary now")
+	list := &cobra.Command{Use: "list CLUSTER", Short: "List the servers of a cluster", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			v, err := c.Cluster(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(v.Servers, func(w io.Writer) {
+				t := a.table(w, "server", "role", "health", "rank", "site", "database", "agent", "seen")
+				for _, s := range v.Servers {
+					t.AppendRow(table.Row{s.Name, s.Role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)),
+						rank(s.Rank) + hiddenWords(s), dash(s.Site), dash(s.Address), dash(s.Agent), seen(s.LastContactSeconds)})
+				}
+				t.Render()
+			})
+		})}
+	show := &cobra.Command{Use: "show CLUSTER NAME", Short: "Show one server with all that its agent reports",
+		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			s, err := c.Server(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.show(s, func(w io.Writer) { a.printServer(w, s) })
+		})}
+	set := &cobra.Command{Use: "set CLUSTER NAME", Short: "Change rank or site, hide or show", Args: exactly(2),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			var ch apitype.ServerChange
+			if cmd.Flags().Changed("rank") {
+				s, _ := cmd.Flags().GetString("rank")
+				n, err := parseRank(s)
+				if err != nil {
+					return err
+				}
+				ch.Rank = &n
+			}
+			if cmd.Flags().Changed("site") {
+				s, _ := cmd.Flags().GetString("site")
+				ch.Site = &s
+			}
+			if cmd.Flags().Changed("hidden") {
+				on, _ := cmd.Flags().GetBool("hidden")
+				ch.Hidden = &on
+			}
+			s, err := c.SetServer(cmd.Context(), args[0], args[1], ch)
+			if err != nil {
+				return err
+			}
+			return a.show(s, func(w io.Writer) {
+				fmt.Fprintf(w, "server %s: rank %s, site %s%s\n", s.Name, rank(s.Rank), dash(s.Site), hiddenWords(s))
+			})
+		})}
 	set.Flags().String("rank", "", "1, 2, 3 …, or never")
 	set.Flags().String("site", "", "where the server stands")
 	set.Flags().Bool("hidden", false, "keep it out of what readers are sent to (--hidden=false shows it again)")
-	remove := &cobra.Command{Use: "remove CLUSTER NAME", Short: "Remove a server from Cross Twin; its database keeps running", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		v, err := c.Cluster(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		stays := whatStays(&v, args[1])
-		if err := a.confirmed(cmd, "remove server "+args[1]+" (its database keeps running). "+stays); err != nil {
-			return err
-		}
-		if err := c.RemoveServer(cmd.Context(), args[0], args[1]); err != nil {
-			return err
-		}
-		return a.said("removed", args[1], "server %s removed from %s. %s", args[1], args[0], stays)
-	})}
+	remove := &cobra.Command{Use: "remove CLUSTER NAME",
+		Short: "Remove a server from Cross Twin; its database keeps running", Args: exactly(2),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			v, err := c.Cluster(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			stays := whatStays(&v, args[1])
+			if err := a.confirmed(cmd, "remove server "+args[1]+" (its database keeps running). "+stays); err != nil {
+				return err
+			}
+			if err := c.RemoveServer(cmd.Context(), args[0], args[1]); err != nil {
+				return err
+			}
+			return a.said("removed", args[1], "server %s removed from %s. %s", args[1], args[0], stays)
+		})}
 	remove.Flags().BoolP("yes", "y", false, "do not ask")
-	code := &cobra.Command{Use: "code CLUSTER NAME", Short: "Make a new one-time code for a server's agent", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		code, err := c.NewCode(cmd.Context(), args[0], args[1])
-		if err != nil {
-			return err
-		}
-		return a.showCode(c, code)
-	})}
+	code := &cobra.Command{Use: "code CLUSTER NAME", Short: "Make a new one-time code for a server's agent",
+		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			code, err := c.NewCode(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.showCode(c, code)
+		})}
 	return group("server", "Add, list, show, set and remove servers", add, list, show, set, remove, code)
 }
 
@@ -240,7 +259,8 @@ func hiddenWords(s view.Server) string {
 func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
 	return a.show(code, func(w io.Writer) {
 		fmt.Fprintf(w, "server %s of %s. On its host, within an hour:\n\n", code.Server, code.Cluster)
-		fmt.Fprintf(w, "  crosstwin agent enroll --service %s --code %s \\\n    --dir /var/lib/crosstwin-agent --data-dir /var/lib/postgresql/15/main --host HOST --port 5432\n", c.Base(), code.Code)
+		fmt.Fprintf(w,
+			"  crosstwin agent enroll --service %s --code %s \\\n    --dir /var/lib/crosstwin-agent --data-dir /var/lib/postgresql/15/main --host HOST --port 5432\n", c.Base(), code.Code)
 		fmt.Fprintf(w, "  crosstwin agent --dir /var/lib/crosstwin-agent\n")
 	})
 }
@@ -257,14 +277,20 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 	if s.Why != "" {
 		why = " (" + s.Why + ")"
 	}
-	fmt.Fprintf(w, "%s %s%s. Its role is %s; it reports itself as %s.\n\n", a.bold(s.Name), s.Health, why, s.Role, dash(string(s.Believes)))
+	fmt.Fprintf(w, "%s %s%s. Its role is %s; it reports itself as %s.\n\n", a.bold(s.Name), s.Health, why, s.Role,
+		dash(string(s.Believes)))
 	o := s.Observation
 	if o == nil {
 		return
 	}
-	rows := [][2]string{{"version", o.Process.Version}, {"database", s.Address}, {"agent", s.Agent}, {"position", s.Position}, {"received", s.Received}, {"history", s.History + " from " + o.Log.Line.Began.String()},
-		{"first record", o.Log.Line.Fingerprint}, {"system identifier", o.Data.System}, {"follows", s.Follows}, {"term noted, accepted", fmt.Sprintf("%d, %d (owner: %t)", o.Guard.Noted, o.Guard.Accepted, o.Guard.Owner)},
-		{"closed by default", fmt.Sprint(o.Data.ClosedByDefault)}, {"newest mark found", o.Log.Kin}, {"disk free", sizeOrUnknown(o.Host.DiskFreeBytes)}, {"data", sizeOrUnknown(o.Data.Bytes)}, {"clients", fmt.Sprint(o.Process.ConnectedClients)}, {"unfinished", o.Data.Unfinished}, {"problem", o.Process.Problem}}
+	rows := [][2]string{{"version", o.Process.Version}, {"database", s.Address}, {"agent", s.Agent},
+		{"position", s.Position}, {"received", s.Received}, {"history", s.History + " from " + o.Log.Line.Began.String()},
+		{"first record", o.Log.Line.Fingerprint}, {"system identifier", o.Data.System}, {"follows", s.Follows},
+		{"term noted, accepted", fmt.Sprintf("%d, %d (owner: %t)", o.Guard.Noted, o.Guard.Accepted, o.Guard.Owner)},
+		{"closed by default", fmt.Sprint(o.Data.ClosedByDefault)}, {"newest mark found", o.Log.Kin},
+		{"disk free", sizeOrUnknown(o.Host.DiskFreeBytes)}, {"data", sizeOrUnknown(o.Data.Bytes)},
+		{"clients", fmt.Sprint(o.Process.ConnectedClients)}, {"unfinished", o.Data.Unfinished},
+		{"problem", o.Process.Problem}}
 	for _, r := range rows {
 		if r[1] != "" {
 			fmt.Fprintf(w, "  %-21s %s\n", r[0], r[1])
@@ -290,26 +316,28 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 
 func (a *app) checkCommand() *cobra.Command {
 	var purpose, server, to string
-	c := &cobra.Command{Use: "check CLUSTER", Short: "Check the prerequisites of an operation", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		p, err := c.Check(cmd.Context(), args[0], purpose, server, to)
-		if err != nil {
-			return err
-		}
-		if err := a.show(p.Checks, func(w io.Writer) {
-			n := map[operation.Result]int{}
-			for _, x := range p.Checks {
-				n[x.Result]++
+	c := &cobra.Command{Use: "check CLUSTER", Short: "Check the prerequisites of an operation", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			p, err := c.Check(cmd.Context(), args[0], purpose, server, to)
+			if err != nil {
+				return err
 			}
-			fmt.Fprintln(w, a.bold(fmt.Sprintf("%s of %s: %d pass, %d warn, %d fail.", purpose, args[0], n[operation.Pass], n[operation.Warn], n[operation.Fail])))
-			a.printChecks(w, p.Checks, true)
-		}); err != nil {
-			return err
-		}
-		if why, refused := p.Refused(); refused {
-			return exitWith(exitRefused, "a %s would be refused: %s", purpose, why)
-		}
-		return nil
-	})}
+			if err := a.show(p.Checks, func(w io.Writer) {
+				n := map[operation.Result]int{}
+				for _, x := range p.Checks {
+					n[x.Result]++
+				}
+				fmt.Fprintln(w, a.bold(fmt.Sprintf("%s of %s: %d pass, %d warn, %d fail.", purpose, args[0], n[operation.Pass],
+					n[operation.Warn], n[operation.Fail])))
+				a.printChecks(w, p.Checks, true)
+			}); err != nil {
+				return err
+			}
+			if why, refused := p.Refused(); refused {
+				return exitWith(exitRefused, "a %s would be refused: %s", purpose, why)
+			}
+			return nil
+		})}
 	c.Flags().StringVar(&purpose, "for", string(operation.Switchover), "seed, switchover, failover or rejoin")
 	c.Flags().StringVar(&server, "server", "", "server to seed or to rejoin")
 	c.Flags().StringVar(&to, "to", "", "candidate of a role change")
@@ -318,19 +346,20 @@ func (a *app) checkCommand() *cobra.Command {
 
 func (a *app) tailCommand() *cobra.Command {
 	var save string
-	c := &cobra.Command{Use: "tail CLUSTER SERVER", Short: "Show what only this server has: the writes after the fork", Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if save != "" {
-			// Saved first: from then on the listing has the values too.
-			if err := a.saveTail(cmd, c, args[0], args[1], save); err != nil {
+	c := &cobra.Command{Use: "tail CLUSTER SERVER", Short: "Show what only this server has: the writes after the fork",
+		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if save != "" {
+				// Saved first: from then on the listing has the values too.
+				if err := a.saveTail(cmd, c, args[0], args[1], save); err != nil {
+					return err
+				}
+			}
+			x, err := c.Tail(cmd.Context(), args[0], args[1])
+			if err != nil {
 				return err
 			}
-		}
-		x, err := c.Tail(cmd.Context(), args[0], args[1])
-		if err != nil {
-			return err
-		}
-		return a.show(x, func(w io.Writer) { a.printTail(w, args[1], x) })
-	})}
+			return a.show(x, func(w io.Writer) { a.printTail(w, args[1], x) })
+		})}
 	c.Flags().StringVar(&save, "save", "", "save it to this file: SQL that fills tables of its own")
 	return c
 }
@@ -338,15 +367,19 @@ func (a *app) tailCommand() *cobra.Command {
 func (a *app) printTail(w io.Writer, name string, x verb.Examination) {
 	switch {
 	case x.Unfinished != "":
-		fmt.Fprintf(w, "A %s was interrupted on %s: its files are inconsistent, and no tail can be read from them.\n", x.Unfinished, name)
+		fmt.Fprintf(w, "A %s was interrupted on %s: its files are inconsistent, and no tail can be read from them.\n",
+			x.Unfinished, name)
 		return
 	case x.Tail == nil:
-		fmt.Fprintf(w, "%s has no tail: its log ends at %s, and the primary's history continues from there (kinship: %s).\n", name, dash(x.End), dash(x.Kinship))
+		fmt.Fprintf(w, "%s has no tail: its log ends at %s, and the primary's history continues from there (kinship: %s).\n",
+			name, dash(x.End), dash(x.Kinship))
 		return
 	}
 	t := x.Tail
 	n, i, u, d := t.Counts()
-	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s holds %s of log after the fork at %s that the cluster lacks: %d committed transactions with %d inserts, %d updates, %d deletes.", name, words.Size(t.Bytes), t.From, n, i, u, d)))
+	fmt.Fprintln(w,
+		a.bold(fmt.Sprintf(
+			"%s holds %s of log after the fork at %s that the cluster lacks: %d committed transactions with %d inserts, %d updates, %d deletes.", name, words.Size(t.Bytes), t.From, n, i, u, d)))
 	if len(t.Transactions) == 0 {
 		return
 	}
@@ -441,57 +474,62 @@ func (a *app) saveTail(cmd *cobra.Command, c *client.Client, cluster, server, fi
 func (a *app) operationCommand() *cobra.Command {
 	var cluster, state, kind string
 	var limit int
-	list := &cobra.Command{Use: "list", Short: "List operations, newest first", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		ops, err := c.Operations(cmd.Context(), cluster, state, kind, limit)
-		if err != nil {
-			return err
-		}
-		return a.show(apitype.Operations{Operations: ops}, func(w io.Writer) {
-			t := a.table(w, "operation", "began", "cluster", "kind", "outcome", "took", "asked by", "what came of it")
-			for _, op := range ops {
-				took, out := "-", string(op.Outcome)
-				if op.EndedAt != nil {
-					took = words.Span(max(0, op.EndedAt.Sub(op.CreatedAt).Seconds()))
-				} else {
-					out = string(op.State)
-				}
-				t.AppendRow(table.Row{op.ID, op.CreatedAt.Local().Format("2006-01-02 15:04:05"), op.Cluster, op.Kind, out, took, op.AskedBy, wrap(dash(op.Message), 70, "")})
+	list := &cobra.Command{Use: "list", Short: "List operations, newest first", Args: exactly(0),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			ops, err := c.Operations(cmd.Context(), cluster, state, kind, limit)
+			if err != nil {
+				return err
 			}
-			t.Render()
-		})
-	})}
+			return a.show(apitype.Operations{Operations: ops}, func(w io.Writer) {
+				t := a.table(w, "operation", "began", "cluster", "kind", "outcome", "took", "asked by", "what came of it")
+				for _, op := range ops {
+					took, out := "-", string(op.Outcome)
+					if op.EndedAt != nil {
+						took = words.Span(max(0, op.EndedAt.Sub(op.CreatedAt).Seconds()))
+					} else {
+						out = string(op.State)
+					}
+					t.AppendRow(table.Row{op.ID, op.CreatedAt.Local().Format("2006-01-02 15:04:05"), op.Cluster, op.Kind, out, took,
+						op.AskedBy, wrap(dash(op.Message), 70, "")})
+				}
+				t.Render()
+			})
+		})}
 	list.Flags().StringVar(&cluster, "cluster", "", "only this cluster's")
 	list.Flags().StringVar(&state, "state", "", "only those in this state or with this outcome")
 	list.Flags().StringVar(&kind, "kind", "", "only this kind")
 	list.Flags().IntVar(&limit, "limit", 20, "how many at most")
-	show := &cobra.Command{Use: "show NUMBER", Short: "Show one operation with its steps and journal", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		id, err := operationNumber(args[0])
-		if err != nil {
-			return err
-		}
-		op, err := c.Operation(cmd.Context(), id)
-		if err != nil {
-			return err
-		}
-		return a.show(op, func(w io.Writer) { a.printOperation(w, op) })
-	})}
-	follow := &cobra.Command{Use: "follow NUMBER", Short: "Show an operation's steps until it ends", Args: exactly(1), RunE: func(cmd *cobra.Command, args []string) error {
-		id, err := operationNumber(args[0])
-		if err != nil {
-			return err
-		}
-		return a.follow(cmd, id)
-	}}
-	cancel := &cobra.Command{Use: "cancel NUMBER", Short: "Cancel an operation before its point of no return", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		id, err := operationNumber(args[0])
-		if err != nil {
-			return err
-		}
-		if err := c.Cancel(cmd.Context(), id); err != nil {
-			return err
-		}
-		return a.said("cancelling", args[0], "operation %d is being cancelled: crosstwin operation follow %d\n", id, id)
-	})}
+	show := &cobra.Command{Use: "show NUMBER", Short: "Show one operation with its steps and journal", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := operationNumber(args[0])
+			if err != nil {
+				return err
+			}
+			op, err := c.Operation(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			return a.show(op, func(w io.Writer) { a.printOperation(w, op) })
+		})}
+	follow := &cobra.Command{Use: "follow NUMBER", Short: "Show an operation's steps until it ends", Args: exactly(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := operationNumber(args[0])
+			if err != nil {
+				return err
+			}
+			return a.follow(cmd, id)
+		}}
+	cancel := &cobra.Command{Use: "cancel NUMBER", Short: "Cancel an operation before its point of no return",
+		Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			id, err := operationNumber(args[0])
+			if err != nil {
+				return err
+			}
+			if err := c.Cancel(cmd.Context(), id); err != nil {
+				return err
+			}
+			return a.said("cancelling", args[0], "operation %d is being cancelled: crosstwin operation follow %d\n", id, id)
+		})}
 	return group("operation", "List, show, follow and cancel operations", list, show, follow, cancel)
 }
 
@@ -504,11 +542,13 @@ func operationNumber(s string) (int64, error) {
 }
 
 func (a *app) printOperation(w io.Writer, op operation.Operation) {
-	fmt.Fprintln(w, a.bold(fmt.Sprintf("operation %d: %s of %s, %s", op.ID, op.Kind, op.Cluster, dash(string(op.Outcome)))))
+	fmt.Fprintln(w, a.bold(fmt.Sprintf("operation %d: %s of %s, %s", op.ID, op.Kind, op.Cluster,
+		dash(string(op.Outcome)))))
 	if op.Message != "" {
 		fmt.Fprintln(w, wrap(op.Message, lineWidth, ""))
 	}
-	fmt.Fprintf(w, "asked by %s from %s at %s, term %d\n\n", op.AskedBy, op.AskedFrom, op.CreatedAt.Local().Format(time.DateTime), op.Term)
+	fmt.Fprintf(w, "asked by %s from %s at %s, term %d\n\n", op.AskedBy, op.AskedFrom,
+		op.CreatedAt.Local().Format(time.DateTime), op.Term)
 	f := follower{a: a}
 	for _, s := range op.Steps {
 		f.line(op, s)
@@ -518,41 +558,45 @@ func (a *app) printOperation(w io.Writer, op operation.Operation) {
 	}
 	fmt.Fprintln(w, "\nJournal")
 	for _, e := range op.Journal {
-		fmt.Fprintf(w, "  %s  %-5s %s\n", e.At.Local().Format("15:04:05.000"), e.Level, wrap(e.Text, checkWidth, "                       "))
+		fmt.Fprintf(w, "  %s  %-5s %s\n", e.At.Local().Format("15:04:05.000"), e.Level,
+			wrap(e.Text, checkWidth, "                       "))
 	}
 }
 
 func (a *app) tokenCommand() *cobra.Command {
-	add := &cobra.Command{Use: "add NAME", Short: "Make an access token; it is shown once", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		t, err := c.AddToken(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.show(t, func(w io.Writer) { fmt.Fprintln(w, t.Token) })
-	})}
-	list := &cobra.Command{Use: "list", Short: "List access tokens", Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-		all, err := c.Tokens(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return a.show(apitype.Tokens{Tokens: all}, func(w io.Writer) {
-			t := a.table(w, "token", "made", "last used")
-			for _, x := range all {
-				used := "never"
-				if x.LastUsedAt != nil {
-					used = x.LastUsedAt.Local().Format(time.DateTime)
-				}
-				t.AppendRow(table.Row{x.Name, x.CreatedAt.Local().Format(time.DateTime), used})
+	add := &cobra.Command{Use: "add NAME", Short: "Make an access token; it is shown once", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			t, err := c.AddToken(cmd.Context(), args[0])
+			if err != nil {
+				return err
 			}
-			t.Render()
-		})
-	})}
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an access token", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		if err := c.RemoveToken(cmd.Context(), args[0]); err != nil {
-			return err
-		}
-		return a.said("removed", args[0], "token %s removed\n", args[0])
-	})}
+			return a.show(t, func(w io.Writer) { fmt.Fprintln(w, t.Token) })
+		})}
+	list := &cobra.Command{Use: "list", Short: "List access tokens", Args: exactly(0),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
+			all, err := c.Tokens(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(apitype.Tokens{Tokens: all}, func(w io.Writer) {
+				t := a.table(w, "token", "made", "last used")
+				for _, x := range all {
+					used := "never"
+					if x.LastUsedAt != nil {
+						used = x.LastUsedAt.Local().Format(time.DateTime)
+					}
+					t.AppendRow(table.Row{x.Name, x.CreatedAt.Local().Format(time.DateTime), used})
+				}
+				t.Render()
+			})
+		})}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an access token", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			if err := c.RemoveToken(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return a.said("removed", args[0], "token %s removed\n", args[0])
+		})}
 	return group("token", "Add, list and remove access tokens", add, list, remove)
 }
 

@@ -182,7 +182,8 @@ func (a *app) printChecks(w io.Writer, checks []operation.Check, full bool) {
 		if passed < len(checks) {
 			more = " more"
 		}
-		fmt.Fprintf(w, "  %s  %d%s checks (crosstwin check shows them with their evidence)\n", a.resultWord(operation.Pass), passed, more)
+		fmt.Fprintf(w, "  %s  %d%s checks (crosstwin check shows them with their evidence)\n", a.resultWord(operation.Pass),
+			passed, more)
 	}
 }
 

@@ -95,16 +95,20 @@ func joined(rules []cluster.Rule) string {
 }
 
 func printPolicy(w io.Writer, p cluster.Policy) {
-	fmt.Fprintf(w, "behind from %g s, unseen after %g s, stalled after %g s\n", p.BehindSeconds, p.UnseenSeconds, p.StalledSeconds)
+	fmt.Fprintf(w, "behind from %g s, unseen after %g s, stalled after %g s\n", p.BehindSeconds, p.UnseenSeconds,
+		p.StalledSeconds)
 	limit := func(on bool, text string) string {
 		if on {
 			return text
 		}
 		return "never"
 	}
-	fmt.Fprintf(w, "alerts: at risk above %s, unread slot above %s, disk full within %s, conflicts from %s, clock off by %s\n",
-		limit(p.AtRiskBytes > 0, words.Size(p.AtRiskBytes)), limit(p.SlotBytes > 0, words.Size(p.SlotBytes)), limit(p.FullHours > 0, fmt.Sprintf("%g h", p.FullHours)),
-		limit(p.ConflictsPerHour > 0, fmt.Sprintf("%g an hour", p.ConflictsPerHour)), limit(p.ClockSeconds > 0, fmt.Sprintf("%g s", p.ClockSeconds)))
+	fmt.Fprintf(w,
+		"alerts: at risk above %s, unread slot above %s, disk full within %s, conflicts from %s, clock off by %s\n",
+		limit(p.AtRiskBytes > 0, words.Size(p.AtRiskBytes)), limit(p.SlotBytes > 0, words.Size(p.SlotBytes)),
+		limit(p.FullHours > 0, fmt.Sprintf("%g h", p.FullHours)),
+		limit(p.ConflictsPerHour > 0, fmt.Sprintf("%g an hour", p.ConflictsPerHour)),
+		limit(p.ClockSeconds > 0, fmt.Sprintf("%g s", p.ClockSeconds)))
 	muted := joined(p.Muted)
 	if muted == "" {
 		muted = "none"

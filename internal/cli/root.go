@@ -80,7 +80,8 @@ func Main() int {
 
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
-		Use: "crosstwin", Short: "Keep a database primary and its replicas identical", SilenceUsage: true, SilenceErrors: true, Version: Version,
+		Use: "crosstwin", Short: "Keep a database primary and its replicas identical", SilenceUsage: true,
+		SilenceErrors: true, Version: Version,
 		Long: "Cross Twin keeps a PostgreSQL or MariaDB primary and its replicas identical: it seeds\nreplicas, watches them, moves the primary role, and brings an old primary back without\nlosing or forking data.",
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			switch o := a.v.GetString("output"); o {
@@ -106,8 +107,11 @@ func (a *app) root() *cobra.Command {
 	a.v.SetConfigType("yaml")
 	a.v.ReadInConfig() // absent before the first login
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return exitError{exitUsage, err} })
-	root.AddCommand(a.serveCommand(), a.agentCommand(), a.demoCommand(), a.tourCommand(), a.simulateCommand(), a.loginCommand(), a.versionCommand(), a.openapiCommand(),
-		a.clusterCommand(), a.serverCommand(), a.checkCommand(), a.statusCommand(), a.watchCommand(), a.lagCommand(), a.logCommand(), a.conflictsCommand(), a.driftCommand(), a.tailCommand(), a.operationCommand(), a.alertCommand(), a.recordsCommand(), a.tokenCommand())
+	root.AddCommand(a.serveCommand(), a.agentCommand(), a.demoCommand(), a.tourCommand(), a.simulateCommand(),
+		a.loginCommand(), a.versionCommand(), a.openapiCommand(),
+		a.clusterCommand(), a.serverCommand(), a.checkCommand(), a.statusCommand(), a.watchCommand(), a.lagCommand(),
+		a.logCommand(), a.conflictsCommand(), a.driftCommand(), a.tailCommand(), a.operationCommand(), a.alertCommand(),
+		a.recordsCommand(), a.tokenCommand())
 	root.AddCommand(a.actCommands()...)
 	root.AddCommand(a.docsCommand())
 	a.withHelp(root)
@@ -150,7 +154,8 @@ func exitCode(err error) int {
 			return exitUsage
 		}
 		return exitRefused
-	case strings.HasPrefix(err.Error(), "unknown command"), strings.Contains(err.Error(), "arg(s)"), strings.Contains(err.Error(), "required flag"):
+	case strings.HasPrefix(err.Error(), "unknown command"), strings.Contains(err.Error(), "arg(s)"),
+		strings.Contains(err.Error(), "required flag"):
 		return exitUsage
 	}
 	return 1
@@ -160,7 +165,8 @@ func exitCode(err error) int {
 func explain(err error) string {
 	text := err.Error()
 	if errors.Is(err, client.ErrUnreachable) {
-		return text + "\nStart it with: crosstwin serve (or: systemctl start crosstwin); give another address with --service or CROSSTWIN_SERVICE"
+		return text +
+			"\nStart it with: crosstwin serve (or: systemctl start crosstwin); give another address with --service or CROSSTWIN_SERVICE"
 	}
 	if exitCode(err) == exitUsage && strings.HasPrefix(text, "unknown command") {
 		return text + "\nSee: crosstwin --help"

@@ -21,7 +21,8 @@ import (
 )
 
 func (a *app) statusCommand() *cobra.Command {
-	return &cobra.Command{Use: "status [CLUSTER]", Short: "Show the state of the clusters: one sentence and one table each", Args: cobra.MaximumNArgs(1),
+	return &cobra.Command{Use: "status [CLUSTER]",
+		Short: "Show the state of the clusters: one sentence and one table each", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -63,7 +64,8 @@ func (a *app) printView(w io.Writer, v view.View) {
 			role += " (says " + string(s.Believes) + ")"
 		}
 		bytes, span := lagColumns(v, s)
-		t.AppendRow(table.Row{s.Name, role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)), dash(s.Position), dash(s.History), bytes, span, dash(s.Follows), rank(s.Rank) + hiddenWords(s), seen(s.LastContactSeconds)})
+		t.AppendRow(table.Row{s.Name, role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)), dash(s.Position),
+			dash(s.History), bytes, span, dash(s.Follows), rank(s.Rank) + hiddenWords(s), seen(s.LastContactSeconds)})
 	}
 	t.Render()
 	for _, s := range v.Servers {
@@ -79,7 +81,8 @@ func (a *app) printView(w io.Writer, v view.View) {
 		}
 	}
 	if v.Operation != nil {
-		fmt.Fprintf(w, "\nOperation %d (%s) is under way: crosstwin operation follow %d\n", v.Operation.ID, v.Operation.Kind, v.Operation.ID)
+		fmt.Fprintf(w, "\nOperation %d (%s) is under way: crosstwin operation follow %d\n", v.Operation.ID, v.Operation.Kind,
+			v.Operation.ID)
 	}
 }
 
@@ -202,10 +205,12 @@ func (a *app) drawStages(w io.Writer, v view.View) {
 		default:
 			up = words.Span(s.CatchUp)
 		}
-		t.AppendRow(table.Row{s.Name, words.Size(s.Stages.NotSent), words.Size(s.Stages.NotReceived), words.Size(s.Stages.NotSafe), words.Size(s.Stages.NotApplied), up})
+		t.AppendRow(table.Row{s.Name, words.Size(s.Stages.NotSent), words.Size(s.Stages.NotReceived),
+			words.Size(s.Stages.NotSafe), words.Size(s.Stages.NotApplied), up})
 	}
 	t.Render()
 	if v.AtRisk.Known && !v.AtRisk.Everything {
-		fmt.Fprintf(w, "\nat risk: %s (%s), held most by %s\n", words.Size(v.AtRisk.Bytes), words.Span(v.AtRisk.Seconds), dash(v.AtRisk.On))
+		fmt.Fprintf(w, "\nat risk: %s (%s), held most by %s\n", words.Size(v.AtRisk.Bytes), words.Span(v.AtRisk.Seconds),
+			dash(v.AtRisk.On))
 	}
 }

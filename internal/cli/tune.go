@@ -24,9 +24,11 @@ func (a *app) tuneCommand() *cobra.Command {
 	}
 	sort.Strings(all)
 	all = unique(all)
-	c := a.actCommand("tune CLUSTER SERVER SETTING VALUE", "Change one setting of a running server that moves lag, conflicts or kept log", 4, func(args []string) (operation.Request, error) {
-		return operation.Request{Kind: operation.Set, Server: args[1], Setting: args[2], Value: args[3]}, nil
-	})
+	c := a.actCommand("tune CLUSTER SERVER SETTING VALUE",
+		"Change one setting of a running server that moves lag, conflicts or kept log", 4,
+		func(args []string) (operation.Request, error) {
+			return operation.Request{Kind: operation.Set, Server: args[1], Setting: args[2], Value: args[3]}, nil
+		})
 	c.Long = "Change one setting of a running server, shown as a plan first, verified afterwards and undone if that fails.\n\nThe settings: " + strings.Join(all, ", ") + ".\ndelay, in seconds, is by how long a replica is delayed."
 	return c
 }
@@ -42,19 +44,22 @@ func unique(sorted []string) []string {
 }
 
 func (a *app) followCommand() *cobra.Command {
-	return a.actCommand("follow CLUSTER SERVER UPSTREAM", "Have a replica follow another server of its cluster", 3, func(args []string) (operation.Request, error) {
-		return operation.Request{Kind: operation.Follow, Server: args[1], To: args[2]}, nil
-	})
+	return a.actCommand("follow CLUSTER SERVER UPSTREAM", "Have a replica follow another server of its cluster", 3,
+		func(args []string) (operation.Request, error) {
+			return operation.Request{Kind: operation.Follow, Server: args[1], To: args[2]}, nil
+		})
 }
 
 func (a *app) conflictsCommand() *cobra.Command {
-	return &cobra.Command{Use: "conflicts CLUSTER", Short: "Show queries that replay cancelled on replicas, and the trade behind them", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		x, err := c.Conflicts(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.show(x, func(w io.Writer) { a.printConflicts(w, x) })
-	})}
+	return &cobra.Command{Use: "conflicts CLUSTER",
+		Short: "Show queries that replay cancelled on replicas, and the trade behind them", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			x, err := c.Conflicts(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(x, func(w io.Writer) { a.printConflicts(w, x) })
+		})}
 }
 
 func (a *app) printConflicts(w io.Writer, x view.Conflicts) {
@@ -79,17 +84,20 @@ func (a *app) printConflicts(w io.Writer, x view.Conflicts) {
 	for _, line := range x.Trade {
 		fmt.Fprintf(w, "  - %s\n", wrap(line, checkWidth, "    "))
 	}
-	fmt.Fprintf(w, "\nChange it with a plan: crosstwin tune %s SERVER SETTING VALUE; over time: crosstwin lag %s --metric conflicts_total\n", x.Cluster, x.Cluster)
+	fmt.Fprintf(w,
+		"\nChange it with a plan: crosstwin tune %s SERVER SETTING VALUE; over time: crosstwin lag %s --metric conflicts_total\n", x.Cluster, x.Cluster)
 }
 
 func (a *app) driftCommand() *cobra.Command {
-	return &cobra.Command{Use: "drift CLUSTER", Short: "Show settings in which the servers differ, and why that matters at a role change", Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-		d, err := c.Drift(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return a.show(d, func(w io.Writer) { a.printDrift(w, d) })
-	})}
+	return &cobra.Command{Use: "drift CLUSTER",
+		Short: "Show settings in which the servers differ, and why that matters at a role change", Args: exactly(1),
+		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+			d, err := c.Drift(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.show(d, func(w io.Writer) { a.printDrift(w, d) })
+		})}
 }
 
 func (a *app) printDrift(w io.Writer, d view.Drift) {

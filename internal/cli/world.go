@@ -21,30 +21,32 @@ func (a *app) demoCommand() *cobra.Command {
 	var clients int
 	var clusters []string
 	var rest time.Duration
-	c := &cobra.Command{Use: "demo", Short: "Run the Skerry Line world on this machine until Ctrl-C", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		w, err := a.buildWorld(cmd.Context(), dir, clusters)
-		if err != nil {
-			return err
-		}
-		defer func() {
-			fmt.Fprintln(a.out, "\nstopping the workload, the service, the agents and the databases")
-			w.Stop()
-		}()
-		for _, c := range w.Clusters {
-			if err := c.SeedAll(cmd.Context(), a.seedProgress()); err != nil {
+	c := &cobra.Command{Use: "demo", Short: "Run the Skerry Line world on this machine until Ctrl-C", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.buildWorld(cmd.Context(), dir, clusters)
+			if err != nil {
 				return err
 			}
-			load := c.Load(clients, rest)
-			defer load.Stop()
-		}
-		a.demoHints(cmd.Context(), w)
-		<-cmd.Context().Done()
-		return nil
-	}}
+			defer func() {
+				fmt.Fprintln(a.out, "\nstopping the workload, the service, the agents and the databases")
+				w.Stop()
+			}()
+			for _, c := range w.Clusters {
+				if err := c.SeedAll(cmd.Context(), a.seedProgress()); err != nil {
+					return err
+				}
+				load := c.Load(clients, rest)
+				defer load.Stop()
+			}
+			a.demoHints(cmd.Context(), w)
+			<-cmd.Context().Done()
+			return nil
+		}}
 	c.Flags().StringVar(&dir, "dir", demo.DefaultDir(), "directory of the world; an earlier one there is cleared")
 	c.Flags().IntVar(&clients, "clients", 2, "clients that write to each cluster")
 	c.Flags().DurationVar(&rest, "rest", 50*time.Millisecond, "rest of each client between two writes")
-	c.Flags().StringSliceVar(&clusters, "cluster", nil, "build only this cluster: bookings (PostgreSQL) or cargo (MariaDB)")
+	c.Flags().StringSliceVar(&clusters, "cluster", nil,
+		"build only this cluster: bookings (PostgreSQL) or cargo (MariaDB)")
 	return c
 }
 
@@ -56,7 +58,8 @@ func (a *app) buildWorld(ctx context.Context, dir string, clusters []string) (*d
 	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
-	return demo.Build(ctx, demo.Options{Dir: dir, Binary: exe, Clusters: clusters, Log: func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }})
+	return demo.Build(ctx, demo.Options{Dir: dir, Binary: exe, Clusters: clusters,
+		Log: func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }})
 }
 
 func (a *app) seedProgress() func(operation.Operation) {
@@ -109,30 +112,33 @@ func (a *app) tourCommand() *cobra.Command {
 	var dir string
 	var keep bool
 	var clusters []string
-	c := &cobra.Command{Use: "tour", Short: "Run the whole story by itself on the Skerry Line world", Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-		w, err := a.buildWorld(cmd.Context(), dir, clusters)
-		if err != nil {
-			return err
-		}
-		err = demo.Tour(cmd.Context(), w, a.out)
-		w.Stop()
-		if err != nil {
-			return exitWith(1, "the tour ended early: %v; its world is in %s", err, dir)
-		}
-		if !keep {
-			return demo.Clear(w.Dir)
-		}
-		return nil
-	}}
+	c := &cobra.Command{Use: "tour", Short: "Run the whole story by itself on the Skerry Line world", Args: exactly(0),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			w, err := a.buildWorld(cmd.Context(), dir, clusters)
+			if err != nil {
+				return err
+			}
+			err = demo.Tour(cmd.Context(), w, a.out)
+			w.Stop()
+			if err != nil {
+				return exitWith(1, "the tour ended early: %v; its world is in %s", err, dir)
+			}
+			if !keep {
+				return demo.Clear(w.Dir)
+			}
+			return nil
+		}}
 	c.Flags().StringVar(&dir, "dir", demo.DefaultDir()+"-tour", "directory of the world; an earlier one there is cleared")
-	c.Flags().StringSliceVar(&clusters, "cluster", nil, "tell only this cluster's story: bookings (PostgreSQL) or cargo (MariaDB)")
+	c.Flags().StringSliceVar(&clusters, "cluster", nil,
+		"tell only this cluster's story: bookings (PostgreSQL) or cargo (MariaDB)")
 	c.Flags().BoolVar(&keep, "keep", false, "keep the directory at the end")
 	return c
 }
 
 func (a *app) simulateCommand() *cobra.Command {
 	var opt simulate.Options
-	c := &cobra.Command{Use: "simulate", Short: "For developers: play a fleet of made-up agents to a service, until Ctrl-C", Args: exactly(0), Hidden: true,
+	c := &cobra.Command{Use: "simulate",
+		Short: "For developers: play a fleet of made-up agents to a service, until Ctrl-C", Args: exactly(0), Hidden: true,
 		Long: "For developers: enroll a fleet of made-up agents at the service and answer its questions, until Ctrl-C.\n\nThe agents serve their own HTTPS interface; no database stands behind them. Use a service of its own for it:\ncrosstwin serve --dir /tmp/sim --listen 127.0.0.1:7799",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			opt.Log = func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }

@@ -92,7 +92,8 @@ func (c *Client) request(ctx context.Context, method, path string, in any) (*htt
 	defer res.Body.Close()
 	var p apitype.Problem
 	if err := json.NewDecoder(res.Body).Decode(&p); err != nil || p.Detail == "" {
-		return nil, fmt.Errorf("%w at %s: what answers there is no crosstwin service (%s)", ErrUnreachable, c.base, res.Status)
+		return nil, fmt.Errorf("%w at %s: what answers there is no crosstwin service (%s)", ErrUnreachable, c.base,
+			res.Status)
 	}
 	return nil, p
 }
@@ -161,7 +162,8 @@ func (c *Client) RemoveCluster(ctx context.Context, name string) error {
 }
 
 // AddServer adds a server.
-func (c *Client) AddServer(ctx context.Context, cluster string, n apitype.NewServer) (code apitype.EnrolmentCode, err error) {
+func (c *Client) AddServer(ctx context.Context, cluster string, n apitype.NewServer) (code apitype.EnrolmentCode,
+	err error) {
 	return code, c.call(ctx, "POST", at("clusters", cluster, "servers"), n, &code)
 }
 
@@ -171,7 +173,8 @@ func (c *Client) Server(ctx context.Context, cluster, server string) (s view.Ser
 }
 
 // SetServer changes a server.
-func (c *Client) SetServer(ctx context.Context, cluster, server string, ch apitype.ServerChange) (s view.Server, err error) {
+func (c *Client) SetServer(ctx context.Context, cluster, server string, ch apitype.ServerChange) (s view.Server,
+	err error) {
 	return s, c.call(ctx, "PATCH", at("clusters", cluster, "servers", server), ch, &s)
 }
 
@@ -205,14 +208,17 @@ func (c *Client) Preview(ctx context.Context, cluster string, r operation.Reques
 // Begin begins an operation whose plan was shown: digest is that plan's. When
 // the plan differs by now, the error is a Problem with the code "plan-changed"
 // and the new plan.
-func (c *Client) Begin(ctx context.Context, cluster string, r operation.Request, digest string) (op operation.Operation, err error) {
-	return op, c.call(ctx, "POST", at("clusters", cluster, "operations"), apitype.NewOperation{Request: r, Plan: digest}, &op)
+func (c *Client) Begin(ctx context.Context, cluster string, r operation.Request, digest string) (op operation.Operation,
+	err error) {
+	return op, c.call(ctx, "POST", at("clusters", cluster, "operations"),
+		apitype.NewOperation{Request: r, Plan: digest}, &op)
 }
 
 // BeginUnseen begins an operation whose plan no person looks at, and accepts
 // what the plan discards: for programs that have decided beforehand. A plan that
 // changes meanwhile is taken as it is then, a few times.
-func (c *Client) BeginUnseen(ctx context.Context, cluster string, r operation.Request) (op operation.Operation, err error) {
+func (c *Client) BeginUnseen(ctx context.Context, cluster string, r operation.Request) (op operation.Operation,
+	err error) {
 	p, err := c.Preview(ctx, cluster, r)
 	if err != nil {
 		return op, err
@@ -246,7 +252,8 @@ func (c *Client) Salvage(ctx context.Context, cluster, server, file string, w io
 }
 
 // Operations lists operations.
-func (c *Client) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]operation.Operation, error) {
+func (c *Client) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]operation.Operation,
+	error) {
 	var out apitype.Operations
 	q := url.Values{"cluster": {cluster}, "state": {state}, "kind": {kind}, "limit": {strconv.Itoa(limit)}}
 	return out.Operations, c.call(ctx, "GET", at("operations")+"?"+q.Encode(), nil, &out)
@@ -343,7 +350,8 @@ const restAfterLook = 100 * time.Millisecond
 
 // Follow reports an operation whenever it has changed, until it has ended. A
 // service that goes away is waited for: the operation is in its journal.
-func (c *Client) Follow(ctx context.Context, id int64, patience time.Duration, each func(operation.Operation)) (operation.Operation, error) {
+func (c *Client) Follow(ctx context.Context, id int64, patience time.Duration,
+	each func(operation.Operation)) (operation.Operation, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	changed := make(chan struct{}, 1)

@@ -24,7 +24,8 @@ func span(from, to time.Time, points int) string {
 
 // History returns what was measured of a cluster between two times, in at most
 // points bins (0: as it is kept).
-func (c *Client) History(ctx context.Context, cluster string, from, to time.Time, points int) (h history.Report, err error) {
+func (c *Client) History(ctx context.Context, cluster string, from, to time.Time, points int) (h history.Report,
+	err error) {
 	return h, c.call(ctx, "GET", at("clusters", cluster, "history")+span(from, to, points), nil, &h)
 }
 
@@ -53,7 +54,8 @@ func (c *Client) Alerts(ctx context.Context, cluster string, onlyOpen bool, limi
 
 // Acknowledge says that somebody has taken an alert on.
 func (c *Client) Acknowledge(ctx context.Context, id int64, note string) (a alert.Alert, err error) {
-	return a, c.call(ctx, "POST", at("alerts", strconv.FormatInt(id, 10), "acknowledge"), apitype.Acknowledgement{Note: note}, &a)
+	return a, c.call(ctx, "POST", at("alerts", strconv.FormatInt(id, 10), "acknowledge"),
+		apitype.Acknowledgement{Note: note}, &a)
 }
 
 // Channels lists where alerts are sent.
@@ -82,7 +84,8 @@ func (c *Client) Logs(ctx context.Context, cluster, server string) (l apitype.Lo
 }
 
 // ReadLog reads a part of a server's log; the primary's when none is named.
-func (c *Client) ReadLog(ctx context.Context, cluster, server string, a tail.ReadLogArgs) (p apitype.LogPage, err error) {
+func (c *Client) ReadLog(ctx context.Context, cluster, server string, a tail.ReadLogArgs) (p apitype.LogPage,
+	err error) {
 	q := url.Values{"server": {server}, "from": {a.From}, "to": {a.To}, "table": {a.Table}, "shown": {a.Shown}}
 	if a.Limit > 0 {
 		q.Set("limit", strconv.Itoa(a.Limit))

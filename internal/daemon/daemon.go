@@ -93,8 +93,10 @@ func listen(ctx context.Context, o Options, s *service.Service, tlsConfig *tls.C
 	}
 	base, cancel := context.WithCancel(ctx) // ends event streams before the shutdown waits for them
 	defer cancel()
-	h := &http.Server{Handler: api.New(s, o.Version, log), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
-		BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	h := &http.Server{Handler: api.New(s, o.Version, log), ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout: 2 * time.Minute, TLSConfig: tlsConfig,
+		BaseContext: func(net.Listener) context.Context { return base },
+		ErrorLog:    slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	failed := make(chan error, 1)
 	go func() {
 		if tlsConfig != nil {
@@ -163,7 +165,8 @@ func mayListen(ctx context.Context, st *store.Store, listen string, hasTLS bool)
 		return err
 	}
 	if len(tokens) == 0 {
-		return usage("%s can be reached from other hosts: that needs an access token, and there is none. Start on 127.0.0.1 once and make one", listen)
+		return usage(
+			"%s can be reached from other hosts: that needs an access token, and there is none. Start on 127.0.0.1 once and make one", listen)
 	}
 	return nil
 }

@@ -88,7 +88,8 @@ func (h *postgresHouse) run(ctx context.Context, program string, args ...string)
 func (h *postgresHouse) makePrimary(ctx context.Context) error {
 	s := h.c.Servers[0]
 	h.c.opt.Log("making a PostgreSQL server with the Skerry Line's bookings on port %d", s.Port)
-	if err := h.run(ctx, "initdb", "-D", s.DataDir, "-U", "postgres", "-k", "-E", "UTF8", "--locale=C.UTF-8", "--auth-local=trust", "--auth-host=scram-sha-256"); err != nil {
+	if err := h.run(ctx, "initdb", "-D", s.DataDir, "-U", "postgres", "-k", "-E", "UTF8", "--locale=C.UTF-8",
+		"--auth-local=trust", "--auth-host=scram-sha-256"); err != nil {
 		return err
 	}
 	conf, err := os.OpenFile(filepath.Join(s.DataDir, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
@@ -107,7 +108,8 @@ func (h *postgresHouse) makePrimary(ctx context.Context) error {
 		return err
 	}
 	defer c.Close(ctx)
-	for _, sql := range []string{"create role " + application + " login password '" + appPassword + "'", "create database " + Bookings} {
+	for _, sql := range []string{"create role " + application + " login password '" + appPassword + "'",
+		"create database " + Bookings} {
 		if _, err := c.Exec(ctx, sql); err != nil {
 			return err
 		}
@@ -130,7 +132,8 @@ func (h *postgresHouse) startByHand(ctx context.Context, s *Server, env ...strin
 			time.Sleep(5 * time.Millisecond)
 		}
 	}
-	return h.owner.with(env...).run(ctx, filepath.Join(h.bin, "pg_ctl"), "-D", s.DataDir, "-l", s.LogFile, "-w", "-t", "30", "start")
+	return h.owner.with(env...).run(ctx, filepath.Join(h.bin, "pg_ctl"), "-D", s.DataDir, "-l", s.LogFile, "-w", "-t",
+		"30", "start")
 }
 
 // starve stops the processes through which the primary feeds its replicas.
@@ -163,7 +166,9 @@ func (h *postgresHouse) promise(ctx context.Context, s *Server) error {
 	}
 	defer c.Close(ctx)
 	var bookings, seats int64
-	if err := c.QueryRow(ctx, "select (select count(*) from bookings), (select sum(seats_sold) from sailings)").Scan(&bookings, &seats); err != nil {
+	if err := c.QueryRow(ctx,
+		"select (select count(*) from bookings), (select sum(seats_sold) from sailings)").Scan(&bookings,
+		&seats); err != nil {
 		return err
 	}
 	if bookings != seats {
@@ -178,7 +183,8 @@ func (h *postgresHouse) missing(ctx context.Context, s *Server, acked []string) 
 		return nil, err
 	}
 	defer c.Close(ctx)
-	rows, err := c.Query(ctx, "select r from unnest($1::text[]) r where not exists (select from bookings where reference = r)", acked)
+	rows, err := c.Query(ctx,
+		"select r from unnest($1::text[]) r where not exists (select from bookings where reference = r)", acked)
 	if err != nil {
 		return nil, err
 	}
@@ -194,7 +200,9 @@ func (h *postgresHouse) session(ctx context.Context) (session, error) {
 	for _, s := range h.c.Servers {
 		hosts = append(hosts, fmt.Sprintf("%s:%d", s.Host, s.Port))
 	}
-	c, err := pgx.Connect(ctx, fmt.Sprintf("postgresql://%s:%s@%s/%s?target_session_attrs=read-write&connect_timeout=2&application_name=skerry", application, appPassword, strings.Join(hosts, ","), Bookings))
+	c, err := pgx.Connect(ctx,
+		fmt.Sprintf("postgresql://%s:%s@%s/%s?target_session_attrs=read-write&connect_timeout=2&application_name=skerry",
+			application, appPassword, strings.Join(hosts, ","), Bookings))
 	if err != nil {
 		return nil, err
 	}
@@ -205,7 +213,8 @@ func (h *postgresHouse) session(ctx context.Context) (session, error) {
 func (s seller) write(ctx context.Context, reference string) error {
 	return pgx.BeginFunc(ctx, s.c, func(tx pgx.Tx) error {
 		sailing := 1 + rand.IntN(600)
-		if _, err := tx.Exec(ctx, "insert into bookings (reference, sailing_id, passenger_id) values ($1, $2, $3)", reference, sailing, 1+rand.IntN(passengerRows)); err != nil {
+		if _, err := tx.Exec(ctx, "insert into bookings (reference, sailing_id, passenger_id) values ($1, $2, $3)", reference,
+			sailing, 1+rand.IntN(passengerRows)); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, "update sailings set seats_sold = seats_sold + 1 where id = $1", sailing)

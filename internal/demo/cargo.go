@@ -101,7 +101,8 @@ func administrator() string {
 }
 
 func (h *mariadbHouse) furnish(s *Server, number int) error {
-	text := fmt.Sprintf(cargoConfig, s.DataDir, socketOf(s), filepath.Join(s.SocketDir, "mariadb.pid"), s.SocketDir, s.Port, s.Host, 10+number)
+	text := fmt.Sprintf(cargoConfig, s.DataDir, socketOf(s), filepath.Join(s.SocketDir, "mariadb.pid"), s.SocketDir,
+		s.Port, s.Host, 10+number)
 	if err := os.WriteFile(s.ConfigFile, []byte(text), 0o644); err != nil {
 		return err
 	}
@@ -115,7 +116,9 @@ func (h *mariadbHouse) enrolment(s *Server) []string {
 func (h *mariadbHouse) makePrimary(ctx context.Context) error {
 	s := h.c.Servers[0]
 	h.c.opt.Log("making a MariaDB server with the Skerry Line's cargo on port %d", s.Port)
-	if err := h.owner.run(ctx, "/usr/bin/env", "TMPDIR="+s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults", "--datadir="+s.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+administrator(), "--skip-test-db"); err != nil {
+	if err := h.owner.run(ctx, "/usr/bin/env", "TMPDIR="+s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults",
+		"--datadir="+s.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+administrator(),
+		"--skip-test-db"); err != nil {
 		return err
 	}
 	if err := h.startByHand(ctx, s); err != nil {
@@ -166,7 +169,8 @@ func (h *mariadbHouse) startByHand(ctx context.Context, s *Server, env ...string
 
 func (h *mariadbHouse) connect(s *Server, database string) (*sql.DB, error) {
 	c := mysql.NewConfig()
-	c.User, c.Net, c.Addr, c.DBName, c.MultiStatements, c.InterpolateParams = administrator(), "unix", socketOf(s), database, true, true
+	c.User, c.Net, c.Addr, c.DBName, c.MultiStatements, c.InterpolateParams = administrator(), "unix", socketOf(s),
+		database, true, true
 	c.Logger = &mysql.NopLogger{}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
@@ -219,12 +223,14 @@ func (h *mariadbHouse) promise(ctx context.Context, s *Server) error {
 	var containers, wrong int64
 	err = db.QueryRowContext(ctx, `select (select count(*) from containers),
  (select count(*) from balances b where containers <> (select count(*) from containers c where c.port_id = b.port_id)
-  or containers <> (select sum(to_port = b.port_id) - sum(coalesce(from_port, 0) = b.port_id) from movements))`).Scan(&containers, &wrong)
+  or containers <> (select sum(to_port = b.port_id) - sum(coalesce(from_port, 0) = b.port_id) from movements))`).Scan(
+		&containers, &wrong)
 	if err != nil {
 		return err
 	}
 	if containers != containerRows || wrong != 0 {
-		return fmt.Errorf("%s holds %d containers of %d, and the balances of %d ports are not the sums of their movements", s.Name, containers, containerRows, wrong)
+		return fmt.Errorf("%s holds %d containers of %d, and the balances of %d ports are not the sums of their movements",
+			s.Name, containers, containerRows, wrong)
 	}
 	return nil
 }
@@ -266,7 +272,8 @@ type mover struct {
 // application connects to one server as the application.
 func (h *mariadbHouse) application(ctx context.Context, s *Server) (*mover, error) {
 	c := mysql.NewConfig()
-	c.User, c.Passwd, c.Net, c.Addr, c.DBName, c.MultiStatements, c.InterpolateParams, c.Timeout = application, appPassword, "tcp", fmt.Sprintf("%s:%d", s.Host, s.Port), Cargo, true, true, 2*time.Second
+	c.User, c.Passwd, c.Net, c.Addr, c.DBName, c.MultiStatements, c.InterpolateParams, c.Timeout = application,
+		appPassword, "tcp", fmt.Sprintf("%s:%d", s.Host, s.Port), Cargo, true, true, 2*time.Second
 	c.Logger = &mysql.NopLogger{}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
@@ -306,7 +313,8 @@ func (m *mover) write(ctx context.Context, reference string) error {
 	defer tx.Rollback()
 	container := 1 + rand.IntN(containerRows)
 	var from int
-	if err := tx.QueryRowContext(ctx, "select port_id from containers where id = ? for update", container).Scan(&from); err != nil {
+	if err := tx.QueryRowContext(ctx, "select port_id from containers where id = ? for update",
+		container).Scan(&from); err != nil {
 		return err
 	}
 	to := 1 + (from+rand.IntN(3))%4
@@ -322,7 +330,8 @@ func (m *mover) write(ctx context.Context, reference string) error {
 		sql  string
 		args []any
 	}{
-		{"insert into movements (reference, container_id, from_port, to_port) values (?, ?, ?, ?)", []any{reference, container, from, to}},
+		{"insert into movements (reference, container_id, from_port, to_port) values (?, ?, ?, ?)",
+			[]any{reference, container, from, to}},
 		{"update containers set port_id = ? where id = ?", []any{to, container}},
 		{"update balances set containers = " + step(first) + " where port_id = ?", []any{first}},
 		{"update balances set containers = " + step(second) + " where port_id = ?", []any{second}},

@@ -179,7 +179,8 @@ func (o owner) run(ctx context.Context, program string, args ...string) error {
 func (c *Cluster) place(s *Server, own owner, number int) error {
 	base := filepath.Join(c.Dir, s.Name)
 	s.Host, s.Port = "127.0.0.1", freeport.Next()
-	s.SocketDir, s.DataDir, s.AgentDir, s.LogFile = filepath.Join(base, "run"), filepath.Join(base, "data"), filepath.Join(base, "agent"), filepath.Join(base, "database.log")
+	s.SocketDir, s.DataDir, s.AgentDir, s.LogFile = filepath.Join(base, "run"), filepath.Join(base, "data"),
+		filepath.Join(base, "agent"), filepath.Join(base, "database.log")
 	s.AgentAddress = fmt.Sprintf("127.0.0.1:%d", freeport.Next())
 	c.house.place(s, base)
 	for _, d := range []string{base, s.SocketDir} {
@@ -245,12 +246,15 @@ func (c *Cluster) addMembers(ctx context.Context) error {
 		return err
 	}
 	for _, s := range c.Servers {
-		code, err := c.Client.AddServer(ctx, c.Name, apitype.NewServer{Name: s.Name, Placement: cluster.Placement{Rank: s.Rank, Site: s.Site}, Primary: s.primary})
+		code, err := c.Client.AddServer(ctx, c.Name,
+			apitype.NewServer{Name: s.Name, Placement: cluster.Placement{Rank: s.Rank, Site: s.Site}, Primary: s.primary})
 		if err != nil {
 			return err
 		}
-		args := append([]string{"agent", "enroll", "--service", c.URL, "--code", code.Code, "--dir", s.AgentDir, "--listen", s.AgentAddress, "--advertise", s.AgentAddress,
-			"--data-dir", s.DataDir, "--socket-dir", s.SocketDir, "--host", s.Host, "--port", strconv.Itoa(s.Port), "--log-file", s.LogFile}, c.house.enrolment(s)...)
+		args := append([]string{"agent", "enroll", "--service", c.URL, "--code", code.Code, "--dir", s.AgentDir, "--listen",
+			s.AgentAddress, "--advertise", s.AgentAddress,
+			"--data-dir", s.DataDir, "--socket-dir", s.SocketDir, "--host", s.Host, "--port", strconv.Itoa(s.Port), "--log-file",
+			s.LogFile}, c.house.enrolment(s)...)
 		out, err := exec.CommandContext(ctx, c.opt.Binary, args...).CombinedOutput()
 		if err != nil {
 			return fmt.Errorf("enroll %s: %w: %s", s.Name, err, out)
@@ -325,7 +329,8 @@ func (c *Cluster) Await(ctx context.Context, ok func(view.View) bool) error {
 }
 
 // Operate carries out an operation and waits for its end.
-func (c *Cluster) Operate(ctx context.Context, r operation.Request, each func(operation.Operation)) (operation.Operation, error) {
+func (c *Cluster) Operate(ctx context.Context, r operation.Request,
+	each func(operation.Operation)) (operation.Operation, error) {
 	op, err := c.Client.BeginUnseen(ctx, c.Name, r)
 	if err != nil {
 		return op, err

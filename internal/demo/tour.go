@@ -34,7 +34,8 @@ type tour struct {
 // Tour runs the whole story on a freshly built world, once for each cluster.
 func Tour(ctx context.Context, w *World, out io.Writer) error {
 	for _, c := range w.Clusters {
-		fmt.Fprintf(out, "\n%s, on %s\n", c.Name, map[string]string{position.EnginePostgres: "PostgreSQL", position.EngineMariaDB: "MariaDB"}[c.Engine])
+		fmt.Fprintf(out, "\n%s, on %s\n", c.Name,
+			map[string]string{position.EnginePostgres: "PostgreSQL", position.EngineMariaDB: "MariaDB"}[c.Engine])
 		if err := tourOf(ctx, c, out); err != nil {
 			return fmt.Errorf("%s: %w", c.Name, err)
 		}
@@ -71,7 +72,8 @@ func tourOf(ctx context.Context, w *Cluster, out io.Writer) error {
 		}
 		fmt.Fprintf(out, "   %s  [%.1f s]\n", strings.ReplaceAll(breakLines(text), "\n", "\n   "), time.Since(from).Seconds())
 	}
-	fmt.Fprintf(out, "\nThe whole story of %s took %.0f s. %d writes were acknowledged; none was lost but the %d that only the crashed server had, and those were saved.\n", w.Name, time.Since(began).Seconds(), len(t.load.Acked()), len(t.tail))
+	fmt.Fprintf(out,
+		"\nThe whole story of %s took %.0f s. %d writes were acknowledged; none was lost but the %d that only the crashed server had, and those were saved.\n", w.Name, time.Since(began).Seconds(), len(t.load.Acked()), len(t.tail))
 	return nil
 }
 
@@ -173,7 +175,8 @@ func (t *tour) switchover(ctx context.Context, to string) (string, error) {
 	if err := t.everywhere(ctx, t.first, t.second, t.third); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s\nthe workload felt a pause of %d ms; every acknowledged write is on every server", op.Message, gap.Milliseconds()), nil
+	return fmt.Sprintf("%s\nthe workload felt a pause of %d ms; every acknowledged write is on every server", op.Message,
+		gap.Milliseconds()), nil
 }
 
 // crash stops the senders of the primary, so that its replicas get nothing
@@ -199,7 +202,8 @@ func (t *tour) crash(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%d writes were acknowledged while its replicas got nothing; then kill -9\n%s", len(after)-before, v.Sentence), nil
+	return fmt.Sprintf("%d writes were acknowledged while its replicas got nothing; then kill -9\n%s", len(after)-before,
+		v.Sentence), nil
 }
 
 func (t *tour) failover(ctx context.Context) (string, error) {
@@ -217,7 +221,9 @@ func (t *tour) failover(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s\nthe plan had said: %s\nthe workload felt a pause of %.1f s; %d acknowledged writes are not there\n%s", op.Message, op.Plan.Summary, t.load.Gap().Seconds(), len(t.tail), v.Sentence), nil
+	return fmt.Sprintf(
+		"%s\nthe plan had said: %s\nthe workload felt a pause of %.1f s; %d acknowledged writes are not there\n%s",
+		op.Message, op.Plan.Summary, t.load.Gap().Seconds(), len(t.tail), v.Sentence), nil
 }
 
 func (t *tour) showTail(ctx context.Context) (string, error) {
@@ -232,7 +238,8 @@ func (t *tour) showTail(ctx context.Context) (string, error) {
 	if ins < len(t.tail) {
 		return "", fmt.Errorf("the tail shows %d inserts, and %d writes are missing", ins, len(t.tail))
 	}
-	return fmt.Sprintf("fork at %s; after it %s of log with %d committed transactions: %d inserts, %d updates", x.Fork, words.Size(x.TailBytes), n, ins, upd), nil
+	return fmt.Sprintf("fork at %s; after it %s of log with %d committed transactions: %d inserts, %d updates", x.Fork,
+		words.Size(x.TailBytes), n, ins, upd), nil
 }
 
 func (t *tour) rejoin(ctx context.Context) (string, error) {

@@ -158,7 +158,8 @@ func (w *World) StartService(ctx context.Context) error {
 
 // StartServiceWith starts it with more in its environment.
 func (w *World) StartServiceWith(ctx context.Context, env ...string) error {
-	c, err := w.spawn("service.log", env, "serve", "--dir", filepath.Join(w.Dir, "service"), "--listen", w.listen, "--log-level", "debug")
+	c, err := w.spawn("service.log", env, "serve", "--dir", filepath.Join(w.Dir, "service"), "--listen", w.listen,
+		"--log-level", "debug")
 	if err != nil {
 		return err
 	}
@@ -224,7 +225,8 @@ func (w *World) writeConnections(context.Context) error {
 	if err := os.WriteFile(filepath.Join(w.Dir, "connections.json"), append(b, '\n'), 0o600); err != nil {
 		return err
 	}
-	env := fmt.Sprintf("export CROSSTWIN_SERVICE=%s CROSSTWIN_TOKEN=%s PATH='%s':\"$PATH\"\n", w.URL, w.Token, filepath.Dir(w.opt.Binary))
+	env := fmt.Sprintf("export CROSSTWIN_SERVICE=%s CROSSTWIN_TOKEN=%s PATH='%s':\"$PATH\"\n", w.URL, w.Token,
+		filepath.Dir(w.opt.Binary))
 	return os.WriteFile(filepath.Join(w.Dir, "env"), []byte(env), 0o600)
 }
 
@@ -346,7 +348,8 @@ func stopDatabases(dir string) {
 // dir, or in dir itself.
 func eachDatabaseProcess(dir string, do func(pid int, name string)) {
 	eachProcess(func(pid int, cmdline, cwd string) {
-		if cmdline == "" || cwd != filepath.Join(dir, "data") && !(strings.HasPrefix(cwd, dir+"/") && strings.HasSuffix(cwd, "/data")) {
+		if cmdline == "" || cwd != filepath.Join(dir, "data") &&
+			!(strings.HasPrefix(cwd, dir+"/") && strings.HasSuffix(cwd, "/data")) {
 			return
 		}
 		b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))

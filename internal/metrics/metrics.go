@@ -38,41 +38,56 @@ func gauge(name, help string, labels ...string) family {
 
 var (
 	takesWrites = gauge("cluster_takes_writes", "1 while the cluster's primary takes writes.", "cluster")
-	canLose     = gauge("cluster_can_lose_servers", "How many more servers may fail and the cluster can still be made to take writes.", "cluster")
-	term        = gauge("cluster_term", "Number of the newest term: one more with each change of primary.", "cluster")
-	riskBytes   = gauge("cluster_at_risk_bytes", "Acknowledged writes that are safe on no replica that may take over; +Inf when none may.", "cluster")
+	canLose     = gauge("cluster_can_lose_servers",
+		"How many more servers may fail and the cluster can still be made to take writes.", "cluster")
+	term      = gauge("cluster_term", "Number of the newest term: one more with each change of primary.", "cluster")
+	riskBytes = gauge("cluster_at_risk_bytes",
+		"Acknowledged writes that are safe on no replica that may take over; +Inf when none may.", "cluster")
 	riskSeconds = gauge("cluster_at_risk_seconds", "The same in time.", "cluster")
 	running     = gauge("cluster_operation_running", "1 while an operation is under way.", "cluster", "kind")
 	problems    = gauge("cluster_problems", "Problems that are seen now, by rule.", "cluster", "rule")
 	alerts      = gauge("alerts_open", "Alerts that are not over.", "cluster", "level")
 
-	health    = gauge("server_health", "1 for the health that the server is judged to have.", "cluster", "server", "health")
+	health = gauge("server_health", "1 for the health that the server is judged to have.", "cluster", "server",
+		"health")
 	up        = gauge("server_up", "1 while the database answers.", "cluster", "server")
 	isPrimary = gauge("server_primary", "1 for the owner of the newest term.", "cluster", "server")
-	age       = gauge("server_observation_age_seconds", "Time since the server's agent last answered.", "cluster", "server")
-	skew      = gauge("server_clock_skew_seconds", "How far the clock that the database stamps its writes with is ahead of the service's.", "cluster", "server")
-	certEnds  = gauge("agent_certificate_end_timestamp_seconds", "When the agent's certificate ends, in Unix time.", "cluster", "server")
-	diskFree  = gauge("server_disk_free_bytes", "Room on the disk of the data.", "cluster", "server")
-	logFree   = gauge("server_log_disk_free_bytes", "Room on the disk of the log.", "cluster", "server")
-	logBytes  = gauge("server_log_bytes", "Size of the log.", "cluster", "server")
-	logFull   = gauge("server_log_full_seconds", "Time until the disk is full of log, at the rate of the last minutes; absent while nothing makes it grow.", "cluster", "server")
-	slotKept  = gauge("slot_kept_bytes", "Log that a slot keeps.", "cluster", "server", "slot", "active")
+	age       = gauge("server_observation_age_seconds", "Time since the server's agent last answered.", "cluster",
+		"server")
+	skew = gauge("server_clock_skew_seconds",
+		"How far the clock that the database stamps its writes with is ahead of the service's.", "cluster", "server")
+	certEnds = gauge("agent_certificate_end_timestamp_seconds", "When the agent's certificate ends, in Unix time.",
+		"cluster", "server")
+	diskFree = gauge("server_disk_free_bytes", "Room on the disk of the data.", "cluster", "server")
+	logFree  = gauge("server_log_disk_free_bytes", "Room on the disk of the log.", "cluster", "server")
+	logBytes = gauge("server_log_bytes", "Size of the log.", "cluster", "server")
+	logFull  = gauge("server_log_full_seconds",
+		"Time until the disk is full of log, at the rate of the last minutes; absent while nothing makes it grow.", "cluster",
+		"server")
+	slotKept = gauge("slot_kept_bytes", "Log that a slot keeps.", "cluster", "server", "slot", "active")
 
 	lagSeconds = gauge("replica_lag_seconds", "How far a replica is behind, by the service's clock.", "cluster", "server")
 	lagBytes   = gauge("replica_lag_bytes", "How many bytes of log a replica lacks.", "cluster", "server")
-	stage      = gauge("replica_stage_bytes", "Bytes that wait before a stage: sent, received, safe, applied.", "cluster", "server", "stage")
-	delay      = gauge("replica_delay_seconds", "For how long the replica holds writes back on purpose.", "cluster", "server")
-	conflicts  = family{prometheus.NewDesc("crosstwin_replica_conflicts_total", "Queries that replay cancelled, by cause, since the server's statistics began.", []string{"cluster", "server", "cause"}, nil), prometheus.CounterValue}
+	stage      = gauge("replica_stage_bytes", "Bytes that wait before a stage: sent, received, safe, applied.", "cluster",
+		"server", "stage")
+	delay = gauge("replica_delay_seconds", "For how long the replica holds writes back on purpose.", "cluster",
+		"server")
+	conflicts = family{prometheus.NewDesc("crosstwin_replica_conflicts_total",
+		"Queries that replay cancelled, by cause, since the server's statistics began.",
+		[]string{"cluster", "server", "cause"}, nil), prometheus.CounterValue}
 
 	records = gauge("records_bytes", "Size of the service's records.")
 )
 
-var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, running, problems, alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept, lagSeconds, lagBytes, stage, delay, conflicts, records}
+var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, running, problems, alerts, health, up, isPrimary,
+	age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept, lagSeconds, lagBytes, stage, delay, conflicts,
+	records}
 
 // Handler serves the metrics of a source.
 func Handler(s Source) http.Handler {
 	r := prometheus.NewRegistry()
-	r.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	r.MustRegister(collector{s}, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return promhttp.HandlerFor(r, promhttp.HandlerOpts{})
 }
 

@@ -18,11 +18,19 @@ type source struct{}
 
 // Views returns one cluster in which everything that has a metric is there.
 func (source) Views() []view.View {
-	replica := &observation.Server{Process: observation.Process{Accepting: true, Role: observation.Replica}, Links: observation.Links{Upstream: &observation.Upstream{DelaySeconds: 60}}, Replay: observation.Replay{Conflicts: map[string]int64{"snapshot": 7}}, CertificateEnds: time.Unix(2e9, 0)}
-	primary := &observation.Server{Process: observation.Process{Accepting: true, Role: observation.Primary}, Log: observation.Log{Bytes: observation.Known[int64](5)}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](7), LogDiskFreeBytes: observation.Known[int64](8)}, Links: observation.Links{Slots: []observation.Slot{{Name: "ct_tern", KeptBytes: 9}}}}
-	return []view.View{{Cluster: "bookings", Primary: "gull", Term: 3, AtRisk: view.AtRisk{Known: true, Everything: true}, Operation: &view.Running{Kind: "seed"}, Problems: []view.Problem{{Rule: cluster.RuleAtRisk}},
-		Servers: []view.Server{{Name: "gull", Health: view.TakesWrites, Observation: primary, LogFull: &view.Forecast{Seconds: 60}},
-			{Name: "tern", Health: view.Behind, Observation: replica, Lag: lag.Reading{Known: true, Seconds: 6.5}, Stages: lag.Stages{NotApplied: 4096}},
+	replica := &observation.Server{Process: observation.Process{Accepting: true, Role: observation.Replica},
+		Links:  observation.Links{Upstream: &observation.Upstream{DelaySeconds: 60}},
+		Replay: observation.Replay{Conflicts: map[string]int64{"snapshot": 7}}, CertificateEnds: time.Unix(2e9, 0)}
+	primary := &observation.Server{Process: observation.Process{Accepting: true, Role: observation.Primary},
+		Log:   observation.Log{Bytes: observation.Known[int64](5)},
+		Host:  observation.Host{DiskFreeBytes: observation.Known[int64](7), LogDiskFreeBytes: observation.Known[int64](8)},
+		Links: observation.Links{Slots: []observation.Slot{{Name: "ct_tern", KeptBytes: 9}}}}
+	return []view.View{{Cluster: "bookings", Primary: "gull", Term: 3, AtRisk: view.AtRisk{Known: true, Everything: true},
+		Operation: &view.Running{Kind: "seed"}, Problems: []view.Problem{{Rule: cluster.RuleAtRisk}},
+		Servers: []view.Server{{Name: "gull", Health: view.TakesWrites, Observation: primary,
+			LogFull: &view.Forecast{Seconds: 60}},
+			{Name: "tern", Health: view.Behind, Observation: replica, Lag: lag.Reading{Known: true, Seconds: 6.5},
+				Stages: lag.Stages{NotApplied: 4096}},
 			{Name: "heron", Health: view.Unseen, Observation: replica, LastContactSeconds: 90}}}}
 }
 func (source) OpenAlerts() map[[2]string]int { return map[[2]string]int{{"bookings", "critical"}: 2} }
@@ -43,9 +51,14 @@ func TestNames(t *testing.T) {
 	w := httptest.NewRecorder()
 	Handler(source{}).ServeHTTP(w, httptest.NewRequest("GET", "/metrics", nil))
 	text := w.Body.String()
-	for _, line := range []string{`crosstwin_cluster_takes_writes{cluster="bookings"} 1`, `crosstwin_cluster_at_risk_bytes{cluster="bookings"} +Inf`, `crosstwin_replica_lag_seconds{cluster="bookings",server="tern"} 6.5`,
-		`crosstwin_replica_stage_bytes{cluster="bookings",server="tern",stage="applied"} 4096`, `crosstwin_replica_conflicts_total{cause="snapshot",cluster="bookings",server="tern"} 7`, `crosstwin_server_up{cluster="bookings",server="heron"} 0`,
-		`crosstwin_server_observation_age_seconds{cluster="bookings",server="heron"} 90`, `crosstwin_alerts_open{cluster="bookings",level="critical"} 2`} {
+	for _, line := range []string{`crosstwin_cluster_takes_writes{cluster="bookings"} 1`,
+		`crosstwin_cluster_at_risk_bytes{cluster="bookings"} +Inf`,
+		`crosstwin_replica_lag_seconds{cluster="bookings",server="tern"} 6.5`,
+		`crosstwin_replica_stage_bytes{cluster="bookings",server="tern",stage="applied"} 4096`,
+		`crosstwin_replica_conflicts_total{cause="snapshot",cluster="bookings",server="tern"} 7`,
+		`crosstwin_server_up{cluster="bookings",server="heron"} 0`,
+		`crosstwin_server_observation_age_seconds{cluster="bookings",server="heron"} 90`,
+		`crosstwin_alerts_open{cluster="bookings",level="critical"} 2`} {
 		if !strings.Contains(text, line) {
 			t.Errorf("missing: %s", line)
 		}
@@ -54,7 +67,8 @@ func TestNames(t *testing.T) {
 		t.Error("an unseen server's old lag is shown as if it were current")
 	}
 	shown := names(text)
-	for file, whole := range map[string]bool{"../../docs/metrics.md": true, "../../deploy/prometheus-alerts.yaml": false, "../../deploy/dashboard.json": false} {
+	for file, whole := range map[string]bool{"../../docs/metrics.md": true, "../../deploy/prometheus-alerts.yaml": false,
+		"../../deploy/dashboard.json": false} {
 		b, err := os.ReadFile(file)
 		if err != nil {
 			t.Fatal(err)

@@ -76,8 +76,10 @@ func create(certFile, keyFile string) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Cross Twin authority " + time.Now().UTC().Format("2006-01-02")},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(authorityLife), IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
+	t := &x509.Certificate{SerialNumber: serial(),
+		Subject:   pkix.Name{CommonName: "Cross Twin authority " + time.Now().UTC().Format("2006-01-02")},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(authorityLife), IsCA: true,
+		BasicConstraintsValid: true, MaxPathLenZero: true,
 		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {
@@ -132,7 +134,8 @@ func Fingerprint(der []byte) string {
 func (a *Authority) Sign(name string, pub any, hosts ...string) ([]byte, error) {
 	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
 		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(leafLife),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+		KeyUsage:    x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
 	for _, h := range hosts {
 		if ip := net.ParseIP(h); ip != nil {
 			t.IPAddresses = append(t.IPAddresses, ip)
@@ -188,7 +191,8 @@ func (a *Authority) Pool() *x509.CertPool {
 
 // Request makes a certificate request for a key.
 func Request(key *ecdsa.PrivateKey) ([]byte, error) {
-	der, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{Subject: pkix.Name{CommonName: "agent"}}, key)
+	der, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{Subject: pkix.Name{CommonName: "agent"}}, key)
 	if err != nil {
 		return nil, err
 	}

@@ -39,8 +39,10 @@ func TestAuthority(t *testing.T) {
 	if err != nil || cert.Subject.CommonName != "gull.bookings.agent.crosstwin" || cert.IsCA {
 		t.Errorf("%+v %v", cert.Subject, err)
 	}
-	for name, want := range map[string]bool{"gull.bookings.agent.crosstwin": true, "tern.bookings.agent.crosstwin": false, ServiceName: false} {
-		_, err := cert.Verify(x509.VerifyOptions{Roots: a.Pool(), DNSName: name, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	for name, want := range map[string]bool{"gull.bookings.agent.crosstwin": true, "tern.bookings.agent.crosstwin": false,
+		ServiceName: false} {
+		_, err := cert.Verify(x509.VerifyOptions{Roots: a.Pool(), DNSName: name,
+			KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
 		if (err == nil) != want {
 			t.Errorf("as %s: %v", name, err)
 		}

@@ -53,7 +53,8 @@ func (e *execution) await(ctx context.Context, i int, s *operation.Step) (string
 }
 
 // look tests conditions on fresh observations.
-func (e *execution) look(ctx context.Context, i int, s *operation.Step, conditions []operation.Condition) (seen, missing string) {
+func (e *execution) look(ctx context.Context, i int, s *operation.Step, conditions []operation.Condition) (seen,
+	missing string) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	obs := map[string]*observation.Server{}
@@ -103,7 +104,8 @@ func (e *execution) resolve(c operation.Condition) (operation.Condition, error) 
 }
 
 // reportDistance shows what a replica still has to apply as progress.
-func (e *execution) reportDistance(i int, s *operation.Step, c operation.Condition, obs map[string]*observation.Server) {
+func (e *execution) reportDistance(i int, s *operation.Step, c operation.Condition,
+	obs map[string]*observation.Server) {
 	if !s.ShowsDistance || obs[c.Other] == nil {
 		return
 	}
@@ -111,6 +113,7 @@ func (e *execution) reportDistance(i int, s *operation.Step, c operation.Conditi
 	if !known || lacks.IsZero() {
 		return
 	}
-	e.Journal.SetProgress(context.Background(), e.op.ID, i, operation.Progress{Note: words.Amount(lacks) + " behind", SecondsLeft: -1})
+	e.Journal.SetProgress(context.Background(), e.op.ID, i,
+		operation.Progress{Note: words.Amount(lacks) + " behind", SecondsLeft: -1})
 	e.changed()
 }

@@ -35,7 +35,8 @@ import (
 type Journal interface {
 	Operation(ctx context.Context, id int64) (operation.Operation, error)
 	StartStep(ctx context.Context, id int64, seq int, title string, noReturn bool) error
-	EndStep(ctx context.Context, id int64, seq int, state operation.StepState, seen, problem, text string, facts map[string]json.RawMessage) error
+	EndStep(ctx context.Context, id int64, seq int, state operation.StepState, seen, problem, text string,
+		facts map[string]json.RawMessage) error
 	SetProgress(ctx context.Context, id int64, seq int, p operation.Progress) error
 	SetUndoing(ctx context.Context, id int64, why string) error
 	SetTerm(ctx context.Context, id, term int64) error
@@ -87,12 +88,14 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 	}
 	if resumed {
 		if op.Plan.UndoOnRestart && !op.PastReturn && at < op.Plan.NoReturnStep() && at < len(op.Steps) {
-			why := fmt.Errorf("the service was restarted before the point of no return, at step %d (%s)", at+1, op.Plan.Steps[at].Title)
+			why := fmt.Errorf("the service was restarted before the point of no return, at step %d (%s)", at+1,
+				op.Plan.Steps[at].Title)
 			e.note(nil, "warn", why.Error())
 			return e.undo(ctx, at, why)
 		}
 		at = op.Plan.ResumeAt(at)
-		e.note(nil, "warn", fmt.Sprintf("the service was restarted: continuing with step %d of %d", min(at+1, len(op.Steps)), len(op.Steps)))
+		e.note(nil, "warn", fmt.Sprintf("the service was restarted: continuing with step %d of %d", min(at+1, len(op.Steps)),
+			len(op.Steps)))
 	}
 	return e.forward(ctx, at)
 }
@@ -159,7 +162,8 @@ func (e *execution) forward(ctx context.Context, at int) error {
 			return ctx.Err() // the service stops: the next one goes on from the journal
 		}
 		if err == nil {
-			if err := e.Journal.EndStep(ctx, e.op.ID, i, operation.StepDone, seen, "", "done: "+s.Title+sep(seen), e.op.Facts); err != nil {
+			if err := e.Journal.EndStep(ctx, e.op.ID, i, operation.StepDone, seen, "", "done: "+s.Title+sep(seen),
+				e.op.Facts); err != nil {
 				return err
 			}
 			e.changed()
@@ -170,7 +174,8 @@ func (e *execution) forward(ctx context.Context, at int) error {
 			state = operation.StepPassedBy
 			e.passedOver = append(e.passedOver, s.Title+": "+err.Error())
 		}
-		if jerr := e.Journal.EndStep(ctx, e.op.ID, i, state, seen, err.Error(), "failed: "+s.Title+": "+err.Error(), e.op.Facts); jerr != nil {
+		if jerr := e.Journal.EndStep(ctx, e.op.ID, i, state, seen, err.Error(), "failed: "+s.Title+": "+err.Error(),
+			e.op.Facts); jerr != nil {
 			return jerr
 		}
 		e.changed()
@@ -179,11 +184,13 @@ func (e *execution) forward(ctx context.Context, at int) error {
 		case operation.Undo:
 			return e.undo(ctx, i, fmt.Errorf("%s: %w", s.Title, err))
 		default:
-			return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("step %d, %s, failed: %v. Result: %s", i+1, s.Title, err, s.IfFails))
+			return e.end(ctx, operation.OutcomeNeedsYou,
+				fmt.Sprintf("step %d, %s, failed: %v. Result: %s", i+1, s.Title, err, s.IfFails))
 		}
 	}
 	if len(e.passedOver) > 0 {
-		return e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("all steps ran, %d failed: %s", len(e.passedOver), strings.Join(e.passedOver, "; ")))
+		return e.end(ctx, operation.OutcomeNeedsYou,
+			fmt.Sprintf("all steps ran, %d failed: %s", len(e.passedOver), strings.Join(e.passedOver, "; ")))
 	}
 	return e.end(ctx, operation.OutcomeFinished, e.closing())
 }
@@ -248,7 +255,9 @@ func (e *execution) begunAlready(ctx context.Context) bool {
 func (e *execution) undo(ctx context.Context, at int, why error) error {
 	if e.op.State != operation.Undoing && (e.op.PastReturn || e.begunAlready(ctx)) {
 		n := e.op.Plan.NoReturnStep()
-		e.note(nil, "warn", fmt.Sprintf("%v; the point of no return (step %d, %s) has taken effect already, so nothing is undone", why, n+1, e.op.Plan.Steps[n].Title))
+		e.note(nil, "warn",
+			fmt.Sprintf("%v; the point of no return (step %d, %s) has taken effect already, so nothing is undone", why, n+1,
+				e.op.Plan.Steps[n].Title))
 		return e.forward(ctx, n)
 	}
 	if e.op.State != operation.Undoing {
@@ -306,7 +315,8 @@ func (e *execution) undoStep(ctx context.Context, i int) (title string, err erro
 		}
 	}
 	title = e.op.Plan.Steps[i].Undo[0].Title
-	return title, e.Journal.EndStep(ctx, e.op.ID, i, operation.StepUndone, "", "", "undone: "+e.op.Plan.Steps[i].Title, nil)
+	return title, e.Journal.EndStep(ctx, e.op.ID, i, operation.StepUndone, "", "",
+		"undone: "+e.op.Plan.Steps[i].Title, nil)
 }
 
 // step carries out one step and waits until its conditions hold. One whose Skip
@@ -382,7 +392,8 @@ func (e *execution) actUntil(ctx context.Context, i int, s *operation.Step) erro
 		isFar := errors.As(err, &far)
 		stale := errors.As(err, &p) && p.Code == agentapi.CodeStaleTerm
 		forwardOnly := s.OnFail == operation.NeedsYou
-		if stale || !isFar && !(forwardOnly && tries < triesPastReturn) || isFar && !forwardOnly && time.Since(began) > reachPatience {
+		if stale || !isFar && !(forwardOnly && tries < triesPastReturn) || isFar && !forwardOnly &&
+			time.Since(began) > reachPatience {
 			return err
 		}
 		select {
@@ -424,7 +435,8 @@ func (e *execution) keep(s *operation.Step, result json.RawMessage) error {
 func (e *execution) act(ctx context.Context, step, server string, call verb.Call) (agentapi.Answer, error) {
 	local, ok := e.Local[call.Verb()]
 	if !ok {
-		return e.Servers.Do(ctx, e.op.Cluster, server, agentapi.Request{Operation: e.op.ID, Step: step, Term: e.op.Term, Call: call})
+		return e.Servers.Do(ctx, e.op.Cluster, server,
+			agentapi.Request{Operation: e.op.ID, Step: step, Term: e.op.Term, Call: call})
 	}
 	result, term, err := local(ctx, e.op, call)
 	if err != nil {
@@ -465,7 +477,8 @@ func (e *execution) follow(ctx context.Context, i int, s *operation.Step, key st
 			}
 			return e.keep(s, raw)
 		default:
-			p := operation.Progress{Note: o.Job.Note, DoneBytes: o.Job.DoneBytes, TotalBytes: o.Job.TotalBytes, BytesPerSec: o.Job.BytesPerSec, SecondsLeft: o.Job.SecondsLeft}
+			p := operation.Progress{Note: o.Job.Note, DoneBytes: o.Job.DoneBytes, TotalBytes: o.Job.TotalBytes,
+				BytesPerSec: o.Job.BytesPerSec, SecondsLeft: o.Job.SecondsLeft}
 			if p != last {
 				last = p
 				e.Journal.SetProgress(ctx, e.op.ID, i, p)

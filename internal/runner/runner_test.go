@@ -34,13 +34,16 @@ type fake struct {
 }
 
 func newFake() *fake {
-	return &fake{fail: map[string]error{}, once: map[string]bool{}, down: map[string]bool{}, jobs: map[string]*observation.Job{}, marks: map[string]string{}, answers: map[string]json.RawMessage{}}
+	return &fake{fail: map[string]error{}, once: map[string]bool{}, down: map[string]bool{},
+		jobs: map[string]*observation.Job{}, marks: map[string]string{}, answers: map[string]json.RawMessage{}}
 }
 
 func (f *fake) Observe(_ context.Context, _, server string) (*observation.Server, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica}, Log: observation.Log{Applied: "0/5000000", Kin: f.marks[server]}, Data: observation.Data{ClosedByDefault: !f.down[server]}, Job: f.jobs[server]}
+	o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica},
+		Log:  observation.Log{Applied: "0/5000000", Kin: f.marks[server]},
+		Data: observation.Data{ClosedByDefault: !f.down[server]}, Job: f.jobs[server]}
 	return o, nil
 }
 
@@ -86,8 +89,10 @@ func label(c verb.Call) string {
 
 // act is a step that has a call and an undo.
 func act(name, server string, change func(*operation.Step)) operation.Step {
-	undo := operation.Step{Action: operation.Action{Title: "undo " + name, Server: server, Call: named("undo-" + name)}, Limit: 2}
-	s := operation.Step{Name: name, Action: operation.Action{Title: name, Server: server, Call: named(name)}, Limit: 2, OnFail: operation.Undo, IfFails: "x", Undo: []operation.Step{undo}}
+	undo := operation.Step{Action: operation.Action{Title: "undo " + name, Server: server, Call: named("undo-" + name)},
+		Limit: 2}
+	s := operation.Step{Name: name, Action: operation.Action{Title: name, Server: server, Call: named(name)}, Limit: 2,
+		OnFail: operation.Undo, IfFails: "x", Undo: []operation.Step{undo}}
 	if change != nil {
 		change(&s)
 	}
@@ -114,15 +119,19 @@ func newBench(t *testing.T) *bench {
 	if _, err := st.AddCluster(t.Context(), "bookings", position.EnginePostgres); err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(st.OpenTerm(t.Context(), "bookings", 1, 0), st.Decide(t.Context(), "bookings", 1, "gull")); err != nil {
+	if err := errors.Join(st.OpenTerm(t.Context(), "bookings", 1, 0),
+		st.Decide(t.Context(), "bookings", 1, "gull")); err != nil {
 		t.Fatal(err)
 	}
-	return &bench{t, st, f, &Runner{Journal: st, Servers: f, Log: slog.New(slog.DiscardHandler), Local: map[verb.Name]Local{}}}
+	return &bench{t, st, f, &Runner{Journal: st, Servers: f, Log: slog.New(slog.DiscardHandler),
+		Local: map[verb.Name]Local{}}}
 }
 
-func (b *bench) run(kind operation.Kind, resumed bool, before func(id int64), steps ...operation.Step) operation.Operation {
+func (b *bench) run(kind operation.Kind, resumed bool, before func(id int64),
+	steps ...operation.Step) operation.Operation {
 	b.t.Helper()
-	p := &operation.Plan{Kind: kind, Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 1, Primary: "gull", Candidate: "tern", Steps: steps, UndoOnRestart: kind == operation.Switchover}
+	p := &operation.Plan{Kind: kind, Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 1,
+		Primary: "gull", Candidate: "tern", Steps: steps, UndoOnRestart: kind == operation.Switchover}
 	id, err := b.st.AddOperation(b.t.Context(), p, "somebody", "here")
 	if err != nil {
 		b.t.Fatal(err)
@@ -159,7 +168,8 @@ func TestForward(t *testing.T) {
 		act("d", "heron", func(s *operation.Step) {
 			forwardOnly(s)
 			s.Call, s.Needs = verb.Seal(verb.AwaitMark{}), []verb.Fact{mark}
-			s.After = []operation.Condition{{Kind: operation.HasMark, Server: "heron", Fact: mark}, {Kind: operation.HasPassed, Server: "heron", Fact: mark}}
+			s.After = []operation.Condition{{Kind: operation.HasMark, Server: "heron", Fact: mark},
+				{Kind: operation.HasPassed, Server: "heron", Fact: mark}}
 		}))
 	if op.Outcome != operation.OutcomeFinished || op.State != operation.Ended || op.EndedAt == nil {
 		t.Errorf("%+v", op)
@@ -170,7 +180,8 @@ func TestForward(t *testing.T) {
 			t.Errorf("step %d: %+v", i, s)
 		}
 	}
-	if len(op.Journal) != 9 || !strings.HasPrefix(op.Journal[0].Text, "starting: a") || !strings.HasPrefix(op.Journal[8].Text, "finished:") {
+	if len(op.Journal) != 9 || !strings.HasPrefix(op.Journal[0].Text, "starting: a") ||
+		!strings.HasPrefix(op.Journal[8].Text, "finished:") {
 		t.Errorf("journal %+v", op.Journal)
 	}
 }
@@ -180,7 +191,8 @@ func TestForward(t *testing.T) {
 func TestUndo(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["c@gull"] = errors.New("the disk is on fire")
-	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", func(s *operation.Step) { s.Undo = nil }), act("c", "gull", nil), act("d", "tern", noReturn))
+	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil),
+		act("b", "tern", func(s *operation.Step) { s.Undo = nil }), act("c", "gull", nil), act("d", "tern", noReturn))
 	if op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "the disk is on fire") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
@@ -194,8 +206,10 @@ func TestUndo(t *testing.T) {
 func TestUndoOfWhatIsGone(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@tern"] = errors.New("the network is down")
-	op := b.run(operation.Seed, false, nil, act("a", "gull", nil), act("b", "tern", func(s *operation.Step) { s.Gone = "the old data is gone" }))
-	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "the network is down") || !strings.Contains(op.Message, "the old data is gone") {
+	op := b.run(operation.Seed, false, nil, act("a", "gull", nil),
+		act("b", "tern", func(s *operation.Step) { s.Gone = "the old data is gone" }))
+	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "the network is down") ||
+		!strings.Contains(op.Message, "the old data is gone") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 	b.called("a@gull#2", "b@tern#2", "undo-b@tern#2", "undo-a@gull#2")
@@ -205,7 +219,8 @@ func TestUndoThatFails(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@tern"], b.f.fail["undo-a@gull"] = errors.New("first"), errors.New("second")
 	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", nil))
-	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "first") || !strings.Contains(op.Message, "second") {
+	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "first") ||
+		!strings.Contains(op.Message, "second") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 }
@@ -215,7 +230,8 @@ func TestUndoThatFails(t *testing.T) {
 func TestForwardOnly(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@tern"], b.f.once["b@tern"] = errors.New("not now"), true
-	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn), act("c", "gull", forwardOnly))
+	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn),
+		act("c", "gull", forwardOnly))
 	if op.Outcome != operation.OutcomeFinished {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
@@ -223,8 +239,10 @@ func TestForwardOnly(t *testing.T) {
 
 	b = newBench(t)
 	b.f.fail["c@gull"] = errors.New("never")
-	op = b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn), act("c", "gull", forwardOnly))
-	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "never") || !strings.Contains(op.Message, "Result: x") {
+	op = b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", noReturn),
+		act("c", "gull", forwardOnly))
+	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "never") ||
+		!strings.Contains(op.Message, "Result: x") {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 	for _, c := range b.f.calls {
@@ -261,7 +279,8 @@ func TestConditionDecides(t *testing.T) {
 // for as long as a start may take.
 func TestStartedAgain(t *testing.T) {
 	const tries = 3
-	for upAfter, want := range map[int]operation.Outcome{1: operation.OutcomeFinished, 2: operation.OutcomeFinished, 9: operation.OutcomeUndone} {
+	for upAfter, want := range map[int]operation.Outcome{1: operation.OutcomeFinished, 2: operation.OutcomeFinished,
+		9: operation.OutcomeUndone} {
 		b := newBench(t)
 		b.f.down["gull"], b.f.upAfter = true, upAfter
 		op := b.run(operation.Seed, false, nil, act("start", "gull", func(s *operation.Step) {
@@ -298,8 +317,10 @@ func TestStartCancelled(t *testing.T) {
 func TestGoOn(t *testing.T) {
 	b := newBench(t)
 	b.f.fail["b@heron"] = errors.New("heron sulks")
-	op := b.run(operation.Switchover, false, nil, act("a", "tern", noReturn), act("b", "heron", func(s *operation.Step) { s.OnFail = operation.GoOn }), act("c", "gull", forwardOnly))
-	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "heron sulks") || op.Steps[1].State != operation.StepPassedBy || op.Steps[2].State != operation.StepDone {
+	op := b.run(operation.Switchover, false, nil, act("a", "tern", noReturn),
+		act("b", "heron", func(s *operation.Step) { s.OnFail = operation.GoOn }), act("c", "gull", forwardOnly))
+	if op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "heron sulks") ||
+		op.Steps[1].State != operation.StepPassedBy || op.Steps[2].State != operation.StepDone {
 		t.Errorf("%s: %s %+v", op.Outcome, op.Message, op.Steps)
 	}
 }
@@ -307,7 +328,8 @@ func TestGoOn(t *testing.T) {
 // Where the journal stands decides how a new process goes on.
 func TestResume(t *testing.T) {
 	steps := func() []operation.Step {
-		return []operation.Step{act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn), act("d", "gull", forwardOnly)}
+		return []operation.Step{act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn),
+			act("d", "gull", forwardOnly)}
 	}
 	for _, c := range []struct {
 		name    string
@@ -316,7 +338,8 @@ func TestResume(t *testing.T) {
 		calls   string
 		outcome operation.Outcome
 	}{
-		{"switchover before the point of no return", operation.Switchover, 1, "undo-b@tern#2 undo-a@gull#2", operation.OutcomeUndone},
+		{"switchover before the point of no return", operation.Switchover, 1, "undo-b@tern#2 undo-a@gull#2",
+			operation.OutcomeUndone},
 		{"switchover in doubt at it", operation.Switchover, 2, "c@tern#2 d@gull#2", operation.OutcomeFinished},
 		{"switchover past it", operation.Switchover, 3, "d@gull#2", operation.OutcomeFinished},
 		{"failover before it", operation.Failover, 1, "b@tern#2 c@tern#2 d@gull#2", operation.OutcomeFinished},
@@ -356,7 +379,8 @@ func TestResume(t *testing.T) {
 
 func TestCancel(t *testing.T) {
 	b := newBench(t)
-	op := b.run(operation.Switchover, false, func(id int64) { b.st.Cancel(t.Context(), id) }, act("a", "gull", nil), act("b", "tern", nil), act("c", "tern", noReturn))
+	op := b.run(operation.Switchover, false, func(id int64) { b.st.Cancel(t.Context(), id) }, act("a", "gull", nil),
+		act("b", "tern", nil), act("c", "tern", noReturn))
 	if op.Outcome != operation.OutcomeUndone || op.Message != "it was cancelled" {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
@@ -371,7 +395,8 @@ func TestUndoUnderANewerTerm(t *testing.T) {
 	}
 	b.f.fail["c@gull"] = errors.New("no")
 	op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "tern", func(s *operation.Step) {
-		s.Undo = append([]operation.Step{{Action: operation.Action{Title: "open term 3", Call: verb.Seal(verb.OpenTerm{Term: 3})}, Limit: 2}}, s.Undo...)
+		s.Undo = append([]operation.Step{{Action: operation.Action{Title: "open term 3",
+			Call: verb.Seal(verb.OpenTerm{Term: 3})}, Limit: 2}}, s.Undo...)
 	}), act("c", "gull", func(s *operation.Step) { s.Undo = nil }))
 	b.called("a@gull#2", "b@tern#2", "c@gull#2", "undo-b@tern#3", "undo-a@gull#3")
 	if op.Term != 3 {
@@ -383,7 +408,8 @@ func TestUndoUnderANewerTerm(t *testing.T) {
 func TestSkip(t *testing.T) {
 	b := newBench(t)
 	closed := []operation.Condition{{Kind: operation.IsClosed, Server: "gull"}}
-	op := b.run(operation.Failover, false, nil, act("a", "gull", func(s *operation.Step) { s.Skip, s.After = closed, closed }), act("b", "gull", nil))
+	op := b.run(operation.Failover, false, nil,
+		act("a", "gull", func(s *operation.Step) { s.Skip, s.After = closed, closed }), act("b", "gull", nil))
 	b.called("b@gull#2")
 	if op.Steps[0].State != operation.StepDone || !strings.HasPrefix(op.Steps[0].Seen, "nothing to do: ") {
 		t.Errorf("%+v", op.Steps[0])

@@ -45,7 +45,8 @@ func (s *Service) tell(ctx context.Context, c alert.Change) error {
 	var a alert.Alert
 	var err error
 	if c.Raised {
-		a, err = s.Store.RaiseAlert(ctx, alert.Alert{Cluster: c.Cluster, Server: c.Server, Rule: string(c.Rule), Level: string(alert.LevelOf(c.Rule)), Text: c.Problem.Text, Mend: c.Problem.Mend})
+		a, err = s.Store.RaiseAlert(ctx, alert.Alert{Cluster: c.Cluster, Server: c.Server, Rule: string(c.Rule),
+			Level: string(alert.LevelOf(c.Rule)), Text: c.Problem.Text, Mend: c.Problem.Mend})
 	} else {
 		a, err = s.Store.ClearAlert(ctx, c.Cluster, c.Server, string(c.Rule))
 	}

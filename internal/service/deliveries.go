@@ -101,7 +101,8 @@ func (s *Service) sendAll(ctx context.Context, due []alert.Delivery) {
 		problem, again := "", (*time.Time)(nil)
 		if err != nil {
 			problem = err.Error()
-			s.log.Warn("an alert could not be delivered", "channel", channels[d.ChannelID].Name, "attempts", d.Attempts+1, "error", err)
+			s.log.Warn("an alert could not be delivered", "channel", channels[d.ChannelID].Name, "attempts", d.Attempts+1,
+				"error", err)
 			if d.Attempts+1 < deliveryAttempts {
 				at := time.Now().Add(backoff(d.Attempts))
 				again = &at
@@ -198,7 +199,9 @@ func (s *Service) RemoveChannel(ctx context.Context, name, who, from string) err
 // TestChannel sends a test message to one channel and says how it went. The
 // name "command" is the service's own command.
 func (s *Service) TestChannel(ctx context.Context, name string) (alert.Delivery, error) {
-	body, err := json.Marshal(Message{Event: "test", Alert: alert.Alert{Rule: "test", Level: string(alert.Warning), Text: "a test message of Cross Twin", RaisedAt: time.Now().UTC()}})
+	body, err := json.Marshal(Message{Event: "test",
+		Alert: alert.Alert{Rule: "test", Level: string(alert.Warning), Text: "a test message of Cross Twin",
+			RaisedAt: time.Now().UTC()}})
 	if err != nil {
 		return alert.Delivery{}, err
 	}

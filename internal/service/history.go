@@ -135,10 +135,12 @@ func measured(v *view.View, x *view.Server, written float64) map[history.Metric]
 // most points bins (0: as it is kept).
 func (s *Service) History(ctx context.Context, cluster string, from, to time.Time, points int) (history.Report, error) {
 	if !from.Before(to) {
-		return history.Report{}, badInput("the history ends (%s) before it begins (%s)", to.UTC().Format(time.RFC3339), from.UTC().Format(time.RFC3339))
+		return history.Report{}, badInput("the history ends (%s) before it begins (%s)", to.UTC().Format(time.RFC3339),
+			from.UTC().Format(time.RFC3339))
 	}
 	step := s.Keep.StepFor(from.Unix(), time.Now().Unix())
-	r := history.Report{Cluster: cluster, From: from.UTC(), To: to.UTC(), StepSeconds: history.Width(step, int64(to.Sub(from).Seconds()), points)}
+	r := history.Report{Cluster: cluster, From: from.UTC(), To: to.UTC(),
+		StepSeconds: history.Width(step, int64(to.Sub(from).Seconds()), points)}
 	type line struct {
 		id   int64
 		name string

@@ -42,7 +42,8 @@ func newService(t *testing.T, dir string) *Service {
 			t.Fatal(err)
 		}
 		for _, n := range []string{"gull", "tern"} {
-			if _, err := s.AddServer(t.Context(), "bookings", cluster.Member{Name: n, Placement: cluster.Placement{Rank: 1}, FirstPrimary: n == "gull"}, "test", ""); err != nil {
+			if _, err := s.AddServer(t.Context(), "bookings",
+				cluster.Member{Name: n, Placement: cluster.Placement{Rank: 1}, FirstPrimary: n == "gull"}, "test", ""); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -59,9 +60,13 @@ func recordAt(s *Service, ctx context.Context, seconds float64, at time.Time) {
 
 // seenAt is a view of bookings in which tern is behind by so many seconds.
 func seenAt(seconds float64) view.View {
-	return view.View{Cluster: "bookings", Primary: "gull", AtRisk: view.AtRisk{Known: true, Bytes: 100, Seconds: seconds}, Servers: []view.Server{
-		{Name: "gull", Health: view.TakesWrites, Believes: observation.Primary, Observation: &observation.Server{Log: observation.Log{Bytes: observation.Known[int64](1 << 20)}}},
-		{Name: "tern", Health: view.Behind, Believes: observation.Replica, Lag: lag.Reading{Known: true, Seconds: seconds}, LagBytes: 4096, Observation: &observation.Server{Replay: observation.Replay{Conflicts: map[string]int64{"lock": 2, "snapshot": 3}}}}}}
+	return view.View{Cluster: "bookings", Primary: "gull", AtRisk: view.AtRisk{Known: true, Bytes: 100, Seconds: seconds},
+		Servers: []view.Server{
+			{Name: "gull", Health: view.TakesWrites, Believes: observation.Primary,
+				Observation: &observation.Server{Log: observation.Log{Bytes: observation.Known[int64](1 << 20)}}},
+			{Name: "tern", Health: view.Behind, Believes: observation.Replica, Lag: lag.Reading{Known: true, Seconds: seconds},
+				LagBytes: 4096, Observation: &observation.Server{Replay: observation.Replay{Conflicts: map[string]int64{"lock": 2,
+					"snapshot": 3}}}}}}
 }
 
 // What is recorded comes back, thinned, with a gap where the service was away,
@@ -117,7 +122,8 @@ func TestHistoryOverARestart(t *testing.T) {
 	if n, worst := column(1, history.Lag); n > 16 || worst != 7 {
 		t.Errorf("thinned to %d samples, worst %g", n, worst)
 	}
-	if h, err = s.History(ctx, "bookings", begin.Add(-20*time.Hour), begin.Add(149*time.Second), 0); err != nil || h.StepSeconds != 10 {
+	if h, err = s.History(ctx, "bookings", begin.Add(-20*time.Hour), begin.Add(149*time.Second), 0); err != nil ||
+		h.StepSeconds != 10 {
 		t.Errorf("%v: a day ago in steps of %d s", err, h.StepSeconds)
 	}
 	if n, worst := column(1, history.Lag); n != 12 && n != 13 || worst != 7 {
@@ -145,7 +151,9 @@ func TestAlertsOverARestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.AlertCommand = script
-	trouble := []*Assessment{{View: view.View{Cluster: "bookings", Problems: []view.Problem{{Rule: cluster.RuleNeedsYou, Text: "operation 3 (seed) did not come to its end", Mend: "read it"}}}}}
+	trouble := []*Assessment{{View: view.View{Cluster: "bookings",
+		Problems: []view.Problem{{Rule: cluster.RuleNeedsYou, Text: "operation 3 (seed) did not come to its end",
+			Mend: "read it"}}}}}
 	at := time.Now()
 	s.raise(ctx, trouble, at)
 	s.raise(ctx, trouble, at.Add(time.Second))
@@ -189,7 +197,8 @@ func TestAlertsOverARestart(t *testing.T) {
 	}
 	s.sendAll(ctx, due)
 	b, err := os.ReadFile(said)
-	if text := string(b); err != nil || strings.Count(text, `"event":"raised"`) != 2 || strings.Count(text, `"event":"over"`) != 2 {
+	if text := string(b); err != nil || strings.Count(text, `"event":"raised"`) != 2 ||
+		strings.Count(text, `"event":"over"`) != 2 {
 		t.Errorf("%v: the command was told %s", err, text)
 	}
 	if err := os.WriteFile(script, []byte("#!/bin/sh\necho no modem; exit 3\n"), 0o755); err != nil {

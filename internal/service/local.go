@@ -19,7 +19,8 @@ import (
 )
 
 // local makes a Local of a typed call.
-func local[C verb.Call](do func(ctx context.Context, op *operation.Operation, c C) (any, int64, error)) (verb.Name, runner.Local) {
+func local[C verb.Call](do func(ctx context.Context, op *operation.Operation, c C) (any, int64, error)) (verb.Name,
+	runner.Local) {
 	var zero C
 	return zero.Verb(), func(ctx context.Context, op *operation.Operation, c verb.Call) (any, int64, error) {
 		return do(ctx, op, c.(C))
@@ -64,7 +65,8 @@ func (s *Service) openTerm(ctx context.Context, op *operation.Operation, term in
 	var wg sync.WaitGroup
 	for i, m := range v.Servers {
 		wg.Go(func() {
-			_, err := servers{s}.Do(ctx, op.Cluster, m.Name, agentapi.Request{Operation: op.ID, Step: "note-term", Term: term, Call: verb.Note{}})
+			_, err := servers{s}.Do(ctx, op.Cluster, m.Name,
+				agentapi.Request{Operation: op.ID, Step: "note-term", Term: term, Call: verb.Note{}})
 			var far agentapi.Unreachable
 			if err != nil && !errors.As(err, &far) {
 				errs[i] = fmt.Errorf("%s does not note term %d: %w", m.Name, term, err)
@@ -85,7 +87,8 @@ func (s *Service) reread(ctx context.Context, op *operation.Operation, c verb.Re
 		return nil, 0, fmt.Errorf("could not read %s back from %s: %w", t.Saved, c.Server, err)
 	}
 	if got := hex.EncodeToString(h.Sum(nil)); got != t.Digest {
-		return nil, 0, fmt.Errorf("the saved tail %s on %s is not the file that was written: its digest is %s, not %s", t.Saved, c.Server, got, t.Digest)
+		return nil, 0, fmt.Errorf("the saved tail %s on %s is not the file that was written: its digest is %s, not %s",
+			t.Saved, c.Server, got, t.Digest)
 	}
 	if name, missing := t.NotSaved(); missing {
 		return nil, 0, fmt.Errorf("transaction %s is missing in the saved tail %s on %s", name, t.Saved, c.Server)
@@ -115,7 +118,8 @@ func (s *Service) judge(ctx context.Context, op *operation.Operation, c verb.Jud
 	}
 	if x.Differ > 0 {
 		sort.Strings(words)
-		return nil, 0, fmt.Errorf("%d of %d tables differ from %s. %s", x.Differ, len(x.Tables), primary, strings.Join(words, ". "))
+		return nil, 0, fmt.Errorf("%d of %d tables differ from %s. %s", x.Differ, len(x.Tables), primary,
+			strings.Join(words, ". "))
 	}
 	return x, 0, nil
 }
@@ -138,9 +142,11 @@ func (s *Service) differentRows(ctx context.Context, op *operation.Operation, ta
 	return "; rows by key: " + strings.Join(rows, ", ")
 }
 
-func (s *Service) findRows(ctx context.Context, op *operation.Operation, table, primary, other string) ([]string, error) {
+func (s *Service) findRows(ctx context.Context, op *operation.Operation, table, primary, other string) ([]string,
+	error) {
 	ask := func(server string, buckets []int) (verb.RowSums, error) {
-		return agentapi.Ask(ctx, servers{s}.at(op.Cluster, server), agentapi.Request{Operation: op.ID, Step: "judge", Term: op.Term}, verb.Rows{Table: table, Buckets: buckets})
+		return agentapi.Ask(ctx, servers{s}.at(op.Cluster, server),
+			agentapi.Request{Operation: op.ID, Step: "judge", Term: op.Term}, verb.Rows{Table: table, Buckets: buckets})
 	}
 	both := func(buckets []int) (a, b verb.RowSums, err error) {
 		if a, err = ask(primary, buckets); err == nil {

@@ -56,7 +56,8 @@ func (s *Service) LogFiles(ctx context.Context, cluster, server string) (string,
 }
 
 // ReadLog reads a part of a server's log, the primary's when none is named.
-func (s *Service) ReadLog(ctx context.Context, cluster, server string, a tail.ReadLogArgs) (string, tail.LogPage, error) {
+func (s *Service) ReadLog(ctx context.Context, cluster, server string, a tail.ReadLogArgs) (string, tail.LogPage,
+	error) {
 	server, _, err := s.orPrimary(cluster, server)
 	if err != nil {
 		return "", tail.LogPage{}, err

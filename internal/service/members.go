@@ -28,13 +28,15 @@ var validName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
 
 func checkName(kind, name string) error {
 	if !validName.MatchString(name) {
-		return badInput("invalid name %q for a %s: use small letters, digits and hyphens, a letter first, at most 31", name, kind)
+		return badInput("invalid name %q for a %s: use small letters, digits and hyphens, a letter first, at most 31",
+			name, kind)
 	}
 	return nil
 }
 
 func (s *Service) audit(ctx context.Context, who, from, action, target, detail string) {
-	if err := s.Store.AddEvent(ctx, access.Event{Who: who, From: from, Action: action, Target: target, Detail: detail}); err != nil {
+	if err := s.Store.AddEvent(ctx, access.Event{Who: who, From: from, Action: action, Target: target,
+		Detail: detail}); err != nil {
 		s.log.Error("the audit trail could not be written", "error", err)
 	}
 }
@@ -48,7 +50,8 @@ func (s *Service) AddCluster(ctx context.Context, name, engine, who, from string
 		engine = dialect.Default
 	}
 	if !slices.Contains(dialect.Engines(), engine) {
-		return view.View{}, badInput("there is no engine %q: this version knows %s", engine, strings.Join(dialect.Engines(), " and "))
+		return view.View{}, badInput("there is no engine %q: this version knows %s", engine,
+			strings.Join(dialect.Engines(), " and "))
 	}
 	if _, err := s.Store.AddCluster(ctx, name, engine); err != nil {
 		return view.View{}, err
@@ -112,7 +115,8 @@ func (s *Service) idle(cluster string) error {
 const codeLife = time.Hour
 
 // AddServer adds a server and gives the one-time code for its agent.
-func (s *Service) AddServer(ctx context.Context, name string, v cluster.Member, who, from string) (code string, err error) {
+func (s *Service) AddServer(ctx context.Context, name string, v cluster.Member, who, from string) (code string,
+	err error) {
 	if err := checkName("server", v.Name); err != nil {
 		return "", err
 	}
@@ -155,7 +159,8 @@ func (s *Service) NewCode(ctx context.Context, cluster, server, who, from string
 }
 
 // SetServer changes rank and site.
-func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *int, site *string, hidden *bool, who, from string) error {
+func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *int, site *string, hidden *bool, who,
+	from string) error {
 	rec, err := s.Store.Server(ctx, cluster, server)
 	if err != nil {
 		return orNotFound(err, "server", server)
@@ -182,7 +187,8 @@ func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *i
 	if err := s.Store.SetServer(ctx, rec); err != nil {
 		return err
 	}
-	s.audit(ctx, who, from, "server changed", cluster, fmt.Sprintf("%s: rank %d, site %q, hidden %t", server, rec.Rank, rec.Site, rec.Hidden))
+	s.audit(ctx, who, from, "server changed", cluster,
+		fmt.Sprintf("%s: rank %d, site %q, hidden %t", server, rec.Rank, rec.Site, rec.Hidden))
 	return s.reload(ctx)
 }
 
@@ -201,7 +207,8 @@ func (s *Service) RemoveServer(ctx context.Context, cluster, server, who, from s
 		return err
 	}
 	if v.Primary == server {
-		return badInput("%s is the primary of %s: switch over to another server first, or remove the cluster", server, cluster)
+		return badInput("%s is the primary of %s: switch over to another server first, or remove the cluster", server,
+			cluster)
 	}
 	if err := s.Store.RemoveServer(ctx, rec.ID); err != nil {
 		return err
@@ -211,7 +218,8 @@ func (s *Service) RemoveServer(ctx context.Context, cluster, server, who, from s
 }
 
 // ErrBadCode says that an enrolment code is not good (any more).
-var ErrBadCode = errors.New("this enrolment code is not known, was used or is too old: make a new one with crosstwin server code CLUSTER SERVER")
+var ErrBadCode = errors.New(
+	"this enrolment code is not known, was used or is too old: make a new one with crosstwin server code CLUSTER SERVER")
 
 // Enroll trades a one-time code for a certificate.
 func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from string) (agentapi.EnrollAnswer, error) {
@@ -234,7 +242,8 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 		return agentapi.EnrollAnswer{}, err
 	}
 	s.audit(ctx, "agent", from, "agent enrolled", rec.Cluster, rec.Name+" at "+r.Agent)
-	return agentapi.EnrollAnswer{Cluster: rec.Cluster, Server: rec.Name, Engine: c.Engine, Certificate: string(cert), Authority: string(s.Authority.PEM)}, s.reload(ctx)
+	return agentapi.EnrollAnswer{Cluster: rec.Cluster, Server: rec.Name, Engine: c.Engine, Certificate: string(cert),
+		Authority: string(s.Authority.PEM)}, s.reload(ctx)
 }
 
 // AddToken makes an access token; it is shown once.

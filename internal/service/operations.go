@@ -73,7 +73,8 @@ func (s *Service) Check(ctx context.Context, cluster string, req operation.Reque
 
 // Begin makes the plan, records the operation and starts it. What runs is what
 // was shown: digest is that of the plan that whoever asks has seen.
-func (s *Service) Begin(ctx context.Context, cluster string, req operation.Request, digest, who, from string) (operation.Operation, error) {
+func (s *Service) Begin(ctx context.Context, cluster string, req operation.Request, digest, who,
+	from string) (operation.Operation, error) {
 	p, err := s.Preview(ctx, cluster, req)
 	if err != nil {
 		return operation.Operation{}, err
@@ -127,7 +128,8 @@ func (s *Service) carryOut(id int64, cluster string, kind operation.Kind, resume
 		}
 		if err != nil {
 			s.log.Error("operation stopped", "operation", id, "error", err)
-			s.Store.EndOperation(context.WithoutCancel(s.ctx), id, operation.OutcomeNeedsYou, "the service could not go on: "+err.Error(), 0)
+			s.Store.EndOperation(context.WithoutCancel(s.ctx), id, operation.OutcomeNeedsYou,
+				"the service could not go on: "+err.Error(), 0)
 			s.operationChanged(id)
 		}
 		s.setRunning(cluster, nil)
@@ -166,7 +168,8 @@ func (s *Service) Cancel(ctx context.Context, id int64, who, from string) error 
 	err = s.Store.Cancel(ctx, id)
 	if errors.Is(err, store.ErrPastReturn) {
 		n := op.Plan.NoReturnStep()
-		return badInput("operation %d is past its point of no return (step %d, %s): it can only go forward", id, n+1, op.Plan.Steps[n].Title)
+		return badInput("operation %d is past its point of no return (step %d, %s): it can only go forward", id, n+1,
+			op.Plan.Steps[n].Title)
 	}
 	if err == nil {
 		s.audit(ctx, who, from, "cancel", op.Cluster, fmt.Sprintf("operation %d", id))
@@ -239,7 +242,8 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	var mu sync.Mutex
 	var out []plan.Probe
 	for _, from := range in.Members {
-		reach := from.Last != nil && from.Problem == "" && (up(from) || in.Request.Kind == operation.Rejoin && from.Name == in.Request.Server)
+		reach := from.Last != nil && from.Problem == "" &&
+			(up(from) || in.Request.Kind == operation.Rejoin && from.Name == in.Request.Server)
 		for _, to := range in.Members {
 			if from.Name == to.Name || !reach || !up(to) {
 				continue
@@ -262,12 +266,14 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 
 func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to view.Member) verb.Probed {
 	peer := verb.Peer{Name: to.Name, Host: to.Last.Host.Address.Host, Port: to.Last.Host.Address.Port}
-	r, err := agentapi.Ask(ctx, servers{s}.at(in.View.Cluster, from), agentapi.Request{Term: in.NextTerm - 1}, verb.Probe{Peer: peer})
+	r, err := agentapi.Ask(ctx, servers{s}.at(in.View.Cluster, from), agentapi.Request{Term: in.NextTerm - 1},
+		verb.Probe{Peer: peer})
 	if err != nil {
 		return verb.Probed{Problem: err.Error()}
 	}
 	if r.OK && to.Last.Data.System != "" && r.System != to.Last.Data.System {
-		return verb.Probed{Problem: fmt.Sprintf("another server answers there: system identifier %s, not %s", r.System, to.Last.Data.System)}
+		return verb.Probed{Problem: fmt.Sprintf("another server answers there: system identifier %s, not %s", r.System,
+			to.Last.Data.System)}
 	}
 	return r
 }
@@ -285,7 +291,9 @@ func (s *Service) examine(ctx context.Context, in *plan.Input, server string) (*
 	if err != nil || owner == nil {
 		return nil, err
 	}
-	x, err := s.agents.Examine(ctx, t, verb.Examine{Line: owner.Log.Line, Past: owner.Log.Past, Written: owner.Log.Written, Primary: verb.Peer{Name: in.View.Primary, Agent: primary, Host: owner.Host.Address.Host, Port: owner.Host.Address.Port}})
+	x, err := s.agents.Examine(ctx, t, verb.Examine{Line: owner.Log.Line, Past: owner.Log.Past, Written: owner.Log.Written,
+		Primary: verb.Peer{Name: in.View.Primary, Agent: primary, Host: owner.Host.Address.Host,
+			Port: owner.Host.Address.Port}})
 	if err != nil {
 		s.log.Warn("examination failed", "cluster", in.View.Cluster, "server", server, "error", err)
 		return nil, nil // the plan says that it could not be examined
@@ -338,7 +346,8 @@ func (s *Service) Tail(ctx context.Context, cluster, server string) (*verb.Exami
 }
 
 // SalvageFile copies a saved tail from the agent that holds it.
-func (s *Service) SalvageFile(ctx context.Context, cluster, server, file string, w interface{ Write([]byte) (int, error) }) error {
+func (s *Service) SalvageFile(ctx context.Context, cluster, server, file string,
+	w interface{ Write([]byte) (int, error) }) error {
 	t, _, err := s.target(cluster, server)
 	if err != nil {
 		return err

@@ -62,7 +62,8 @@ func (s *Service) prove(ctx context.Context, c *watched, now time.Time) {
 // follows and applies.
 func provable(v *view.Server, term int64) bool {
 	o := v.Observation
-	return o != nil && o.Process.Identity != "" && o.Process.Accepting && o.Log.ProvenTerm < term && (v.Health == view.InStep || v.Health == view.Behind)
+	return o != nil && o.Process.Identity != "" && o.Process.Accepting && o.Log.ProvenTerm < term &&
+		(v.Health == view.InStep || v.Health == view.Behind)
 }
 
 // durable reports whether a crash leaves a server's data and log as one. Of a
@@ -112,7 +113,8 @@ func (s *Service) findProof(ctx context.Context, c *watched, m *member, term int
 	m.proof = pendingProof{next: time.Now().Add(2 * watchEvery)} // the next observation shows it
 	if err != nil {
 		m.proof.problem, m.proof.next = err.Error(), time.Now().Add(proveAgain)
-		s.log.Warn("a replica is not proven to share the primary's history", "cluster", c.rec.Name, "server", server, "error", err)
+		s.log.Warn("a replica is not proven to share the primary's history", "cluster", c.rec.Name, "server", server,
+			"error", err)
 	}
 }
 

@@ -15,7 +15,8 @@ import (
 
 // Operations lists operations, newest first, without steps and journal. An empty
 // cluster, state or kind means all.
-func (s *Service) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]operation.Operation, error) {
+func (s *Service) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]operation.Operation,
+	error) {
 	return s.Store.Operations(ctx, cluster, state, kind, limit)
 }
 

@@ -18,29 +18,42 @@ func TestMayReopen(t *testing.T) {
 		change func(c *watched, owner, other *member)
 		want   bool
 	}{
-		"restarted":                        {nil, true},
-		"an operation is under way":        {func(c *watched, _, _ *member) { c.op = &view.Running{} }, false},
-		"an operation waits for a person":  {func(c *watched, _, _ *member) { c.needsYou = &view.Running{} }, false},
-		"a newer term was opened":          {func(c *watched, _, _ *member) { c.rec.Term = 3 }, false},
-		"another server owns the term":     {func(c *watched, _, _ *member) { c.rec.Owner = "tern" }, false},
-		"it is open":                       {func(_ *watched, o, _ *member) { o.last.Process.Role = observation.Primary }, false},
-		"it was fenced":                    {func(_ *watched, o, _ *member) { o.last.Process.Fenced = true }, false},
-		"a replica noted a newer term":     {func(_ *watched, _, r *member) { r.last.Guard.Noted = 3 }, false},
-		"a replica was never seen":         {func(_ *watched, _, r *member) { r.last = nil }, false},
-		"a server that never held data":    {func(_ *watched, _, r *member) { r.last, r.rec.HeldData = nil, false }, true},
-		"a replica holds more":             {func(_ *watched, _, r *member) { r.last.Log.Applied = "0/3000008" }, false},
-		"a paused replica received more":   {func(_ *watched, _, r *member) { r.last.Replay.Paused, r.last.Log.Received = true, "0/3000008" }, false},
+		"restarted":                       {nil, true},
+		"an operation is under way":       {func(c *watched, _, _ *member) { c.op = &view.Running{} }, false},
+		"an operation waits for a person": {func(c *watched, _, _ *member) { c.needsYou = &view.Running{} }, false},
+		"a newer term was opened":         {func(c *watched, _, _ *member) { c.rec.Term = 3 }, false},
+		"another server owns the term":    {func(c *watched, _, _ *member) { c.rec.Owner = "tern" }, false},
+		"it is open": {func(_ *watched, o, _ *member) { o.last.Process.Role = observation.Primary },
+			false},
+		"it was fenced":                 {func(_ *watched, o, _ *member) { o.last.Process.Fenced = true }, false},
+		"a replica noted a newer term":  {func(_ *watched, _, r *member) { r.last.Guard.Noted = 3 }, false},
+		"a replica was never seen":      {func(_ *watched, _, r *member) { r.last = nil }, false},
+		"a server that never held data": {func(_ *watched, _, r *member) { r.last, r.rec.HeldData = nil, false }, true},
+		"a replica holds more":          {func(_ *watched, _, r *member) { r.last.Log.Applied = "0/3000008" }, false},
+		"a paused replica received more": {func(_ *watched, _, r *member) {
+			r.last.Replay.Paused,
+				r.last.Log.Received = true, "0/3000008"
+		}, false},
 		"a record that was never complete": {func(_ *watched, _, r *member) { r.last.Log.Received = "0/3002000" }, true},
 		"what a replica holds is unknown":  {func(_ *watched, _, r *member) { r.last.Log = observation.Log{} }, false},
-		"a stopped replica holds less":     {func(_ *watched, _, r *member) { r.last.Log = observation.Log{ShutdownAt: "0/2FFFFF8"} }, true},
-		"foreign data says nothing":        {func(_ *watched, _, r *member) { r.last.Data.Foreign, r.last.Log.Applied = true, "9/0" }, true},
+		"a stopped replica holds less": {func(_ *watched, _,
+			r *member) {
+			r.last.Log = observation.Log{ShutdownAt: "0/2FFFFF8"}
+		}, true},
+		"foreign data says nothing": {func(_ *watched, _, r *member) {
+			r.last.Data.Foreign, r.last.Log.Applied = true,
+				"9/0"
+		}, true},
 	} {
 		at := func(name string) *member {
-			return &member{rec: store.Server{Member: cluster.Member{Name: name, Enrolled: true, HeldData: true}}, last: &observation.Server{Guard: guard.State{Noted: 2},
-				Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica}, Log: observation.Log{Applied: "0/3000000", Received: "0/3000000"}}}
+			return &member{rec: store.Server{Member: cluster.Member{Name: name, Enrolled: true, HeldData: true}},
+				last: &observation.Server{Guard: guard.State{Noted: 2},
+					Process: observation.Process{Running: true, Accepting: true, Role: observation.Replica},
+					Log:     observation.Log{Applied: "0/3000000", Received: "0/3000000"}}}
 		}
 		owner, other := at("gull"), at("tern")
-		w := &watched{rec: store.Cluster{Cluster: cluster.Cluster{Name: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull"}}, members: []*member{owner, other}}
+		w := &watched{rec: store.Cluster{Cluster: cluster.Cluster{Name: "bookings", Engine: position.EnginePostgres, Term: 2,
+			OwnerTerm: 2, Owner: "gull"}}, members: []*member{owner, other}}
 		if c.change != nil {
 			c.change(w, owner, other)
 		}

@@ -64,14 +64,17 @@ type Service struct {
 }
 
 // New makes a service on its records. killpoint is nil but in tests.
-func New(st *store.Store, authority *pki.Authority, log *slog.Logger, killpoint func(kind operation.Kind, step, where string)) (*Service, error) {
+func New(st *store.Store, authority *pki.Authority, log *slog.Logger,
+	killpoint func(kind operation.Kind, step, where string)) (*Service, error) {
 	pair, err := authority.Pair(pki.ServiceName)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Store: st, Hub: newHub(), Authority: authority, log: log, clusters: map[string]*watched{}, ctx: context.Background(), Keep: history.DefaultKeep()}
+	s := &Service{Store: st, Hub: newHub(), Authority: authority, log: log, clusters: map[string]*watched{},
+		ctx: context.Background(), Keep: history.DefaultKeep()}
 	s.agents = agentapi.NewCaller(tls.Certificate(pair), authority.Pool())
-	s.runner = &runner.Runner{Journal: st, Servers: servers{s}, Local: s.localVerbs(), Log: log, Changed: s.operationChanged, Killpoint: killpoint}
+	s.runner = &runner.Runner{Journal: st, Servers: servers{s}, Local: s.localVerbs(), Log: log,
+		Changed: s.operationChanged, Killpoint: killpoint}
 	return s, s.reload(context.Background())
 }
 

@@ -77,7 +77,8 @@ func TestRate(t *testing.T) {
 }
 
 func TestNames(t *testing.T) {
-	for name, ok := range map[string]bool{"gull": true, "a": true, "a-1": true, "": false, "Gull": false, "1a": false, "a_b": false, "a.b": false, "a b": false, "-a": false, "abcdefghijabcdefghijabcdefghijab": false} {
+	for name, ok := range map[string]bool{"gull": true, "a": true, "a-1": true, "": false, "Gull": false, "1a": false,
+		"a_b": false, "a.b": false, "a b": false, "-a": false, "abcdefghijabcdefghijabcdefghijab": false} {
 		if err := checkName("server", name); (err == nil) != ok {
 			t.Errorf("%q: %v", name, err)
 		}

@@ -196,11 +196,15 @@ func (c *watched) assessNow() *Assessment {
 
 // input collects what a cluster is judged from; c.mu is held.
 func (c *watched) input(now time.Time) view.Input {
-	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term, OwnerTerm: c.rec.OwnerTerm, Owner: c.rec.Owner, Policy: c.rec.Policy,
-		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now), Operation: c.op, NeedsYou: c.needsYou, Now: now}
+	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term, OwnerTerm: c.rec.OwnerTerm,
+		Owner: c.rec.Owner, Policy: c.rec.Policy,
+		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now),
+		Operation: c.op, NeedsYou: c.needsYou, Now: now}
 	for _, m := range c.members {
-		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt, StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,
-			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved, ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
+		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
+			StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,
+			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved,
+			ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
 	}
 	return in
 }

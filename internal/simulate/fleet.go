@@ -51,7 +51,8 @@ type Options struct {
 // Start enrolls a fleet at a service and serves its agents until Stop.
 func Start(ctx context.Context, c *client.Client, opt Options) (*Fleet, error) {
 	if opt.Clusters < 1 || opt.Servers < opt.Clusters {
-		return nil, fmt.Errorf("a fleet has at least one cluster, and a server for each: %d servers in %d clusters is none", opt.Servers, opt.Clusters)
+		return nil, fmt.Errorf("a fleet has at least one cluster, and a server for each: %d servers in %d clusters is none",
+			opt.Servers, opt.Clusters)
 	}
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -64,9 +65,13 @@ func Start(ctx context.Context, c *client.Client, opt Options) (*Fleet, error) {
 	mux.HandleFunc("POST /agent/v1/complaints", empty("[]"))
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		w.WriteHeader(http.StatusNotImplemented)
-		json.NewEncoder(w).Encode(agentapi.Problem{Title: "Simulated", Detail: "this agent is simulated: no database stands behind it", Status: http.StatusNotImplemented, Code: agentapi.CodeFailed})
+		json.NewEncoder(w).Encode(agentapi.Problem{Title: "Simulated",
+			Detail: "this agent is simulated: no database stands behind it", Status: http.StatusNotImplemented,
+			Code: agentapi.CodeFailed})
 	})
-	f.server = &http.Server{Handler: mux, TLSConfig: &tls.Config{MinVersion: tls.VersionTLS13, ClientAuth: tls.RequestClientCert, GetCertificate: f.certificate}}
+	f.server = &http.Server{Handler: mux,
+		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS13, ClientAuth: tls.RequestClientCert,
+			GetCertificate: f.certificate}}
 	go f.server.ServeTLS(ln, "", "")
 	if err := f.enroll(ctx, c, opt); err != nil {
 		f.Stop()
@@ -126,7 +131,8 @@ func (f *Fleet) enroll(ctx context.Context, c *client.Client, opt Options) error
 		size := (opt.Servers - n) / (opt.Clusters - i)
 		for k := range size {
 			server := fmt.Sprintf("s%d", k+1)
-			code, err := c.AddServer(ctx, name, apitype.NewServer{Name: server, Placement: cluster.Placement{Rank: k + 1, Site: []string{"harbour", "island", "skerry"}[k%3]}, Primary: k == 0})
+			code, err := c.AddServer(ctx, name, apitype.NewServer{Name: server,
+				Placement: cluster.Placement{Rank: k + 1, Site: []string{"harbour", "island", "skerry"}[k%3]}, Primary: k == 0})
 			if err != nil {
 				return err
 			}
@@ -151,7 +157,8 @@ func (f *Fleet) enrollOne(ctx context.Context, c *client.Client, code apitype.En
 	if err != nil {
 		return err
 	}
-	ans, err := c.Enroll(ctx, agentapi.EnrollRequest{Code: code.Code, Request: string(csr), Agent: f.listener.Addr().String(), Host: m.host(), Port: m.port()})
+	ans, err := c.Enroll(ctx, agentapi.EnrollRequest{Code: code.Code, Request: string(csr),
+		Agent: f.listener.Addr().String(), Host: m.host(), Port: m.port()})
 	if err != nil {
 		return err
 	}

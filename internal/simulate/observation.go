@@ -60,7 +60,15 @@ func (m maker) behind(since time.Duration) time.Duration {
 
 func (m maker) observation(since time.Duration, req agentapi.ObserveRequest) *observation.Server {
 	term := max(1, req.Term)
-	o := &observation.Server{At: time.Now().UTC(), Nonce: strconv.FormatInt(int64(since), 36), Engine: m.engine, Process: observation.Process{Running: true, Accepting: true, Version: "15.18", MajorVersion: 15, ConnectedClients: 20}, Data: observation.Data{System: fmt.Sprintf("sim%d", m.cluster), ClosedByDefault: true, Bytes: observation.Known[int64](40 << 30)}, Log: observation.Log{Line: position.Line{System: fmt.Sprintf("sim%d", m.cluster), Number: 1}, Bytes: observation.Known[int64](1 << 30)}, Host: observation.Host{Address: observation.Address{Host: m.host(), Port: m.port()}, DiskFreeBytes: observation.Known[int64](200 << 30), LogDiskFreeBytes: observation.Known[int64](200 << 30)}, Config: observation.Config{Live: map[string]string{"delay": "0"}},
+	o := &observation.Server{At: time.Now().UTC(), Nonce: strconv.FormatInt(int64(since), 36), Engine: m.engine,
+		Process: observation.Process{Running: true, Accepting: true, Version: "15.18", MajorVersion: 15,
+			ConnectedClients: 20}, Data: observation.Data{System: fmt.Sprintf("sim%d", m.cluster), ClosedByDefault: true,
+			Bytes: observation.Known[int64](40 << 30)},
+		Log: observation.Log{Line: position.Line{System: fmt.Sprintf("sim%d", m.cluster), Number: 1},
+			Bytes: observation.Known[int64](1 << 30)},
+		Host: observation.Host{Address: observation.Address{Host: m.host(), Port: m.port()},
+			DiskFreeBytes: observation.Known[int64](200 << 30), LogDiskFreeBytes: observation.Known[int64](200 << 30)},
+		Config: observation.Config{Live: map[string]string{"delay": "0"}},
 
 		CertificateEnds: time.Now().Add(1000 * time.Hour),
 		Guard:           guard.State{Noted: term, Accepted: term, Owner: m.server == 0}}
@@ -74,7 +82,8 @@ func (m maker) observation(since time.Duration, req agentapi.ObserveRequest) *ob
 	} else {
 		o.Process.Role, o.Log.ProvenTerm = observation.Replica, term
 		o.Replay.Paused = m.kind() == pausedReplay
-		o.Links.Upstream = &observation.Upstream{Host: primary.host(), Port: primary.port(), Connected: m.kind() != linkDown, State: "streaming"}
+		o.Links.Upstream = &observation.Upstream{Host: primary.host(), Port: primary.port(), Connected: m.kind() != linkDown,
+			State: "streaming"}
 		if m.kind() == linkDown {
 			o.Links.Upstream.Problem = "could not connect to the primary server: Connection refused"
 		}
@@ -97,7 +106,8 @@ func (m maker) postgres(o *observation.Server, at int64, since time.Duration) {
 		return
 	}
 	o.Log.Applied, o.Log.Received = position.LSN(at).String(), position.LSN(received).String()
-	o.Replay.Conflicts = map[string]int64{"snapshot": int64(since.Hours()), "lock": 0, "bufferpin": 0, "tablespace": 0, "deadlock": 0}
+	o.Replay.Conflicts = map[string]int64{"snapshot": int64(since.Hours()), "lock": 0, "bufferpin": 0, "tablespace": 0,
+		"deadlock": 0}
 }
 
 // transactionBytes is how much log one made-up transaction takes.

@@ -34,7 +34,8 @@ func (s *Store) TouchToken(ctx context.Context, name string) error {
 	if fresh {
 		return nil // most requests write nothing
 	}
-	_, err := s.w.ExecContext(ctx, "update tokens set last_used_at = ? where name = ? and coalesce(last_used_at, '') < ?", now(), name, time.Now().Add(-time.Minute).UTC().Format(timeText))
+	_, err := s.w.ExecContext(ctx, "update tokens set last_used_at = ? where name = ? and coalesce(last_used_at, '') < ?",
+		now(), name, time.Now().Add(-time.Minute).UTC().Format(timeText))
 	return err
 }
 
@@ -45,7 +46,8 @@ func (s *Store) Tokens(ctx context.Context) ([]access.Token, error) {
 		CreatedAt  string         `db:"created_at"`
 		LastUsedAt sql.NullString `db:"last_used_at"`
 	}
-	if err := s.r.SelectContext(ctx, &rows, "select name, created_at, last_used_at from tokens order by name"); err != nil {
+	if err := s.r.SelectContext(ctx, &rows,
+		"select name, created_at, last_used_at from tokens order by name"); err != nil {
 		return nil, err
 	}
 	out := []access.Token{}
@@ -62,7 +64,9 @@ func (s *Store) RemoveToken(ctx context.Context, name string) error {
 
 // AddEvent records who asked for what.
 func (s *Store) AddEvent(ctx context.Context, e access.Event) error {
-	_, err := s.w.ExecContext(ctx, "insert into events (at, who, from_address, action, target, detail) values (?, ?, ?, ?, ?, ?)", now(), e.Who, e.From, e.Action, e.Target, e.Detail)
+	_, err := s.w.ExecContext(ctx,
+		"insert into events (at, who, from_address, action, target, detail) values (?, ?, ?, ?, ?, ?)", now(), e.Who, e.From,
+		e.Action, e.Target, e.Detail)
 	return err
 }
 
@@ -82,7 +86,8 @@ func (s *Store) Events(ctx context.Context, limit int) ([]access.Event, error) {
 	}
 	out := []access.Event{}
 	for _, r := range rows {
-		out = append(out, access.Event{ID: r.ID, At: must(r.At), Who: r.Who, From: r.From, Action: r.Action, Target: r.Target, Detail: r.Detail})
+		out = append(out, access.Event{ID: r.ID, At: must(r.At), Who: r.Who, From: r.From, Action: r.Action, Target: r.Target,
+			Detail: r.Detail})
 	}
 	return out, nil
 }

@@ -41,8 +41,9 @@ type clusterRow struct {
 }
 
 func (r clusterRow) cluster() Cluster {
-	c := Cluster{ID: r.ID, CreatedAt: must(r.CreatedAt), Cluster: cluster.Cluster{Name: r.Name, Engine: r.Engine, Term: r.Term,
-		OwnerTerm: r.OwnerTerm, Owner: r.Owner, Policy: cluster.DefaultPolicy()}}
+	c := Cluster{ID: r.ID, CreatedAt: must(r.CreatedAt),
+		Cluster: cluster.Cluster{Name: r.Name, Engine: r.Engine, Term: r.Term,
+			OwnerTerm: r.OwnerTerm, Owner: r.Owner, Policy: cluster.DefaultPolicy()}}
 	json.Unmarshal([]byte(r.Policy), &c.Policy)
 	return c
 }
@@ -53,7 +54,8 @@ func (s *Store) AddCluster(ctx context.Context, name, engine string) (Cluster, e
 	if err != nil {
 		return Cluster{}, err
 	}
-	_, err = s.w.ExecContext(ctx, "insert into clusters (name, engine, policy, created_at) values (?, ?, ?, ?)", name, engine, string(policy), now())
+	_, err = s.w.ExecContext(ctx, "insert into clusters (name, engine, policy, created_at) values (?, ?, ?, ?)", name,
+		engine, string(policy), now())
 	if unique(err) {
 		return Cluster{}, fmt.Errorf("cluster %s: %w", name, ErrTaken)
 	}
@@ -119,7 +121,9 @@ func (s *Store) one(ctx context.Context, q string, args ...any) error {
 // itself). Terms never go back, and a term belongs to the operation that opened
 // it: only that one may open it again, after a restart.
 func (s *Store) OpenTerm(ctx context.Context, cluster string, term, operation int64) error {
-	err := s.one(ctx, "update clusters set term = ?, term_operation = ? where name = ? and (term < ? or term = ? and term_operation = ?)", term, operation, cluster, term, term, operation)
+	err := s.one(ctx,
+		"update clusters set term = ?, term_operation = ? where name = ? and (term < ? or term = ? and term_operation = ?)",
+		term, operation, cluster, term, term, operation)
 	if err == ErrNotFound {
 		return fmt.Errorf("term %d of %s is not newer than the newest one, and another operation opened that", term, cluster)
 	}
@@ -164,8 +168,10 @@ type serverRow struct {
 }
 
 func (r serverRow) server() Server {
-	return Server{ID: r.ID, ClusterID: r.ClusterID, Cluster: r.Cluster, Member: cluster.Member{Name: r.Name, Agent: r.Agent, FirstPrimary: r.FirstPrimary,
-		Placement: cluster.Placement{Rank: r.Rank, Site: r.Site, Hidden: r.Hidden}, Enrolled: r.EnrolledAt.Valid, HeldData: r.HeldData}}
+	return Server{ID: r.ID, ClusterID: r.ClusterID, Cluster: r.Cluster,
+		Member: cluster.Member{Name: r.Name, Agent: r.Agent, FirstPrimary: r.FirstPrimary,
+			Placement: cluster.Placement{Rank: r.Rank, Site: r.Site, Hidden: r.Hidden}, Enrolled: r.EnrolledAt.Valid,
+			HeldData: r.HeldData}}
 }
 
 const serverQuery = "select s.*, c.name as cluster from servers s join clusters c on c.id = s.cluster_id "
@@ -176,7 +182,9 @@ func (s *Store) AddServer(ctx context.Context, name string, v cluster.Member) er
 	if err != nil {
 		return err
 	}
-	_, err = s.w.ExecContext(ctx, "insert into servers (cluster_id, name, rank, site, hidden, first_primary, created_at) values (?, ?, ?, ?, ?, ?, ?)", c.ID, v.Name, v.Rank, v.Site, v.Hidden, v.FirstPrimary, now())
+	_, err = s.w.ExecContext(ctx,
+		"insert into servers (cluster_id, name, rank, site, hidden, first_primary, created_at) values (?, ?, ?, ?, ?, ?, ?)",
+		c.ID, v.Name, v.Rank, v.Site, v.Hidden, v.FirstPrimary, now())
 	if unique(err) {
 		return fmt.Errorf("server %s of %s: %w", v.Name, name, ErrTaken)
 	}
@@ -229,7 +237,8 @@ func (s *Store) AddEnrollment(ctx context.Context, serverID int64, hash string, 
 		if _, err := tx.ExecContext(ctx, "delete from enrollments where server_id = ?", serverID); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "insert into enrollments (code_hash, server_id, expires_at) values (?, ?, ?)", hash, serverID, expires.UTC().Format(timeText))
+		_, err := tx.ExecContext(ctx, "insert into enrollments (code_hash, server_id, expires_at) values (?, ?, ?)", hash,
+			serverID, expires.UTC().Format(timeText))
 		return err
 	})
 }
@@ -239,13 +248,15 @@ func (s *Store) UseEnrollment(ctx context.Context, hash, agent string) (Server, 
 	var out Server
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
-		if err := tx.GetContext(ctx, &id, "select server_id from enrollments where code_hash = ? and expires_at > ?", hash, now()); err != nil {
+		if err := tx.GetContext(ctx, &id, "select server_id from enrollments where code_hash = ? and expires_at > ?", hash,
+			now()); err != nil {
 			return notFound(err)
 		}
 		if _, err := tx.ExecContext(ctx, "delete from enrollments where server_id = ?", id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "update servers set agent = ?, enrolled_at = ? where id = ?", agent, now(), id); err != nil {
+		if _, err := tx.ExecContext(ctx, "update servers set agent = ?, enrolled_at = ? where id = ?", agent, now(),
+			id); err != nil {
 			return err
 		}
 		var r serverRow

@@ -34,8 +34,10 @@ type operationRow struct {
 }
 
 func (r operationRow) operation() (operation.Operation, error) {
-	o := operation.Operation{ID: r.ID, Cluster: r.Cluster, Kind: r.Kind, State: r.State, Outcome: r.Outcome, Term: r.Term, AskedBy: r.AskedBy, AskedFrom: r.AskedFrom, Message: r.Message,
-		PauseSeconds: r.PauseSeconds, Cancelled: r.Cancelled, PastReturn: r.PastReturn, CreatedAt: must(r.CreatedAt), EndedAt: parseTime(r.EndedAt), Facts: map[string]json.RawMessage{}, Steps: []operation.StepRecord{}}
+	o := operation.Operation{ID: r.ID, Cluster: r.Cluster, Kind: r.Kind, State: r.State, Outcome: r.Outcome, Term: r.Term,
+		AskedBy: r.AskedBy, AskedFrom: r.AskedFrom, Message: r.Message,
+		PauseSeconds: r.PauseSeconds, Cancelled: r.Cancelled, PastReturn: r.PastReturn, CreatedAt: must(r.CreatedAt),
+		EndedAt: parseTime(r.EndedAt), Facts: map[string]json.RawMessage{}, Steps: []operation.StepRecord{}}
 	if err := readPlan([]byte(r.Plan), &o.Plan); err != nil {
 		return o, fmt.Errorf("the plan of operation %d cannot be read: %w", r.ID, err)
 	}
@@ -65,7 +67,8 @@ func (s *Store) AddRefused(ctx context.Context, p *operation.Plan, who, from, wh
 	return s.addOperation(ctx, p, who, from, operation.Ended, operation.OutcomeRefused, why)
 }
 
-func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from string, state operation.State, outcome operation.Outcome, message string) (int64, error) {
+func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from string, state operation.State,
+	outcome operation.Outcome, message string) (int64, error) {
 	planJSON, err := json.Marshal(p)
 	if err != nil {
 		return 0, err
@@ -85,7 +88,8 @@ func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from s
 				return err
 			}
 		}
-		res, err := tx.ExecContext(ctx, "insert into operations (cluster, kind, state, outcome, term, request, plan, asked_by, asked_from, message, created_at, ended_at) values (?,?,?,?,?,?,?,?,?,?,?,?)",
+		res, err := tx.ExecContext(ctx,
+			"insert into operations (cluster, kind, state, outcome, term, request, plan, asked_by, asked_from, message, created_at, ended_at) values (?,?,?,?,?,?,?,?,?,?,?,?)",
 			p.Cluster, p.Kind, state, outcome, p.Term, string(reqJSON), string(planJSON), who, from, message, now(), ended)
 		if err != nil {
 			return err
@@ -94,7 +98,8 @@ func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from s
 			return err
 		}
 		for i := range p.Steps {
-			if _, err := tx.ExecContext(ctx, "insert into steps (operation_id, seq, state) values (?, ?, ?)", id, i, operation.StepWaiting); err != nil {
+			if _, err := tx.ExecContext(ctx, "insert into steps (operation_id, seq, state) values (?, ?, ?)", id, i,
+				operation.StepWaiting); err != nil {
 				return err
 			}
 		}
@@ -119,7 +124,8 @@ func restsOn(ctx context.Context, tx *sqlx.Tx, p *operation.Plan) error {
 	}
 	switch {
 	case c.OwnerTerm != p.OwnerTerm || c.Owner != p.Primary:
-		return fmt.Errorf("%w: it was made for %s as owner of term %d, and %s owns term %d", ErrMoved, p.Primary, p.OwnerTerm, c.Owner, c.OwnerTerm)
+		return fmt.Errorf("%w: it was made for %s as owner of term %d, and %s owns term %d", ErrMoved, p.Primary, p.OwnerTerm,
+			c.Owner, c.OwnerTerm)
 	case p.Opens() && p.Term <= c.Term:
 		return fmt.Errorf("%w: it opens term %d, and term %d is open already", ErrMoved, p.Term, c.Term)
 	}
@@ -150,7 +156,8 @@ func (s *Store) Operation(ctx context.Context, id int64) (operation.Operation, e
 		return o, err
 	}
 	for _, x := range steps {
-		st := operation.StepRecord{Seq: x.Seq, State: x.State, StartedAt: parseTime(x.StartedAt), EndedAt: parseTime(x.EndedAt), Seen: x.Seen, Error: x.Error}
+		st := operation.StepRecord{Seq: x.Seq, State: x.State, StartedAt: parseTime(x.StartedAt),
+			EndedAt: parseTime(x.EndedAt), Seen: x.Seen, Error: x.Error}
 		if x.Progress != "" {
 			st.Progress = &operation.Progress{}
 			if err := json.Unmarshal([]byte(x.Progress), st.Progress); err != nil {
@@ -167,7 +174,8 @@ func (s *Store) Operation(ctx context.Context, id int64) (operation.Operation, e
 		Level       string        `db:"level"`
 		Text        string        `db:"text"`
 	}
-	if err := s.r.SelectContext(ctx, &entries, "select * from journal where operation_id = ? order by id", id); err != nil {
+	if err := s.r.SelectContext(ctx, &entries, "select * from journal where operation_id = ? order by id",
+		id); err != nil {
 		return o, err
 	}
 	for _, x := range entries {
@@ -185,7 +193,8 @@ func (s *Store) Operation(ctx context.Context, id int64) (operation.Operation, e
 // cluster and state mean all.
 func (s *Store) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]operation.Operation, error) {
 	var rows []operationRow
-	err := s.r.SelectContext(ctx, &rows, "select * from operations where ? in ('', cluster) and ? in ('', state, outcome) and ? in ('', kind) order by id desc limit ?", cluster, state, kind, limit)
+	err := s.r.SelectContext(ctx, &rows,
+		"select * from operations where ? in ('', cluster) and ? in ('', state, outcome) and ? in ('', kind) order by id desc limit ?", cluster, state, kind, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -226,7 +235,8 @@ func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string, 
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, "update steps set state = ?, started_at = ?, ended_at = null, error = '', seen = '' where operation_id = ? and seq = ?", operation.StepRunning, now(), id, seq); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			"update steps set state = ?, started_at = ?, ended_at = null, error = '', seen = '' where operation_id = ? and seq = ?", operation.StepRunning, now(), id, seq); err != nil {
 			return err
 		}
 		return addEntry(ctx, tx, id, &seq, "info", "starting: "+title)
@@ -234,13 +244,16 @@ func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string, 
 }
 
 // EndStep journals how a step ended, with what was seen afterwards.
-func (s *Store) EndStep(ctx context.Context, id int64, seq int, state operation.StepState, seen, problem, text string, facts map[string]json.RawMessage) error {
+func (s *Store) EndStep(ctx context.Context, id int64, seq int, state operation.StepState, seen, problem, text string,
+	facts map[string]json.RawMessage) error {
 	level := "info"
 	if problem != "" {
 		level = "error"
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "update steps set state = ?, ended_at = ?, seen = ?, error = ? where operation_id = ? and seq = ?", state, now(), seen, problem, id, seq); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			"update steps set state = ?, ended_at = ?, seen = ?, error = ? where operation_id = ? and seq = ?", state, now(),
+			seen, problem, id, seq); err != nil {
 			return err
 		}
 		if facts != nil {
@@ -269,7 +282,8 @@ func (s *Store) SetProgress(ctx context.Context, id int64, seq int, p operation.
 // SetUndoing says that the steps done are being undone, and why.
 func (s *Store) SetUndoing(ctx context.Context, id int64, why string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "update operations set state = ?, message = ? where id = ?", operation.Undoing, why, id); err != nil {
+		if _, err := tx.ExecContext(ctx, "update operations set state = ?, message = ? where id = ?", operation.Undoing, why,
+			id); err != nil {
 			return err
 		}
 		return addEntry(ctx, tx, id, nil, "warn", "undoing what was done: "+why)
@@ -282,13 +296,16 @@ func (s *Store) SetTerm(ctx context.Context, id, term int64) error {
 }
 
 // EndOperation records the outcome.
-func (s *Store) EndOperation(ctx context.Context, id int64, outcome operation.Outcome, message string, pause float64) error {
+func (s *Store) EndOperation(ctx context.Context, id int64, outcome operation.Outcome, message string,
+	pause float64) error {
 	level := "info"
 	if outcome != operation.OutcomeFinished {
 		level = "warn"
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, "update operations set state = ?, outcome = ?, message = ?, pause_seconds = ?, ended_at = ? where id = ?", operation.Ended, outcome, message, pause, now(), id); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			"update operations set state = ?, outcome = ?, message = ?, pause_seconds = ?, ended_at = ? where id = ?",
+			operation.Ended, outcome, message, pause, now(), id); err != nil {
 			return err
 		}
 		return addEntry(ctx, tx, id, nil, level, string(outcome)+": "+message)
@@ -321,16 +338,19 @@ func (s *Store) Note(ctx context.Context, id int64, seq *int, level, text string
 }
 
 func addEntry(ctx context.Context, tx *sqlx.Tx, id int64, seq *int, level, text string) error {
-	_, err := tx.ExecContext(ctx, "insert into journal (operation_id, at, seq, level, text) values (?, ?, ?, ?, ?)", id, now(), seq, level, text)
+	_, err := tx.ExecContext(ctx, "insert into journal (operation_id, at, seq, level, text) values (?, ?, ?, ?, ?)", id,
+		now(), seq, level, text)
 	return err
 }
 
 // OperationsBetween returns a cluster's operations that were under way between
 // two times, oldest first, without steps and journal; refused ones changed
 // nothing and are left out.
-func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to time.Time) ([]operation.Operation, error) {
+func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to time.Time) ([]operation.Operation,
+	error) {
 	var rows []operationRow
-	err := s.r.SelectContext(ctx, &rows, "select * from operations where cluster = ? and outcome <> 'refused' and created_at <= ? and coalesce(ended_at, '9') >= ? order by id",
+	err := s.r.SelectContext(ctx, &rows,
+		"select * from operations where cluster = ? and outcome <> 'refused' and created_at <= ? and coalesce(ended_at, '9') >= ? order by id",
 		cluster, to.UTC().Format(timeText), from.UTC().Format(timeText))
 	if err != nil {
 		return nil, err
@@ -342,7 +362,8 @@ func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to 
 // with that operation's number and kind.
 func (s *Store) NeedYou(ctx context.Context) (map[string]operation.Operation, error) {
 	var rows []operationRow
-	err := s.r.SelectContext(ctx, &rows, `select * from operations where id in (select max(o.id) from operations o join clusters c on c.name = o.cluster and c.created_at <= o.created_at
+	err := s.r.SelectContext(ctx, &rows,
+		`select * from operations where id in (select max(o.id) from operations o join clusters c on c.name = o.cluster and c.created_at <= o.created_at
 		where o.outcome <> 'refused' group by o.cluster) and outcome = ?`, operation.OutcomeNeedsYou)
 	if err != nil {
 		return nil, err

@@ -30,7 +30,8 @@ func (s *Store) SaveSamples(ctx context.Context, blocks []ServerBlock) error {
 			if err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, `insert into samples (server_id, step, start, data) select id, ?, ?, ? from servers where id = ?
+			if _, err := tx.ExecContext(ctx,
+				`insert into samples (server_id, step, start, data) select id, ?, ?, ? from servers where id = ?
 				on conflict do update set data = excluded.data`, int64(b.Step), b.Start, data, b.ServerID); err != nil {
 				return err
 			}
@@ -46,7 +47,8 @@ func (s *Store) Samples(ctx context.Context, server int64, step history.Step, fr
 		Start int64  `db:"start"`
 		Data  []byte `db:"data"`
 	}
-	err := s.r.SelectContext(ctx, &rows, "select start, data from samples where server_id = ? and step = ? and start between ? and ? order by start",
+	err := s.r.SelectContext(ctx, &rows,
+		"select start, data from samples where server_id = ? and step = ? and start between ? and ? order by start",
 		server, int64(step), step.BlockStart(from), to)
 	if err != nil {
 		return nil, err
@@ -64,9 +66,11 @@ func (s *Store) Samples(ctx context.Context, server int64, step history.Step, fr
 
 // UnfinishedSamples returns the block of a server at a step that begins at start,
 // if it was saved.
-func (s *Store) UnfinishedSamples(ctx context.Context, server int64, step history.Step, start int64) (history.Block, bool, error) {
+func (s *Store) UnfinishedSamples(ctx context.Context, server int64, step history.Step, start int64) (history.Block,
+	bool, error) {
 	var data []byte
-	err := s.r.GetContext(ctx, &data, "select data from samples where server_id = ? and step = ? and start = ?", server, int64(step), start)
+	err := s.r.GetContext(ctx, &data, "select data from samples where server_id = ? and step = ? and start = ?", server,
+		int64(step), start)
 	if errors.Is(err, sql.ErrNoRows) {
 		return history.Block{}, false, nil
 	}
@@ -86,7 +90,8 @@ const recordsKept = 400 * 24 * time.Hour
 func (s *Store) Forget(ctx context.Context, keep history.Keep, now time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		for step, seconds := range keep {
-			if _, err := tx.ExecContext(ctx, "delete from samples where step = ? and start < ?", int64(step), now.Unix()-seconds-step.Span()); err != nil {
+			if _, err := tx.ExecContext(ctx, "delete from samples where step = ? and start < ?", int64(step),
+				now.Unix()-seconds-step.Span()); err != nil {
 				return err
 			}
 		}
@@ -94,7 +99,8 @@ func (s *Store) Forget(ctx context.Context, keep history.Keep, now time.Time) er
 		if _, err := tx.ExecContext(ctx, "delete from operations where state = 'ended' and ended_at < ?", old); err != nil {
 			return err
 		}
-		for _, q := range []string{"delete from events where at < ?", "delete from alerts where cleared_at < ?", "delete from deliveries where next_at is null and done_at < ?"} {
+		for _, q := range []string{"delete from events where at < ?", "delete from alerts where cleared_at < ?",
+			"delete from deliveries where next_at is null and done_at < ?"} {
 			if _, err := tx.ExecContext(ctx, q, old); err != nil {
 				return err
 			}
@@ -122,13 +128,15 @@ func (s *Store) Measure(ctx context.Context, keep history.Keep, now time.Time) (
 		Bytes  int64 `db:"bytes"`
 		Oldest int64 `db:"oldest"`
 	}
-	if err := s.r.SelectContext(ctx, &rows, "select step, count(*) as blocks, sum(length(data)) as bytes, min(start) as oldest from samples group by step"); err != nil {
+	if err := s.r.SelectContext(ctx, &rows,
+		"select step, count(*) as blocks, sum(length(data)) as bytes, min(start) as oldest from samples group by step"); err != nil {
 		return out, err
 	}
 	for _, q := range []struct {
 		into *int64
 		sql  string
-	}{{&out.Operations, "select count(*) from operations"}, {&out.Events, "select count(*) from events"}, {&out.Servers, "select count(*) from servers"}} {
+	}{{&out.Operations, "select count(*) from operations"}, {&out.Events, "select count(*) from events"},
+		{&out.Servers, "select count(*) from servers"}} {
 		if err := s.r.GetContext(ctx, q.into, q.sql); err != nil {
 			return out, err
 		}

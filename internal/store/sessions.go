@@ -11,7 +11,8 @@ func (s *Store) AddSession(ctx context.Context, hash, token string, life time.Du
 	if _, err := s.w.ExecContext(ctx, "delete from sessions where expires_at < ?", t.Format(timeText)); err != nil {
 		return err
 	}
-	_, err := s.w.ExecContext(ctx, "insert into sessions (hash, token_name, created_at, expires_at) values (?, ?, ?, ?)", hash, token, t.Format(timeText), t.Add(life).Format(timeText))
+	_, err := s.w.ExecContext(ctx, "insert into sessions (hash, token_name, created_at, expires_at) values (?, ?, ?, ?)",
+		hash, token, t.Format(timeText), t.Add(life).Format(timeText))
 	return err
 }
 
@@ -19,7 +20,9 @@ func (s *Store) AddSession(ctx context.Context, hash, token string, life time.Du
 // token ends its sessions.
 func (s *Store) SessionToken(ctx context.Context, hash string) (string, error) {
 	var name string
-	return name, notFound(s.r.GetContext(ctx, &name, "select token_name from sessions join tokens on name = token_name where sessions.hash = ? and expires_at > ?", hash, now()))
+	return name, notFound(s.r.GetContext(ctx, &name,
+		"select token_name from sessions join tokens on name = token_name where sessions.hash = ? and expires_at > ?", hash,
+		now()))
 }
 
 // RemoveSession ends a session.
@@ -30,12 +33,14 @@ func (s *Store) RemoveSession(ctx context.Context, hash string) error {
 
 // AddSessionLink keeps the hash of a one-time link.
 func (s *Store) AddSessionLink(ctx context.Context, hash, token string, life time.Duration) error {
-	_, err := s.w.ExecContext(ctx, "insert into session_links (hash, token_name, expires_at) values (?, ?, ?)", hash, token, time.Now().Add(life).UTC().Format(timeText))
+	_, err := s.w.ExecContext(ctx, "insert into session_links (hash, token_name, expires_at) values (?, ?, ?)", hash,
+		token, time.Now().Add(life).UTC().Format(timeText))
 	return err
 }
 
 // UseSessionLink returns the token of a link, once.
 func (s *Store) UseSessionLink(ctx context.Context, hash string) (string, error) {
 	var name string
-	return name, notFound(s.w.GetContext(ctx, &name, "delete from session_links where hash = ? and expires_at > ? returning token_name", hash, now()))
+	return name, notFound(s.w.GetContext(ctx, &name,
+		"delete from session_links where hash = ? and expires_at > ? returning token_name", hash, now()))
 }

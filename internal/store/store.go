@@ -80,7 +80,8 @@ func (s *Store) open(ctx context.Context) error {
 		return err
 	}
 	s.r.SetMaxOpenConns(4)
-	if s.m, err = sqlx.Open("sqlite", "file:"+s.path+strings.Replace(pragmas, "synchronous(FULL)", "synchronous(NORMAL)", 1)); err != nil {
+	if s.m, err = sqlx.Open("sqlite", "file:"+s.path+
+		strings.Replace(pragmas, "synchronous(FULL)", "synchronous(NORMAL)", 1)); err != nil {
 		return err
 	}
 	s.m.SetMaxOpenConns(1)
@@ -107,7 +108,8 @@ func (s *Store) migrate(ctx context.Context) error {
 	newest := sources[len(sources)-1].Version
 	switch {
 	case have > newest:
-		return fmt.Errorf("the file was written by a newer crosstwin (schema %d, this one knows %d): install that version again; nothing was changed", have, newest)
+		return fmt.Errorf(
+			"the file was written by a newer crosstwin (schema %d, this one knows %d): install that version again; nothing was changed", have, newest)
 	case have == newest:
 		return nil
 	case have > 0:

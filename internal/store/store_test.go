@@ -63,7 +63,8 @@ func TestTerms(t *testing.T) {
 
 func TestOneOperationACluster(t *testing.T) {
 	s, ctx := withCluster(t), t.Context()
-	p := &operation.Plan{Kind: operation.Seed, Cluster: "bookings", Term: 3, Steps: []operation.Step{{Name: "a"}, {Name: "b"}}, Checks: []operation.Check{{Name: "c", Result: operation.Pass}}}
+	p := &operation.Plan{Kind: operation.Seed, Cluster: "bookings", Term: 3,
+		Steps: []operation.Step{{Name: "a"}, {Name: "b"}}, Checks: []operation.Check{{Name: "c", Result: operation.Pass}}}
 	first, err := s.AddOperation(ctx, p, "ada", "127.0.0.1")
 	if err != nil {
 		t.Fatal(err)
@@ -105,10 +106,12 @@ func TestOneOperationACluster(t *testing.T) {
 		t.Errorf("an ended one was cancelled: %v", err)
 	}
 	op, err := s.Operation(ctx, first)
-	if err != nil || op.Plan.Term != 3 || len(op.Plan.Steps) != 2 || string(op.Facts["mark"]) != `{"id":"x"}` || op.PauseSeconds != 0.09 || op.AskedBy != "ada" {
+	if err != nil || op.Plan.Term != 3 || len(op.Plan.Steps) != 2 || string(op.Facts["mark"]) != `{"id":"x"}` ||
+		op.PauseSeconds != 0.09 || op.AskedBy != "ada" {
 		t.Errorf("%+v %v", op, err)
 	}
-	if op.Steps[0].Seen != "seen it" || op.Steps[1].Progress.TotalBytes != 10 || op.Steps[1].State != operation.StepWaiting {
+	if op.Steps[0].Seen != "seen it" || op.Steps[1].Progress.TotalBytes != 10 ||
+		op.Steps[1].State != operation.StepWaiting {
 		t.Errorf("%+v", op.Steps)
 	}
 	for i := 1; i < len(op.Journal); i++ {
@@ -119,7 +122,8 @@ func TestOneOperationACluster(t *testing.T) {
 	if _, err := s.AddOperation(ctx, p, "ada", ""); err != nil {
 		t.Errorf("after the end of the first: %v", err)
 	}
-	for want, q := range map[int][4]string{3: {"bookings", "", "", ""}, 1: {"", string(operation.OutcomeRefused), "", ""}, 2: {"", string(operation.Running), "", ""}, 0: {"", "", string(operation.Compare), ""}} {
+	for want, q := range map[int][4]string{3: {"bookings", "", "", ""}, 1: {"", string(operation.OutcomeRefused), "", ""},
+		2: {"", string(operation.Running), "", ""}, 0: {"", "", string(operation.Compare), ""}} {
 		if ops, err := s.Operations(ctx, q[0], q[1], q[2], 50); err != nil || len(ops) != want {
 			t.Errorf("%v: %d operations, %v", q, len(ops), err)
 		}
@@ -131,7 +135,8 @@ func TestOneOperationACluster(t *testing.T) {
 
 func TestServersAndCodes(t *testing.T) {
 	s, ctx := withCluster(t), t.Context()
-	if err := s.AddServer(ctx, "bookings", cluster.Member{Name: "gull", Placement: cluster.Placement{Rank: 1}, FirstPrimary: true}); err != nil {
+	if err := s.AddServer(ctx, "bookings",
+		cluster.Member{Name: "gull", Placement: cluster.Placement{Rank: 1}, FirstPrimary: true}); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.AddServer(ctx, "bookings", cluster.Member{Name: "gull"}); !errors.Is(err, ErrTaken) {
@@ -152,7 +157,8 @@ func TestServersAndCodes(t *testing.T) {
 		}
 	}
 	s.AddEnrollment(ctx, g.ID, "good", time.Now().Add(time.Hour))
-	if got, err := s.UseEnrollment(ctx, "good", "harbour:7720"); err != nil || got.Agent != "harbour:7720" || !got.Enrolled {
+	if got, err := s.UseEnrollment(ctx, "good", "harbour:7720"); err != nil || got.Agent != "harbour:7720" ||
+		!got.Enrolled {
 		t.Errorf("%+v %v", got, err)
 	}
 	if _, err := s.UseEnrollment(ctx, "good", "thief:1"); !errors.Is(err, ErrNotFound) {
@@ -162,7 +168,8 @@ func TestServersAndCodes(t *testing.T) {
 	if err := s.SetServer(ctx, g); err != nil {
 		t.Error(err)
 	}
-	if err := s.SetPolicy(ctx, "bookings", cluster.Policy{BehindSeconds: 9, UnseenSeconds: 9, StalledSeconds: 9}); err != nil {
+	if err := s.SetPolicy(ctx, "bookings",
+		cluster.Policy{BehindSeconds: 9, UnseenSeconds: 9, StalledSeconds: 9}); err != nil {
 		t.Error(err)
 	}
 	if c, _ := s.Cluster(ctx, "bookings"); c.Policy.BehindSeconds != 9 {
@@ -231,7 +238,8 @@ func TestFile(t *testing.T) {
 			t.Errorf("%s: %+v %v", d, c, err)
 		}
 	}
-	if fi, err := os.Stat(filepath.Join(dir, "crosstwin.db")); err != nil || fi.Mode().Perm()&0o077 != 0 && fi.Mode().Perm() != 0o644 {
+	if fi, err := os.Stat(filepath.Join(dir, "crosstwin.db")); err != nil || fi.Mode().Perm()&0o077 != 0 &&
+		fi.Mode().Perm() != 0o644 {
 		t.Errorf("%v %v", fi.Mode(), err)
 	}
 }

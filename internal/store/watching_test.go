@@ -13,7 +13,8 @@ import (
 func blockOf(step history.Step, start int64, lags ...float64) history.Block {
 	b := history.Block{Step: step, Start: start}
 	for i, v := range lags {
-		b.Samples = append(b.Samples, history.Sample{At: start + int64(i)*int64(step), Values: map[history.Metric]float64{history.Lag: v}})
+		b.Samples = append(b.Samples, history.Sample{At: start + int64(i)*int64(step),
+			Values: map[history.Metric]float64{history.Lag: v}})
 	}
 	return b
 }
@@ -29,7 +30,8 @@ func withServer(t *testing.T) (*Store, int64) {
 	if _, err := s.AddCluster(t.Context(), "bookings", "postgresql"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddServer(t.Context(), "bookings", cluster.Member{Name: "gull", Placement: cluster.Placement{Rank: 1}}); err != nil {
+	if err := s.AddServer(t.Context(), "bookings",
+		cluster.Member{Name: "gull", Placement: cluster.Placement{Rank: 1}}); err != nil {
 		t.Fatal(err)
 	}
 	list, err := s.Servers(t.Context(), "bookings")
@@ -67,7 +69,8 @@ func TestSamples(t *testing.T) {
 		t.Errorf("a block that was never saved: %v %t", err, found)
 	}
 	size, err := s.Measure(ctx, history.DefaultKeep(), now)
-	if err != nil || size.Servers != 1 || size.SampleBytes <= 0 || size.SampleBytesAtAge < size.SampleBytes || size.FileBytes <= 0 || size.OldestSample.Unix() != old {
+	if err != nil || size.Servers != 1 || size.SampleBytes <= 0 || size.SampleBytesAtAge < size.SampleBytes ||
+		size.FileBytes <= 0 || size.OldestSample.Unix() != old {
 		t.Errorf("%v %+v", err, size)
 	}
 	if err := s.Forget(ctx, history.DefaultKeep(), now); err != nil {
@@ -99,7 +102,8 @@ func TestAlertRecords(t *testing.T) {
 	if _, err := s.RaiseAlert(ctx, stalled); !errors.Is(err, ErrTaken) {
 		t.Errorf("the same again: %v", err)
 	}
-	if b, err := s.Acknowledge(ctx, a.ID, "night", "on it"); err != nil || b.AcknowledgedBy != "night" || b.Note != "on it" || b.AcknowledgedAt == nil {
+	if b, err := s.Acknowledge(ctx, a.ID, "night", "on it"); err != nil || b.AcknowledgedBy != "night" ||
+		b.Note != "on it" || b.AcknowledgedAt == nil {
 		t.Errorf("%v %+v", err, b)
 	}
 	if b, err := s.ClearAlert(ctx, "bookings", "gull", "stalled"); err != nil || b.ID != a.ID || b.ClearedAt == nil {
@@ -118,10 +122,12 @@ func TestAlertRecords(t *testing.T) {
 	if err != nil || len(all) != 2 || all[0].ID != again.ID || len(open) != 1 || len(other) != 0 {
 		t.Errorf("%v: %d, %d open, %d of another", err, len(all), len(open), len(other))
 	}
-	if between, err := s.AlertsBetween(ctx, "bookings", time.Now().Add(-time.Hour), time.Now()); err != nil || len(between) != 2 {
+	if between, err := s.AlertsBetween(ctx, "bookings", time.Now().Add(-time.Hour), time.Now()); err != nil ||
+		len(between) != 2 {
 		t.Errorf("%v %+v", err, between)
 	}
-	if before, _ := s.AlertsBetween(ctx, "bookings", time.Now().Add(-2*time.Hour), time.Now().Add(-time.Hour)); len(before) != 0 {
+	if before, _ := s.AlertsBetween(ctx, "bookings", time.Now().Add(-2*time.Hour),
+		time.Now().Add(-time.Hour)); len(before) != 0 {
 		t.Errorf("an hour ago: %+v", before)
 	}
 }

@@ -73,7 +73,8 @@ func fleet(b *testing.B, servers int) {
 		}
 	}
 	cpu := 100 * (cpuSeconds(b, p.Pid) - before) / fleetSeconds
-	fmt.Printf("\n%d simulated servers in %d clusters, each asked %.2f times a second\n", servers, max(1, servers*3/10), float64(f.Asked()-asked)/fleetSeconds/float64(servers))
+	fmt.Printf("\n%d simulated servers in %d clusters, each asked %.2f times a second\n", servers, max(1, servers*3/10),
+		float64(f.Asked()-asked)/fleetSeconds/float64(servers))
 	name := fmt.Sprintf("fleet-%d-", servers)
 	report(name+"cpu", cpu, "percent", 100)
 	report(name+"memory", residentMiB(b, p.Pid), "MiB", 512)

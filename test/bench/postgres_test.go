@@ -34,15 +34,18 @@ func (h *postgresHand) psql(s *demo.Server, sql ...string) (string, error) {
 }
 
 func (h *postgresHand) follow(s, upstream *demo.Server) error {
-	info := fmt.Sprintf("host=%s port=%d user=crosstwin_replication application_name=%s passfile=%s/pgpass", upstream.Host, upstream.Port, s.Name, s.AgentDir)
-	_, err := h.psql(s, "alter system set primary_conninfo = '"+info+"'", "alter system set primary_slot_name = 'hand_"+s.Name+"'", "select pg_reload_conf()")
+	info := fmt.Sprintf("host=%s port=%d user=crosstwin_replication application_name=%s passfile=%s/pgpass", upstream.Host,
+		upstream.Port, s.Name, s.AgentDir)
+	_, err := h.psql(s, "alter system set primary_conninfo = '"+info+"'",
+		"alter system set primary_slot_name = 'hand_"+s.Name+"'", "select pg_reload_conf()")
 	return err
 }
 
 func (h *postgresHand) switchover() error {
 	p, n, c := h.primary, h.other, h.third
 	for _, s := range []*demo.Server{p, c} {
-		if _, err := h.psql(n, "select pg_create_physical_replication_slot('hand_"+s.Name+"', true) where not exists (select from pg_replication_slots where slot_name = 'hand_"+s.Name+"')"); err != nil {
+		if _, err := h.psql(n, "select pg_create_physical_replication_slot('hand_"+s.Name+
+			"', true) where not exists (select from pg_replication_slots where slot_name = 'hand_"+s.Name+"')"); err != nil {
 			return err
 		}
 	}
@@ -111,7 +114,8 @@ func (h *postgresHand) switchover() error {
 	}
 	for _, s := range []*demo.Server{p, c} {
 		for {
-			r, err := h.psql(n, "select count(*) from pg_stat_replication where state = 'streaming' and application_name = '"+s.Name+"'")
+			r, err := h.psql(n, "select count(*) from pg_stat_replication where state = 'streaming' and application_name = '"+
+				s.Name+"'")
 			if err != nil {
 				return err
 			}

@@ -36,8 +36,11 @@ func Open(ctx context.Context, base string, width, height int) (*Page, func(), e
 	if err != nil {
 		return nil, nil, err
 	}
-	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(program), chromedp.UserDataDir(dir), chromedp.WindowSize(width, height),
-		chromedp.Flag("no-sandbox", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true))
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(program), chromedp.UserDataDir(dir),
+		chromedp.WindowSize(width, height),
+		chromedp.Flag("no-sandbox", true), chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-sync", true))
 	alloc, stopAlloc := chromedp.NewExecAllocator(ctx, opts...)
 	tab, stopTab := chromedp.NewContext(alloc)
 	p := &Page{Ctx: tab, base: base}
@@ -47,7 +50,8 @@ func Open(ctx context.Context, base string, width, height int) (*Page, func(), e
 		stopAlloc()
 		os.RemoveAll(dir)
 	}
-	if err := chromedp.Run(tab, log.Enable(), runtime.Enable(), emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, false)); err != nil {
+	if err := chromedp.Run(tab, log.Enable(), runtime.Enable(),
+		emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, false)); err != nil {
 		stop()
 		return nil, nil, fmt.Errorf("start Chromium: %w", err)
 	}
@@ -130,7 +134,8 @@ func (p *Page) Text() (string, error) {
 
 // Press clicks the button or link with these words, once it can be clicked.
 func (p *Page) Press(words string) error {
-	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll("button, a")].filter(e => e.innerText.replace(/\s+/g, " ").trim() === %q && !e.disabled && !e.closest("[inert]")).at(-1); if (!e) return false; e.focus(); e.click(); return true; })()`, words)
+	script := fmt.Sprintf(
+		`(() => { const e = [...document.querySelectorAll("button, a")].filter(e => e.innerText.replace(/\s+/g, " ").trim() === %q && !e.disabled && !e.closest("[inert]")).at(-1); if (!e) return false; e.focus(); e.click(); return true; })()`, words)
 	for end := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		var done bool
 		// A press whose answer is late has happened all the same.
@@ -155,7 +160,10 @@ func (p *Page) Keys(keys string) error { return p.Run(10*time.Second, chromedp.K
 // Focused returns the words of what has the focus.
 func (p *Page) Focused() (string, error) {
 	var text string
-	return text, p.Run(10*time.Second, chromedp.Evaluate(`(document.activeElement.innerText || document.activeElement.getAttribute("aria-label") || document.activeElement.placeholder || "").trim()`, &text))
+	return text,
+		p.Run(10*time.Second,
+			chromedp.Evaluate(
+				`(document.activeElement.innerText || document.activeElement.getAttribute("aria-label") || document.activeElement.placeholder || "").trim()`, &text))
 }
 
 // Type writes into the field with this label.
@@ -176,19 +184,23 @@ func (p *Page) Size(width, height int) error {
 // Overflow returns by how many pixels the page is wider than its window.
 func (p *Page) Overflow() (int, error) {
 	var over int
-	return over, p.Run(10*time.Second, chromedp.Evaluate("document.documentElement.scrollWidth - window.innerWidth", &over))
+	return over, p.Run(10*time.Second, chromedp.Evaluate("document.documentElement.scrollWidth - window.innerWidth",
+		&over))
 }
 
 // Widest names the element that reaches furthest to the right.
 func (p *Page) Widest() string {
 	var name string
-	p.Run(10*time.Second, chromedp.Evaluate(`(() => { let w = 0, n = ""; for (const e of document.querySelectorAll("body *")) { if (e.closest(".scroll, .vh, svg")) continue; const r = e.getBoundingClientRect(); if (r.right > w) { w = r.right; n = e.tagName + "." + e.className + " " + e.textContent.slice(0, 40); } } return n; })()`, &name))
+	p.Run(10*time.Second,
+		chromedp.Evaluate(
+			`(() => { let w = 0, n = ""; for (const e of document.querySelectorAll("body *")) { if (e.closest(".scroll, .vh, svg")) continue; const r = e.getBoundingClientRect(); if (r.right > w) { w = r.right; n = e.tagName + "." + e.className + " " + e.textContent.slice(0, 40); } } return n; })()`, &name))
 	return name
 }
 
 // Promise waits for what a script's promise comes to.
 func (p *Page) Promise(script string, into any) error {
-	return p.Run(60*time.Second, chromedp.Evaluate(script, into, func(e *runtime.EvaluateParams) *runtime.EvaluateParams { return e.WithAwaitPromise(true) }))
+	return p.Run(60*time.Second, chromedp.Evaluate(script, into,
+		func(e *runtime.EvaluateParams) *runtime.EvaluateParams { return e.WithAwaitPromise(true) }))
 }
 
 // Picture takes a picture of what is seen.

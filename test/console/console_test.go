@@ -124,9 +124,14 @@ func TestPages(t *testing.T) {
 	t.Parallel()
 	v := newVisit(t, demo.Bookings)
 	v.ok(v.SeedAll(v.ctx, nil))
-	pages := map[string]string{"/": "Of", "/clusters/bookings": "takes writes on gull", "/clusters/bookings/tern": "tern is in step", "/operations": "newest first", "/operations/1": "Seed: finished", "/audit": "who asked for what",
-		"/alerts": "No alert is open", "/clusters/bookings/log": "it is being written", "/clusters/bookings/tuning": "Replay has cancelled no query", "/clusters/bookings/tern/rejoin": "Ways back",
-		"/settings": "Access tokens", "/setup": "Add a cluster", "/clusters/bookings/setup": "Add a replica to bookings", "/clusters/bookings/check": "is ready for a switchover", "/clusters/none": "no cluster", "/nowhere": "no page at this address"}
+	pages := map[string]string{"/": "Of", "/clusters/bookings": "takes writes on gull",
+		"/clusters/bookings/tern": "tern is in step", "/operations": "newest first", "/operations/1": "Seed: finished",
+		"/audit":  "who asked for what",
+		"/alerts": "No alert is open", "/clusters/bookings/log": "it is being written",
+		"/clusters/bookings/tuning": "Replay has cancelled no query", "/clusters/bookings/tern/rejoin": "Ways back",
+		"/settings": "Access tokens", "/setup": "Add a cluster", "/clusters/bookings/setup": "Add a replica to bookings",
+		"/clusters/bookings/check": "is ready for a switchover", "/clusters/none": "no cluster",
+		"/nowhere": "no page at this address"}
 	pages["/"] = "1 of 1 cluster is in step"
 	for _, theme := range []string{"light", "dark"} {
 		v.ok(v.page.Theme(theme))
@@ -135,7 +140,8 @@ func TestPages(t *testing.T) {
 				t.Errorf("%s: %v", path, err)
 			}
 			v.quiet(theme + " " + path)
-			for what, find := range map[string]func() ([]string, error){"too little contrast": v.page.Unreadable, "no name for a screen reader": v.page.Unnamed} {
+			for what, find := range map[string]func() ([]string, error){"too little contrast": v.page.Unreadable,
+				"no name for a screen reader": v.page.Unnamed} {
 				if bad, err := find(); err != nil || len(bad) > 0 {
 					t.Errorf("%s %s: %s: %q %v", theme, path, what, bad, err)
 				}
@@ -200,15 +206,18 @@ func TestSessions(t *testing.T) {
 	}{
 		{"the console's own page", map[string]string{"Cookie": cookie, "X-Crosstwin-Page": "1"}, 201},
 		{"a form of another site", map[string]string{"Cookie": cookie}, 403},
-		{"a page of another site", map[string]string{"Cookie": cookie, "X-Crosstwin-Page": "1", "Origin": "http://elsewhere.example"}, 403},
+		{"a page of another site", map[string]string{"Cookie": cookie, "X-Crosstwin-Page": "1",
+			"Origin": "http://elsewhere.example"}, 403},
 		{"no session", map[string]string{"X-Crosstwin-Page": "1"}, 401},
 	} {
 		c.header["Content-Type"] = "application/json"
-		if res := ask("POST", "/api/v1/tokens", `{"name":"t-`+fmt.Sprint(len(c.what))+`"}`, c.header); res.StatusCode != c.want {
+		if res := ask("POST", "/api/v1/tokens", `{"name":"t-`+fmt.Sprint(len(c.what))+`"}`,
+			c.header); res.StatusCode != c.want {
 			t.Errorf("%s: %d, want %d", c.what, res.StatusCode, c.want)
 		}
 	}
-	if res := ask("GET", "/", "", nil); !strings.Contains(res.Header.Get("Content-Security-Policy"), "script-src 'self'") || strings.Contains(res.Header.Get("Content-Security-Policy"), "unsafe") {
+	if res := ask("GET", "/", "", nil); !strings.Contains(res.Header.Get("Content-Security-Policy"),
+		"script-src 'self'") || strings.Contains(res.Header.Get("Content-Security-Policy"), "unsafe") {
 		t.Errorf("the policy is %q", res.Header.Get("Content-Security-Policy"))
 	}
 	// Logging in by hand, and out.

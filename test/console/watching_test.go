@@ -26,7 +26,8 @@ func TestWatchingClicked(t *testing.T) {
 	v.ok(v.page.Await("Nothing has been changed", "Set hot_standby_feedback to on on heron"))
 	v.ok(v.page.Press("Change a setting of heron"))
 	v.ok(v.page.Await("Setting: finished."))
-	v.ok(v.page.Go("/clusters/bookings/tuning", "gull, tern and heron differ in 1 of", "it makes its primary keep dead rows"))
+	v.ok(v.page.Go("/clusters/bookings/tuning", "gull, tern and heron differ in 1 of",
+		"it makes its primary keep dead rows"))
 
 	v.ok(v.page.Go("/clusters/bookings/log?table=public.bookings", "1 inserted", "Transaction COMMIT"))
 	v.act("Trim…", "Trim the log of bookings", "Trim: finished.", false)
@@ -61,7 +62,8 @@ func TestWatchingClicked(t *testing.T) {
 	// By keyboard alone: the first stop leads past the header, the next ones are
 	// its links, and each says what it is.
 	v.ok(v.page.Go("/", "1 of 1 cluster is in step"))
-	want := []string{"Skip to the page", "Cross Twin", "Fleet", "Alerts", "Operations", "Audit trail", "Settings", "Add a cluster…", "Find a cluster, server or site"}
+	want := []string{"Skip to the page", "Cross Twin", "Fleet", "Alerts", "Operations", "Audit trail", "Settings",
+		"Add a cluster…", "Find a cluster, server or site"}
 	for _, words := range want {
 		v.ok(v.page.Keys(kb.Tab))
 		got, err := v.page.Focused()

@@ -114,7 +114,8 @@ func seedAgain(t *testing.T, w *world) {
 	copying := w.freezeCopy(tern.DataDir)
 
 	// Busy: a second operation is refused.
-	w.must(3, []string{"operation 1 (seed) is under way", "crosstwin operation cancel 1"}, "seed", "bookings", "heron", "--yes")
+	w.must(3, []string{"operation 1 (seed) is under way", "crosstwin operation cancel 1"}, "seed", "bookings", "heron",
+		"--yes")
 	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, "tern").Health == view.Seeding }); err != nil {
 		t.Fatal(err)
 	}
@@ -145,11 +146,13 @@ func seedAgain(t *testing.T, w *world) {
 	op = w.begin(operation.Request{Kind: operation.Seed, Server: "heron"})
 	w.freezeCopy(w.server("heron").DataDir)
 	w.must(0, nil, "operation", "cancel", itoa(int(op.ID)))
-	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(operation.Operation) {}); err != nil || op.Outcome != operation.OutcomeUndone {
+	if op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(operation.Operation) {}); err != nil ||
+		op.Outcome != operation.OutcomeUndone {
 		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
 	}
 	if !w.mariadb() {
-		if got := w.query("gull", "select count(*)::text from pg_replication_slots where slot_name = 'ct_heron'"); got != "0" {
+		if got := w.query("gull",
+			"select count(*)::text from pg_replication_slots where slot_name = 'ct_heron'"); got != "0" {
 			t.Error("the slot of the copy that was given up is still there")
 		}
 	}
@@ -157,7 +160,8 @@ func seedAgain(t *testing.T, w *world) {
 	w.must(0, []string{"heron follows gull"}, "seed", "bookings", "heron", "--yes", "--compare")
 
 	w.must(3, []string{"data directory is not empty", "--replace"}, "seed", "bookings", "heron", "--yes")
-	w.must(0, []string{"This discards", "heron follows gull"}, "seed", "bookings", "heron", "--replace", "--yes", "--accept-loss", "heron")
+	w.must(0, []string{"This discards", "heron follows gull"}, "seed", "bookings", "heron", "--replace", "--yes",
+		"--accept-loss", "heron")
 	w.settled()
 }
 
@@ -183,7 +187,8 @@ func seedOnAFullDisk(t *testing.T, w *world) {
 	}
 	mount := func(size string) {
 		t.Helper()
-		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size="+size+",mode=0700,uid="+owner+",gid="+owner, "tmpfs", small).CombinedOutput(); err != nil {
+		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size="+size+",mode=0700,uid="+owner+",gid="+owner, "tmpfs",
+			small).CombinedOutput(); err != nil {
 			t.Skipf("cannot mount: %v %s", err, out)
 		}
 	}
@@ -210,7 +215,8 @@ func seedOnAFullDisk(t *testing.T, w *world) {
 	fill.Close()
 	syscall.Kill(copying, syscall.SIGCONT)
 	op, err = w.Client.Follow(w.ctx, op.ID, time.Minute, func(operation.Operation) {})
-	if err != nil || op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "No space left on device") && !strings.Contains(op.Message, "rrcode: 28") {
+	if err != nil || op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "No space left on device") &&
+		!strings.Contains(op.Message, "rrcode: 28") {
 		t.Fatalf("%v %q %s", err, op.Outcome, op.Message)
 	}
 	unmount()
@@ -239,7 +245,8 @@ func TestInterruptedRewind(t *testing.T) {
 	if err := gull.Starve(w.ctx); err != nil {
 		t.Fatal(err)
 	}
-	w.sql("gull", "update routes set minutes = 901 where id = 1", "update routes set minutes = 902 where id = 2", "update routes set minutes = 903 where id = 1",
+	w.sql("gull", "update routes set minutes = 901 where id = 1", "update routes set minutes = 902 where id = 2",
+		"update routes set minutes = 903 where id = 1",
 		"begin; savepoint a; update routes set minutes = 1 where id = 3; rollback to a; update routes set minutes = 904 where id = 3; commit")
 	was := w.query("tern", "select string_agg(minutes::text, ' ' order by id) from routes where id in (1, 3)")
 	w.crash(load, "gull", true)
@@ -249,11 +256,14 @@ func TestInterruptedRewind(t *testing.T) {
 	if err != nil || len(lost) == 0 {
 		t.Fatalf("no tail was made: %v", err)
 	}
-	w.must(0, []string{"committed transactions", "bookings.public.bookings", "bookings.public.sailings", "what the tail left is listed once it is saved"}, "tail", "bookings", "gull")
+	w.must(0, []string{"committed transactions", "bookings.public.bookings", "bookings.public.sailings",
+		"what the tail left is listed once it is saved"}, "tail", "bookings", "gull")
 	// Rows are shown as they were at the fork and as the tail left them.
 	first, third, _ := strings.Cut(was, " ")
-	w.must(0, []string{"tern has changed this row too since the fork", "id=2, ", "minutes=902", "minutes=" + first, "after: changed again by transaction",
-		"before: what an earlier transaction of this tail left", "minutes=903", "id=3, minutes " + third + " -> 904"}, "tail", "bookings", "gull", "--save", filepath.Join(w.Dir, "by-hand.sql"))
+	w.must(0, []string{"tern has changed this row too since the fork", "id=2, ", "minutes=902", "minutes=" + first,
+		"after: changed again by transaction",
+		"before: what an earlier transaction of this tail left", "minutes=903", "id=3, minutes " + third + " -> 904"}, "tail",
+		"bookings", "gull", "--save", filepath.Join(w.Dir, "by-hand.sql"))
 
 	op := w.begin(operation.Request{Kind: operation.Rejoin, Server: "gull"})
 	w.freezeWhen(func() bool { return true }, "pg_rewind", gull.DataDir)
@@ -298,13 +308,16 @@ func TestInterruptedRewind(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := w.query("tern", "select count(*)::text from bookings")
-	if out, err := exec.Command("psql", "-v", "ON_ERROR_STOP=1", "-qf", file, w.server("tern").SuperuserURI).CombinedOutput(); err != nil {
+	if out, err := exec.Command("psql", "-v", "ON_ERROR_STOP=1", "-qf", file,
+		w.server("tern").SuperuserURI).CombinedOutput(); err != nil {
 		t.Fatalf("the salvage cannot be loaded: %v %s", err, out)
 	}
-	if got := w.query("tern", `select count(*)::text from crosstwin_salvage."public.bookings" where reference in ('`+strings.Join(lost, "','")+`')`); got != itoa(len(lost)) {
+	if got := w.query("tern", `select count(*)::text from crosstwin_salvage."public.bookings" where reference in ('`+
+		strings.Join(lost, "','")+`')`); got != itoa(len(lost)) {
 		t.Errorf("%s of %d lost bookings were loaded", got, len(lost))
 	}
-	if got := w.query("tern", "select count(*)::text from bookings where reference = '"+lost[0]+"'"); got != "0" || before == "0" {
+	if got := w.query("tern", "select count(*)::text from bookings where reference = '"+lost[0]+"'"); got != "0" ||
+		before == "0" {
 		t.Error("loading the salvage touched a live table")
 	}
 }
@@ -328,11 +341,13 @@ func compareFindsAPlantedDifference(t *testing.T, w *world) {
 		w.plantInFile()
 	}
 	w.settled()
-	text := w.must(5, []string{word + " differ from gull", table + " on heron", "4711 changed"}, "compare", "bookings", "--yes")
+	text := w.must(5, []string{word + " differ from gull", table + " on heron", "4711 changed"}, "compare", "bookings",
+		"--yes")
 	if strings.Contains(text, table+" on "+w.as("tern")) {
 		t.Errorf("tern is said to differ:\n%s", text)
 	}
-	w.must(0, []string{"finished"}, "seed", "bookings", "heron", "--replace", "--yes", "--accept-loss", "heron", "--compare")
+	w.must(0, []string{"finished"}, "seed", "bookings", "heron", "--replace", "--yes", "--accept-loss", "heron",
+		"--compare")
 }
 
 // plantInFile changes a row of a stopped replica's data behind its back.
@@ -348,7 +363,9 @@ func (w *world) plantInFile() {
 	path := w.query("gull", "select pg_relation_filepath('planted')")
 	written := w.query("gull", "select pg_current_wal_insert_lsn()::text")
 	w.sql("heron", "alter system set ignore_checksum_failure = on")
-	for end := time.Now().Add(30 * time.Second); w.query("heron", "select (redo_lsn > '"+written+"')::text from pg_control_checkpoint()") != "true"; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); w.query("heron",
+		"select (redo_lsn > '"+written+
+			"')::text from pg_control_checkpoint()") != "true"; time.Sleep(100 * time.Millisecond) {
 		w.sql("gull", "checkpoint")
 		w.sql("heron", "checkpoint")
 		if time.Now().After(end) {
@@ -364,7 +381,8 @@ func (w *world) plantInFile() {
 	if n := bytes.Count(b, []byte("findme-original")); n == 0 {
 		w.t.Fatal("the row is not in the file")
 	}
-	if err := os.WriteFile(file, bytes.ReplaceAll(b, []byte("findme-original"), []byte("findme-0riginal")), 0o600); err != nil {
+	if err := os.WriteFile(file, bytes.ReplaceAll(b, []byte("findme-original"), []byte("findme-0riginal")),
+		0o600); err != nil {
 		w.t.Fatal(err)
 	}
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "heron"})

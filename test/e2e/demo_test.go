@@ -77,17 +77,20 @@ func TestDemo(t *testing.T) {
 			}
 		}
 	}
-	for end := time.Now().Add(time.Minute); !strings.Contains(said(), "crosstwin status"); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(time.Minute); !strings.Contains(said(),
+		"crosstwin status"); time.Sleep(100 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("the demo does not say what to try:\n%s", said())
 		}
 	}
 	sh := exec.Command("sh", "-c", ". "+dir+"/env && crosstwin status")
-	if b, err := sh.CombinedOutput(); err != nil || !strings.Contains(string(b), "takes writes on gull") || !strings.Contains(string(b), "takes writes on wren") {
+	if b, err := sh.CombinedOutput(); err != nil || !strings.Contains(string(b), "takes writes on gull") ||
+		!strings.Contains(string(b), "takes writes on wren") {
 		t.Errorf("%v %s", err, b)
 	}
 	second.Process.Signal(syscall.SIGINT)
-	for end := time.Now().Add(30 * time.Second); processWith(dir) != 0 || up(conn.Servers); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); processWith(dir) != 0 ||
+		up(conn.Servers); time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("something of the demo is left running")
 		}
@@ -102,7 +105,8 @@ func reach(uri string) error {
 	}
 	c := exec.Command("psql", "-qAt", "-c", "select 1", uri)
 	if u.Scheme == "mysql" {
-		c = exec.Command("mariadb", "--no-defaults", "-e", "select 1", "--user="+u.User.Username(), strings.TrimPrefix(u.Path, "/"))
+		c = exec.Command("mariadb", "--no-defaults", "-e", "select 1", "--user="+u.User.Username(),
+			strings.TrimPrefix(u.Path, "/"))
 		if password, ok := u.User.Password(); ok {
 			c.Args = append(c.Args, "--password="+password, "--protocol=tcp", "--host="+u.Hostname(), "--port="+u.Port())
 		} else {

@@ -105,7 +105,8 @@ func (w *world) run(args ...string) (stdout, stderr string, code int) {
 	}
 	c := exec.CommandContext(w.ctx, binary, args...)
 	home := filepath.Join(w.Dir, "home")
-	c.Env = append(os.Environ(), "CROSSTWIN_SERVICE="+w.URL, "CROSSTWIN_TOKEN="+w.Token, "HOME="+home, "XDG_CONFIG_HOME="+home)
+	c.Env = append(os.Environ(), "CROSSTWIN_SERVICE="+w.URL, "CROSSTWIN_TOKEN="+w.Token, "HOME="+home,
+		"XDG_CONFIG_HOME="+home)
 	var out, problems bytes.Buffer
 	c.Stdout, c.Stderr = &out, &problems
 	err := c.Run()

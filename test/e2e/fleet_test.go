@@ -82,8 +82,10 @@ func TestSimulatedFleet(t *testing.T) {
 	if err != nil || !strings.Contains(string(out), "samples of 170 servers") {
 		t.Errorf("%v\n%s", err, out)
 	}
-	for _, words := range [][2]string{{"--hidden", "rank 2, site island, hidden"}, {"--hidden=false", "rank 2, site island\n"}} {
-		if out, err := crosstwin("server", "set", "sim-001", "s2", words[0]).CombinedOutput(); err != nil || !strings.Contains(string(out), words[1]) {
+	for _, words := range [][2]string{{"--hidden", "rank 2, site island, hidden"},
+		{"--hidden=false", "rank 2, site island\n"}} {
+		if out, err := crosstwin("server", "set", "sim-001", "s2", words[0]).CombinedOutput(); err != nil ||
+			!strings.Contains(string(out), words[1]) {
 			t.Errorf("%v\n%s", err, out)
 		}
 	}
@@ -92,10 +94,12 @@ func TestSimulatedFleet(t *testing.T) {
 	if !strings.Contains(string(out), "simulated") {
 		t.Errorf("%s", out)
 	}
-	if out, err := crosstwin("simulate", "--servers", "1", "--clusters", "2").CombinedOutput(); err == nil || !strings.Contains(string(out), "1 servers in 2 clusters") {
+	if out, err := crosstwin("simulate", "--servers", "1", "--clusters", "2").CombinedOutput(); err == nil ||
+		!strings.Contains(string(out), "1 servers in 2 clusters") {
 		t.Errorf("%v\n%s", err, out)
 	}
-	for _, bad := range [][]string{{"--keep-seconds", "1s"}, {"--keep-seconds", "2h", "--keep-tens", "1h"}, {"--alert-command", "/no/such/program"}} {
+	for _, bad := range [][]string{{"--keep-seconds", "1s"}, {"--keep-seconds", "2h", "--keep-tens", "1h"},
+		{"--alert-command", "/no/such/program"}} {
 		x := exec.Command(binary, append([]string{"serve", "--dir", t.TempDir(), "--listen", "127.0.0.1:0"}, bad...)...)
 		out, _ := x.CombinedOutput()
 		if x.ProcessState.ExitCode() != 2 {

@@ -43,7 +43,8 @@ func TestTour(t *testing.T) {
 			if err != nil {
 				t.Fatalf("%v\n%s", err, out)
 			}
-			for _, w := range []string{"the workload felt a pause of", "lost writes stand in the saved tail", "all compared tables match on", "The whole story of " + cluster + " took", "way: rewind"} {
+			for _, w := range []string{"the workload felt a pause of", "lost writes stand in the saved tail",
+				"all compared tables match on", "The whole story of " + cluster + " took", "way: rewind"} {
 				if !strings.Contains(string(out), w) {
 					t.Errorf("the tour does not say %q:\n%s", w, out)
 				}
@@ -98,9 +99,12 @@ func badInput(t *testing.T, w *world) {
 		{6, []string{"token is not known", "crosstwin login"}, []string{"status", "--token", "wrong"}},
 		{2, []string{"is not the address of a service"}, []string{"status", "--service", "nonsense"}},
 		{2, []string{"needs --code"}, []string{"agent", "enroll"}},
-		{1, []string{"not an enrolment code"}, []string{"agent", "enroll", "--code", "x", "--data-dir", "/x", "--host", "h", "--dir", filepath.Join(w.Dir, "no-agent")}},
+		{1, []string{"not an enrolment code"},
+			[]string{"agent", "enroll", "--code", "x", "--data-dir", "/x", "--host", "h", "--dir",
+				filepath.Join(w.Dir, "no-agent")}},
 		{1, []string{"no agent is enrolled in"}, []string{"agent", "--dir", filepath.Join(w.Dir, "no-agent")}},
-		{1, []string{"another service works with the records"}, []string{"serve", "--dir", filepath.Join(w.Dir, "service"), "--listen", "127.0.0.1:0"}},
+		{1, []string{"another service works with the records"},
+			[]string{"serve", "--dir", filepath.Join(w.Dir, "service"), "--listen", "127.0.0.1:0"}},
 		{2, []string{"that needs TLS"}, []string{"serve", "--dir", filepath.Join(w.Dir, "other"), "--listen", "0.0.0.0:0"}},
 		{2, []string{"go together"}, []string{"serve", "--dir", filepath.Join(w.Dir, "other"), "--tls-cert", "x"}},
 		{1, []string{"is not empty and holds no demo world"}, []string{"demo", "--dir", filepath.Join(w.Dir, "service")}},
@@ -113,7 +117,8 @@ func badInput(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	defer ln.Close()
-	w.must(1, []string{"something else listens there"}, "serve", "--dir", filepath.Join(w.Dir, "third"), "--listen", ln.Addr().String())
+	w.must(1, []string{"something else listens there"}, "serve", "--dir", filepath.Join(w.Dir, "third"), "--listen",
+		ln.Addr().String())
 	w.must(0, []string{"crosstwin agent enroll --service"}, "server", "add", "bookings", "auk", "--rank", "never")
 	var code struct{ Code string }
 	out, _, _ := w.run("server", "code", "bookings", "auk", "-o", "json")
@@ -121,7 +126,8 @@ func badInput(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	enroll := func(dir, code string) []string {
-		return []string{"agent", "enroll", "--code", code, "--dir", filepath.Join(w.Dir, dir), "--data-dir", filepath.Join(w.Dir, dir, "data"), "--host", "127.0.0.1", "--listen", "127.0.0.1:1", "--port", "1"}
+		return []string{"agent", "enroll", "--code", code, "--dir", filepath.Join(w.Dir, dir), "--data-dir",
+			filepath.Join(w.Dir, dir, "data"), "--host", "127.0.0.1", "--listen", "127.0.0.1:1", "--port", "1"}
 	}
 	w.must(0, []string{"enrolled as auk of cluster bookings"}, enroll("auk1", code.Code)...)
 	w.must(1, []string{"was used or is too old"}, enroll("auk2", code.Code)...)
@@ -145,12 +151,16 @@ func wrongServers(t *testing.T, w *world) {
 	defer load.Stop()
 	w.settled()
 	// What each engine calls the same trouble.
-	change, denied, bind, sync, unsync := []string{"alter role crosstwin_replication password 'other'"}, "password authentication failed", "could not bind",
-		[]string{"alter system set synchronous_standby_names = 'auk'", "select pg_reload_conf()"}, []string{"alter system reset synchronous_standby_names", "select pg_reload_conf()"}
+	change, denied, bind, sync, unsync := []string{"alter role crosstwin_replication password 'other'"},
+		"password authentication failed", "could not bind",
+		[]string{"alter system set synchronous_standby_names = 'auk'", "select pg_reload_conf()"},
+		[]string{"alter system reset synchronous_standby_names", "select pg_reload_conf()"}
 	hangs := "synchronous_standby_names"
 	if w.mariadb() {
-		change, denied, bind = []string{"alter user crosstwin_replication@'%' identified by 'other'"}, "Access denied for user", "Bind on TCP/IP port"
-		sync, unsync, hangs = []string{"set global rpl_semi_sync_master_enabled = 1"}, []string{"set global rpl_semi_sync_master_enabled = 0"}, "rpl_semi_sync_master_enabled"
+		change, denied, bind = []string{"alter user crosstwin_replication@'%' identified by 'other'"},
+			"Access denied for user", "Bind on TCP/IP port"
+		sync, unsync, hangs = []string{"set global rpl_semi_sync_master_enabled = 1"},
+			[]string{"set global rpl_semi_sync_master_enabled = 0"}, "rpl_semi_sync_master_enabled"
 	}
 	// The replication password was changed by hand.
 	w.sql("gull", change...)
@@ -171,7 +181,8 @@ func wrongServers(t *testing.T, w *world) {
 	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--yes", "--accept-loss", "heron")
 
 	w.strangeData(heron)
-	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--way", "rebuild", "--yes", "--accept-loss", "heron")
+	w.must(0, []string{"heron follows gull"}, "rejoin", "bookings", "heron", "--way", "rebuild", "--yes", "--accept-loss",
+		"heron")
 	w.settled()
 
 	// A candidate whose first write would hang.
@@ -195,7 +206,8 @@ func (w *world) strangeData(s *demo.Server) {
 	other := s.DataDir + "-other"
 	make := []string{"/usr/lib/postgresql/15/bin/initdb", "-D", other, "-U", "postgres", "--auth=trust"}
 	if w.mariadb() {
-		make = []string{"/usr/bin/env", "TMPDIR=" + s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults", "--datadir=" + other, "--skip-test-db"}
+		make = []string{"/usr/bin/env", "TMPDIR=" + s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults",
+			"--datadir=" + other, "--skip-test-db"}
 	}
 	if err := s.RunAsOwner(w.ctx, make[0], make[1:]...); err != nil {
 		w.t.Fatal(err)
@@ -205,7 +217,8 @@ func (w *world) strangeData(s *demo.Server) {
 	}
 	if err := w.Await(w.ctx, func(v view.View) bool {
 		x := v.Find(s.Name)
-		return x.Health == view.Adrift && x.Cause.Code == cause.ForeignOrigin || x.Health == view.Stopped && strings.Contains(x.Why, "other data than its agent knew")
+		return x.Health == view.Adrift && x.Cause.Code == cause.ForeignOrigin || x.Health == view.Stopped &&
+			strings.Contains(x.Why, "other data than its agent knew")
 	}); err != nil {
 		w.t.Fatal(err)
 	}
@@ -249,7 +262,8 @@ func (w *world) leftAsItIs(s *demo.Server) {
 	if _, err := os.Stat(filepath.Join(s.DataDir, "standby.signal")); err == nil {
 		w.t.Error("the foreign data was closed by default")
 	}
-	w.says([]string{"its data is not this cluster's", "its agent leaves it as it is", "crosstwin server remove bookings " + s.Name}, "status", "bookings")
+	w.says([]string{"its data is not this cluster's", "its agent leaves it as it is",
+		"crosstwin server remove bookings " + s.Name}, "status", "bookings")
 	demo.StopDatabase(s)
 }
 
@@ -341,21 +355,44 @@ func documentAndPreview(t *testing.T, w *world) {
 		method, path, body string
 		status             int
 	}{
-		{"GET", "/healthz", "", 200}, {"GET", "/readyz", "", 200}, {"GET", "/api/v1/version", "", 200}, {"GET", c, "", 200}, {"GET", c + "/bookings", "", 200}, {"GET", c + "/post", "", 404},
-		{"GET", c + "/bookings/servers/gull", "", 200}, {"GET", c + "/bookings/servers/auk", "", 404}, {"GET", c + "/bookings/servers/gull/tail", "", 200}, {"GET", c + "/bookings/check?for=failover", "", 200},
-		{"POST", c + "/bookings/plan", `{"kind":"compare"}`, 200}, {"POST", c + "/bookings/plan", `{"kind":"switchover","force":true}`, 400}, {"POST", c + "/bookings/operations", `{"kind":"switchover","to":"heron"}`, 409},
-		{"POST", c + "/bookings/operations", `{"kind":"seed","server":"heron","replace":true}`, 400}, {"POST", c, `{"name":"freight","engine":"mariadb"}`, 201}, {"POST", c, `{"name":"freight","engine":"mariadb"}`, 409},
-		{"PATCH", c + "/freight", `{"policy":{"behind_seconds":5,"unseen_seconds":5,"stalled_seconds":5}}`, 200}, {"GET", c + "/bookings/history", "", 200}, {"GET", c + "/bookings/history?points=0", "", 400}, {"GET", c + "/bookings/history?from=2026-01-02T00:00:00Z&to=2026-01-01T00:00:00Z", "", 400}, {"GET", c + "/bookings/history?from=yesterday", "", 400},
-		{"GET", c + "/post/history", "", 404}, {"GET", c + "/bookings/logs", "", 200}, {"GET", c + "/bookings/logs?server=heron", "", 200}, {"GET", c + "/bookings/logs?server=auk", "", 404}, {"GET", c + "/bookings/log?limit=3", "", 200},
-		{"GET", c + "/bookings/log?limit=3&from=nonsense", "", 400}, {"GET", c + "/bookings/log?since=noon", "", 400}, {"GET", c + "/bookings/drift", "", 200}, {"GET", c + "/bookings/conflicts", "", 200}, {"GET", c + "/bookings/servers/heron/complaints", "", 200},
-		{"GET", "/api/v1/lag-lines", "", 200}, {"GET", "/api/v1/records", "", 200}, {"GET", "/api/v1/alerts?open=true", "", 200}, {"POST", "/api/v1/alerts/4711/acknowledge", `{"note":"x"}`, 404},
-		{"POST", "/api/v1/channels", `{"name":"pager","url":"http://127.0.0.1:9/x"}`, 201}, {"POST", "/api/v1/channels", `{"name":"pager","url":"http://127.0.0.1:9/x"}`, 409}, {"POST", "/api/v1/channels", `{"name":"other","url":"nowhere"}`, 400},
-		{"GET", "/api/v1/channels", "", 200}, {"POST", "/api/v1/channels/pager/test", "", 200}, {"POST", "/api/v1/channels/nobody/test", "", 404}, {"DELETE", "/api/v1/channels/pager", "", 204},
-		{"PATCH", c + "/freight", `{"policy":{"muted":["no such rule"]}}`, 400}, {"PATCH", c + "/freight", `{"policy":{"full_hours":-1}}`, 400},
-		{"POST", c + "/freight/servers", `{"name":"puffin","rank":1}`, 201}, {"PATCH", c + "/freight/servers/puffin", `{"rank":2}`, 200},
-		{"POST", c + "/freight/servers/puffin/code", "", 201}, {"DELETE", c + "/freight/servers/puffin", "", 204}, {"DELETE", c + "/freight", "", 204}, {"GET", "/api/v1/operations?kind=seed", "", 200}, {"GET", "/api/v1/operations?limit=0", "", 400},
-		{"GET", "/api/v1/operations/1", "", 200}, {"GET", "/api/v1/operations/999", "", 404}, {"POST", "/api/v1/operations/1/cancel", "", 400}, {"GET", "/api/v1/audit", "", 200},
-		{"POST", "/api/v1/tokens", `{"name":"night-shift"}`, 201}, {"GET", "/api/v1/tokens", "", 200}, {"DELETE", "/api/v1/tokens/night-shift", "", 204}, {"POST", "/api/v1/enroll", `{"code":"x.y","certificate_request":"","agent":"h:1","host":"h","port":1}`, 400},
+		{"GET", "/healthz", "", 200}, {"GET", "/readyz", "", 200}, {"GET", "/api/v1/version", "", 200}, {"GET", c, "", 200},
+		{"GET", c + "/bookings", "", 200}, {"GET", c + "/post", "", 404},
+		{"GET", c + "/bookings/servers/gull", "", 200}, {"GET", c + "/bookings/servers/auk", "", 404},
+		{"GET", c + "/bookings/servers/gull/tail", "", 200}, {"GET", c + "/bookings/check?for=failover", "", 200},
+		{"POST", c + "/bookings/plan", `{"kind":"compare"}`, 200},
+		{"POST", c + "/bookings/plan", `{"kind":"switchover","force":true}`, 400},
+		{"POST", c + "/bookings/operations", `{"kind":"switchover","to":"heron"}`, 409},
+		{"POST", c + "/bookings/operations", `{"kind":"seed","server":"heron","replace":true}`, 400},
+		{"POST", c, `{"name":"freight","engine":"mariadb"}`, 201}, {"POST", c, `{"name":"freight","engine":"mariadb"}`, 409},
+		{"PATCH", c + "/freight", `{"policy":{"behind_seconds":5,"unseen_seconds":5,"stalled_seconds":5}}`, 200},
+		{"GET", c + "/bookings/history", "", 200}, {"GET", c + "/bookings/history?points=0", "", 400},
+		{"GET", c + "/bookings/history?from=2026-01-02T00:00:00Z&to=2026-01-01T00:00:00Z", "", 400},
+		{"GET", c + "/bookings/history?from=yesterday", "", 400},
+		{"GET", c + "/post/history", "", 404}, {"GET", c + "/bookings/logs", "", 200},
+		{"GET", c + "/bookings/logs?server=heron", "", 200}, {"GET", c + "/bookings/logs?server=auk", "", 404},
+		{"GET", c + "/bookings/log?limit=3", "", 200},
+		{"GET", c + "/bookings/log?limit=3&from=nonsense", "", 400}, {"GET", c + "/bookings/log?since=noon", "", 400},
+		{"GET", c + "/bookings/drift", "", 200}, {"GET", c + "/bookings/conflicts", "", 200},
+		{"GET", c + "/bookings/servers/heron/complaints", "", 200},
+		{"GET", "/api/v1/lag-lines", "", 200}, {"GET", "/api/v1/records", "", 200},
+		{"GET", "/api/v1/alerts?open=true", "", 200}, {"POST", "/api/v1/alerts/4711/acknowledge", `{"note":"x"}`, 404},
+		{"POST", "/api/v1/channels", `{"name":"pager","url":"http://127.0.0.1:9/x"}`, 201},
+		{"POST", "/api/v1/channels", `{"name":"pager","url":"http://127.0.0.1:9/x"}`, 409},
+		{"POST", "/api/v1/channels", `{"name":"other","url":"nowhere"}`, 400},
+		{"GET", "/api/v1/channels", "", 200}, {"POST", "/api/v1/channels/pager/test", "", 200},
+		{"POST", "/api/v1/channels/nobody/test", "", 404}, {"DELETE", "/api/v1/channels/pager", "", 204},
+		{"PATCH", c + "/freight", `{"policy":{"muted":["no such rule"]}}`, 400},
+		{"PATCH", c + "/freight", `{"policy":{"full_hours":-1}}`, 400},
+		{"POST", c + "/freight/servers", `{"name":"puffin","rank":1}`, 201},
+		{"PATCH", c + "/freight/servers/puffin", `{"rank":2}`, 200},
+		{"POST", c + "/freight/servers/puffin/code", "", 201}, {"DELETE", c + "/freight/servers/puffin", "", 204},
+		{"DELETE", c + "/freight", "", 204}, {"GET", "/api/v1/operations?kind=seed", "", 200},
+		{"GET", "/api/v1/operations?limit=0", "", 400},
+		{"GET", "/api/v1/operations/1", "", 200}, {"GET", "/api/v1/operations/999", "", 404},
+		{"POST", "/api/v1/operations/1/cancel", "", 400}, {"GET", "/api/v1/audit", "", 200},
+		{"POST", "/api/v1/tokens", `{"name":"night-shift"}`, 201}, {"GET", "/api/v1/tokens", "", 200},
+		{"DELETE", "/api/v1/tokens/night-shift", "", 204},
+		{"POST", "/api/v1/enroll", `{"code":"x.y","certificate_request":"","agent":"h:1","host":"h","port":1}`, 400},
 	} {
 		x.path, x.body = w.as(x.path), w.as(x.body)
 		req, err := http.NewRequestWithContext(w.ctx, x.method, w.URL+x.path, strings.NewReader(x.body))
@@ -378,8 +415,10 @@ func documentAndPreview(t *testing.T, w *world) {
 		if res.StatusCode != x.status {
 			t.Errorf("%s %s: %d, want %d: %s", x.method, x.path, res.StatusCode, x.status, answer)
 		}
-		in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route, Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
-		out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: res.StatusCode, Header: res.Header, Options: in.Options}
+		in := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route,
+			Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
+		out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: res.StatusCode, Header: res.Header,
+			Options: in.Options}
 		out.SetBodyBytes(answer)
 		if x.path == "/healthz" || x.path == "/readyz" {
 			continue // plain text
@@ -407,11 +446,13 @@ func (w *world) formsAgree() {
 	}
 	var fromJSON view.View
 	out, _, _ := w.run("status", "bookings", "-o", "json")
-	if err := json.Unmarshal([]byte(out), &fromJSON); err != nil || fromJSON.Primary != v.Primary || len(fromJSON.Servers) != 3 {
+	if err := json.Unmarshal([]byte(out), &fromJSON); err != nil || fromJSON.Primary != v.Primary ||
+		len(fromJSON.Servers) != 3 {
 		w.t.Errorf("%v %s", err, out)
 	}
 	w.says([]string{"primary: " + v.Primary, "health: in step"}, "status", "bookings", "-o", "yaml")
-	w.must(0, []string{"takes writes on " + v.Primary, map[bool]string{true: "term 2", false: "timeline 2"}[w.mariadb()], "0 s"}, "status")
+	w.must(0, []string{"takes writes on " + v.Primary, map[bool]string{true: "term 2", false: "timeline 2"}[w.mariadb()],
+		"0 s"}, "status")
 	w.must(0, []string{"switchover", "finished"}, "operation", "list", "--kind", "switchover")
 	w.must(0, []string{"Journal", "Promote tern", "writes paused for"}, "operation", "show", "3")
 }

@@ -55,9 +55,12 @@ func kinOrNothing(t *testing.T, w *world) {
 	if v, err := w.Client.Cluster(w.ctx, w.Name); err != nil || w.find(v, "tern").MayTakeOver || v.CanLose != 0 {
 		t.Fatalf("%+v %v", v.Servers, err)
 	}
-	w.must(3, []string{"no server of bookings may take over", "it has not been proven to share gull's history", "--to tern"}, "failover", "bookings", "--yes")
-	w.must(3, []string{"What would be lost is not known", "--accept-loss bookings"}, "failover", "bookings", "--to", "tern", "--yes")
-	w.must(0, []string{"tern is primary of bookings"}, "failover", "bookings", "--to", "tern", "--yes", "--accept-loss", "bookings")
+	w.must(3, []string{"no server of bookings may take over", "it has not been proven to share gull's history",
+		"--to tern"}, "failover", "bookings", "--yes")
+	w.must(3, []string{"What would be lost is not known", "--accept-loss bookings"}, "failover", "bookings", "--to",
+		"tern", "--yes")
+	w.must(0, []string{"tern is primary of bookings"}, "failover", "bookings", "--to", "tern", "--yes", "--accept-loss",
+		"bookings")
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "gull", Compare: true})
 	w.settled()
 	w.holdsAll(load, nil, "tern", "gull")
@@ -110,7 +113,8 @@ func TestStrayedReplicaIsNoKin(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.says([]string{"it was open for writes without right", "crosstwin rejoin bookings tern"}, "status", "bookings")
-	w.must(3, []string{"tern may not take over"}, "failover", "bookings", "--to", "tern", "--yes", "--accept-loss", "bookings")
+	w.must(3, []string{"tern may not take over"}, "failover", "bookings", "--to", "tern", "--yes", "--accept-loss",
+		"bookings")
 	w.must(3, []string{"it was open for writes without right"}, "rejoin", "bookings", "tern", "--way", "follow", "--yes")
 	op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "tern", Compare: true})
 	for _, way := range op.Plan.Ways {

@@ -25,19 +25,39 @@ func TestMariaDBChecks(t *testing.T) {
 		right      []string
 		background string
 	}{
-		{server: "gull", wrong: []string{"set global binlog_format = 'MIXED'"}, words: []string{"binlog_format is MIXED on gull", "cannot be undone", "binlog_format = ROW"}, right: []string{"set global binlog_format = 'ROW'"}},
-		{server: "gull", wrong: []string{"set global binlog_row_image = 'MINIMAL'"}, words: []string{"binlog_row_image is MINIMAL on gull"}, right: []string{"set global binlog_row_image = 'FULL'"}},
-		{server: "tern", wrong: []string{"set global sync_binlog = 0", "set global innodb_flush_log_at_trx_commit = 2"}, code: 3, words: []string{"FAIL", "sync_binlog is 0 on tern", "innodb_flush_log_at_trx_commit is 2 on tern"}, right: []string{"set global sync_binlog = 1", "set global innodb_flush_log_at_trx_commit = 1"}},
-		{server: "tern", wrong: []string{"set global gtid_strict_mode = 0"}, code: 3, words: []string{"FAIL", "gtid_strict_mode is OFF on tern"}, right: []string{"set global gtid_strict_mode = 1"}},
-		{server: "tern", wrong: []string{"stop slave", "set global replicate_ignore_db = 'cellar'", "start slave"}, code: 3, words: []string{"FAIL", "replicate_ignore_db = cellar"}, right: []string{"stop slave", "set global replicate_ignore_db = ''", "start slave"}},
-		{server: "tern", wrong: []string{"stop slave", "change master to ignore_domain_ids = (7)", "start slave"}, code: 3, words: []string{"FAIL", "replicate_ignore_domain_ids = 7"}, right: []string{"stop slave", "change master to ignore_domain_ids = ()", "start slave"}},
-		{server: "tern", wrong: []string{"set global max_connections = 55"}, words: []string{"max_connections is 55 on tern, 60 on gull"}, right: []string{"set global max_connections = 60"}},
-		{server: "tern", wrong: []string{"set sql_log_bin = 0", "create user only_here@localhost"}, words: []string{"accounts or passwords differ between tern and gull"}, right: []string{"set sql_log_bin = 0", "drop user only_here@localhost"}},
-		{server: "tern", wrong: []string{"set sql_log_bin = 0", "create event cargo.e on schedule every 1 day do select 1"}, words: []string{"1 enabled events on tern"}, right: []string{"set sql_log_bin = 0", "drop event cargo.e"}},
-		{server: "tern", wrong: []string{"set global rpl_semi_sync_master_enabled = 1"}, code: 3, words: []string{"FAIL", "rpl_semi_sync_master_enabled is \"ON\" on tern"}, right: []string{"set global rpl_semi_sync_master_enabled = 0"}},
-		{server: "gull", wrong: []string{"create table cargo.keyless (a int)"}, words: []string{"1 tables without a primary key on gull"}, right: []string{"drop table cargo.keyless"}},
-		{server: "gull", wrong: []string{"create table cargo.old (a int primary key) engine = MyISAM"}, words: []string{"1 tables of an engine without transactions on gull"}, right: []string{"drop table cargo.old"}},
-		{server: "gull", wrong: []string{"create user boss@localhost", "grant all on *.* to boss@localhost"}, words: []string{"1 accounts beside the administrator's that may write despite read_only on gull", "revoke READ ONLY ADMIN"}, right: []string{"drop user boss@localhost"}},
+		{server: "gull", wrong: []string{"set global binlog_format = 'MIXED'"},
+			words: []string{"binlog_format is MIXED on gull", "cannot be undone", "binlog_format = ROW"},
+			right: []string{"set global binlog_format = 'ROW'"}},
+		{server: "gull", wrong: []string{"set global binlog_row_image = 'MINIMAL'"},
+			words: []string{"binlog_row_image is MINIMAL on gull"}, right: []string{"set global binlog_row_image = 'FULL'"}},
+		{server: "tern", wrong: []string{"set global sync_binlog = 0", "set global innodb_flush_log_at_trx_commit = 2"},
+			code: 3, words: []string{"FAIL", "sync_binlog is 0 on tern", "innodb_flush_log_at_trx_commit is 2 on tern"},
+			right: []string{"set global sync_binlog = 1", "set global innodb_flush_log_at_trx_commit = 1"}},
+		{server: "tern", wrong: []string{"set global gtid_strict_mode = 0"}, code: 3,
+			words: []string{"FAIL", "gtid_strict_mode is OFF on tern"}, right: []string{"set global gtid_strict_mode = 1"}},
+		{server: "tern", wrong: []string{"stop slave", "set global replicate_ignore_db = 'cellar'", "start slave"}, code: 3,
+			words: []string{"FAIL", "replicate_ignore_db = cellar"},
+			right: []string{"stop slave", "set global replicate_ignore_db = ''", "start slave"}},
+		{server: "tern", wrong: []string{"stop slave", "change master to ignore_domain_ids = (7)", "start slave"}, code: 3,
+			words: []string{"FAIL", "replicate_ignore_domain_ids = 7"},
+			right: []string{"stop slave", "change master to ignore_domain_ids = ()", "start slave"}},
+		{server: "tern", wrong: []string{"set global max_connections = 55"},
+			words: []string{"max_connections is 55 on tern, 60 on gull"}, right: []string{"set global max_connections = 60"}},
+		{server: "tern", wrong: []string{"set sql_log_bin = 0", "create user only_here@localhost"},
+			words: []string{"accounts or passwords differ between tern and gull"},
+			right: []string{"set sql_log_bin = 0", "drop user only_here@localhost"}},
+		{server: "tern", wrong: []string{"set sql_log_bin = 0", "create event cargo.e on schedule every 1 day do select 1"},
+			words: []string{"1 enabled events on tern"}, right: []string{"set sql_log_bin = 0", "drop event cargo.e"}},
+		{server: "tern", wrong: []string{"set global rpl_semi_sync_master_enabled = 1"}, code: 3,
+			words: []string{"FAIL", "rpl_semi_sync_master_enabled is \"ON\" on tern"},
+			right: []string{"set global rpl_semi_sync_master_enabled = 0"}},
+		{server: "gull", wrong: []string{"create table cargo.keyless (a int)"},
+			words: []string{"1 tables without a primary key on gull"}, right: []string{"drop table cargo.keyless"}},
+		{server: "gull", wrong: []string{"create table cargo.old (a int primary key) engine = MyISAM"},
+			words: []string{"1 tables of an engine without transactions on gull"}, right: []string{"drop table cargo.old"}},
+		{server: "gull", wrong: []string{"create user boss@localhost", "grant all on *.* to boss@localhost"},
+			words: []string{"1 accounts beside the administrator's that may write despite read_only on gull",
+				"revoke READ ONLY ADMIN"}, right: []string{"drop user boss@localhost"}},
 		{server: "gull", background: "select sleep(60)", words: []string{"1 statements at work for more than 5 s on gull"}},
 	} {
 		stop := func() {}
@@ -95,7 +115,8 @@ func TestEventsFollowThePrimary(t *testing.T) {
 			if s.Name == w.as(primary) {
 				want = "ENABLED"
 			}
-			if got := w.query(s.Name, "select status from information_schema.events where event_name = 'nightly_sweep'"); got != want {
+			if got := w.query(s.Name,
+				"select status from information_schema.events where event_name = 'nightly_sweep'"); got != want {
 				t.Errorf("%s is primary: the event is %s on %s, want %s", primary, got, s.Name, want)
 			}
 		}
@@ -124,7 +145,8 @@ func TestSeedByDump(t *testing.T) {
 	w := newWorldOf(t, demo.Cargo, false)
 	load := w.Load(1, 10*time.Millisecond)
 	defer load.Stop()
-	w.must(0, []string{"Load a dump of gull", "tern follows gull", "finished"}, "seed", "bookings", "tern", "--way", "dump", "--yes", "--compare")
+	w.must(0, []string{"Load a dump of gull", "tern follows gull", "finished"}, "seed", "bookings", "tern", "--way",
+		"dump", "--yes", "--compare")
 	w.must(2, []string{`no way "stream"`}, "seed", "bookings", "heron", "--way", "stream", "--yes")
 	w.must(0, []string{"heron follows gull"}, "seed", "bookings", "heron", "--yes")
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})

@@ -33,7 +33,8 @@ func TestCutNetwork(t *testing.T) {
 		if os.Geteuid() != 0 {
 			t.Skip("a network of its own needs root")
 		}
-		c := exec.Command("unshare", "--net", "--", "sh", "-c", `ip link set lo up && exec "$0" -test.run '^TestCutNetwork$' -test.v -test.parallel 1 -test.timeout 8m`, os.Args[0])
+		c := exec.Command("unshare", "--net", "--", "sh", "-c",
+			`ip link set lo up && exec "$0" -test.run '^TestCutNetwork$' -test.v -test.parallel 1 -test.timeout 8m`, os.Args[0])
 		c.Env = append(os.Environ(), inside+"=1")
 		out, err := c.CombinedOutput()
 		if err != nil || !strings.Contains(string(out), "--- PASS: TestCutNetwork/") {
@@ -90,8 +91,10 @@ func cutNetwork(t *testing.T, w *world) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if s := w.find(v, "tern"); !s.Observation.Links.Upstream.Connected || s.Stages.Worst() != "sent" && s.Stages.Worst() != "received" || v.AtRisk.Bytes == 0 {
-		t.Errorf("the server itself says connected: %t; the bytes wait at %q; at risk %d", s.Observation.Links.Upstream.Connected, s.Stages.Worst(), v.AtRisk.Bytes)
+	if s := w.find(v, "tern"); !s.Observation.Links.Upstream.Connected || s.Stages.Worst() != "sent" &&
+		s.Stages.Worst() != "received" || v.AtRisk.Bytes == 0 {
+		t.Errorf("the server itself says connected: %t; the bytes wait at %q; at risk %d",
+			s.Observation.Links.Upstream.Connected, s.Stages.Worst(), v.AtRisk.Bytes)
 	}
 	w.says([]string{"tern is stalled: its link to gull is open, but nothing has arrived for"}, "status", "bookings")
 	w.nft("delete table ip " + table)
@@ -110,7 +113,8 @@ func (w *world) writeLocally(server string) {
 		}
 		return
 	}
-	s.RunAsOwner(w.ctx, "psql", "-h", s.SocketDir, "-p", fmt.Sprint(s.Port), "-U", "postgres", "-d", "bookings", "-qc", "select pg_logical_emit_message(true, 'test', repeat('x', 2000))")
+	s.RunAsOwner(w.ctx, "psql", "-h", s.SocketDir, "-p", fmt.Sprint(s.Port), "-U", "postgres", "-d", "bookings", "-qc",
+		"select pg_logical_emit_message(true, 'test', repeat('x', 2000))")
 }
 
 // A long transaction, a query that replay waits for, and a delay on purpose:
@@ -176,12 +180,17 @@ func misleadingCases(t *testing.T, w *world) {
 
 	// Held back on purpose is in step, and said so; past its delay it is not.
 	w.must(0, []string{"finished"}, "tune", "bookings", "heron", "delay", "4", "--yes")
-	if err := w.Await(w.ctx, func(v view.View) bool { s := w.find(v, "heron"); return s.Health == view.InStep && s.Lag.Seconds > 2 }); err != nil {
+	if err := w.Await(w.ctx, func(v view.View) bool {
+		s := w.find(v, "heron")
+		return s.Health == view.InStep &&
+			s.Lag.Seconds > 2
+	}); err != nil {
 		t.Fatal(err)
 	}
 	w.says([]string{"heron: it is delayed by 4.0 s, as configured"}, "status", "bookings")
 	w.must(3, []string{"delay is 4 now"}, "tune", "bookings", "heron", "delay", "4", "--yes")
-	w.must(0, []string{"Have heron follow tern.", "what tern has not received, heron cannot have"}, "follow", "bookings", "heron", "tern", "--preview")
+	w.must(0, []string{"Have heron follow tern.", "what tern has not received, heron cannot have"}, "follow", "bookings",
+		"heron", "tern", "--preview")
 	w.must(0, []string{"finished"}, "follow", "bookings", "heron", "tern", "--yes")
 	if err := w.Await(w.ctx, func(v view.View) bool {
 		return w.find(v, "heron").Follows == w.as("tern") && w.find(v, "heron").Health == view.InStep
@@ -194,7 +203,8 @@ func misleadingCases(t *testing.T, w *world) {
 		t.Errorf("after the switchover %s follows %s", w.as("heron"), w.find(v, "heron").Follows)
 	}
 	w.must(0, []string{"finished"}, "tune", "bookings", "heron", "delay", "0", "--yes")
-	w.must(2, []string{`"fsync" is not a setting that is changed here`}, "tune", "bookings", "heron", "fsync", "off", "--yes")
+	w.must(2, []string{`"fsync" is not a setting that is changed here`}, "tune", "bookings", "heron", "fsync", "off",
+		"--yes")
 	w.settled()
 	setting, value := "hot_standby_feedback", "on"
 	if w.mariadb() {
@@ -227,7 +237,8 @@ func (w *world) clockThatDiffers(server string) {
 		return last.ClockSkew > 85 && last.ClockSkew < 95 && last.Health == view.InStep && last.Lag.Seconds < 5
 	})
 	if err != nil {
-		w.t.Fatalf("%v: the clock of %s is %g s ahead, %s, %+v", err, server, last.ClockSkew, last.Health+": "+view.Health(last.Why), last.Lag)
+		w.t.Fatalf("%v: the clock of %s is %g s ahead, %s, %+v", err, server, last.ClockSkew,
+			last.Health+": "+view.Health(last.Why), last.Lag)
 	}
 	if !w.mariadb() {
 		if own := w.query(server, "select (now() - pg_last_xact_replay_timestamp() > '80 s')::text"); own != "true" {
@@ -267,7 +278,8 @@ func TestConflictsAreCounted(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, true)
 	w.settled()
-	w.must(0, []string{"Replay has cancelled no query on bookings.", "tern lets replay wait up to 30s"}, "conflicts", "bookings")
+	w.must(0, []string{"Replay has cancelled no query on bookings.", "tern lets replay wait up to 30s"}, "conflicts",
+		"bookings")
 	w.must(0, []string{"finished"}, "tune", "bookings", "tern", "max_standby_streaming_delay", "0", "--yes")
 	db, err := w.server("tern").Open()
 	if err != nil {
@@ -282,7 +294,8 @@ func TestConflictsAreCounted(t *testing.T) {
 	if err := tx.QueryRow("select count(*) from passengers").Scan(&n); err != nil {
 		t.Fatal(err)
 	}
-	w.sql("gull", "insert into passengers (name, email) select 'x', 'x' from generate_series(1, 2000)", "delete from passengers where name = 'x'", "vacuum passengers")
+	w.sql("gull", "insert into passengers (name, email) select 'x', 'x' from generate_series(1, 2000)",
+		"delete from passengers where name = 'x'", "vacuum passengers")
 	cancelled := false
 	for end := time.Now().Add(30 * time.Second); !cancelled && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		cancelled = tx.QueryRow("select count(*) from passengers").Scan(&n) != nil
@@ -303,7 +316,8 @@ func TestConflictsAreCounted(t *testing.T) {
 			t.Fatalf("%+v", x)
 		}
 	}
-	w.must(0, []string{"Replay has cancelled ", "tern cancels a query at once", "cancelled queries missed rows that vacuum removed"}, "conflicts", "bookings")
+	w.must(0, []string{"Replay has cancelled ", "tern cancels a query at once",
+		"cancelled queries missed rows that vacuum removed"}, "conflicts", "bookings")
 	w.must(0, []string{"queries cancelled"}, "lag", "bookings", "--metric", "conflicts_total", "--since", "1m")
 }
 
@@ -400,12 +414,14 @@ func logs(t *testing.T, w *world) {
 	load.Stop()
 	at := w.query("gull", w.positionQuery())
 	w.sql("gull", w.marked())
-	page := w.must(0, []string{"1 inserted", "committed", w.markedTable()}, "log", "read", "bookings", "--from", at, "--table", w.markedTable())
+	page := w.must(0, []string{"1 inserted", "committed", w.markedTable()}, "log", "read", "bookings", "--from", at,
+		"--table", w.markedTable())
 	if strings.Count(page, "committed") != 1 {
 		t.Errorf("other transactions are shown as well:\n%s", page)
 	}
 	w.must(0, []string{"No transaction fits."}, "log", "read", "bookings", "--table", "no_such_table")
-	w.must(0, []string{"it is being written", "Nothing is known to be filling this server's log disk"}, "log", "list", "bookings")
+	w.must(0, []string{"it is being written", "Nothing is known to be filling this server's log disk"}, "log", "list",
+		"bookings")
 	if !w.mariadb() {
 		w.must(2, []string{"PostgreSQL removes log by itself"}, "log", "trim", "bookings", "--older", "1h", "--yes")
 		w.must(0, []string{"wal_keep_size keeps", "finished"}, "log", "trim", "bookings", "--yes")

@@ -106,7 +106,9 @@ func boundaries(steps []string) [][2]string {
 	for _, s := range steps {
 		out = append(out, [2]string{s, "before"})
 		switch {
-		case strings.HasPrefix(s, "stop"), strings.HasPrefix(s, "promote"), strings.HasPrefix(s, "decide"), strings.HasPrefix(s, "fence"), strings.HasPrefix(s, "detach-t"), strings.HasPrefix(s, "rewind"), strings.HasPrefix(s, "start"), strings.HasPrefix(s, "salvage"), strings.HasPrefix(s, "demote"):
+		case strings.HasPrefix(s, "stop"), strings.HasPrefix(s, "promote"), strings.HasPrefix(s, "decide"),
+			strings.HasPrefix(s, "fence"), strings.HasPrefix(s, "detach-t"), strings.HasPrefix(s, "rewind"),
+			strings.HasPrefix(s, "start"), strings.HasPrefix(s, "salvage"), strings.HasPrefix(s, "demote"):
 			out = append(out, [2]string{s, "after"})
 		}
 	}
@@ -182,7 +184,8 @@ func (w *world) rejoined(server string) {
 	w.t.Helper()
 	r := operation.Request{Kind: operation.Rejoin, Server: server}
 	op, problem := w.Operate(w.ctx, r, nil)
-	if b, err := os.ReadFile(w.server(server).LogFile); op.Outcome == operation.OutcomeNeedsYou && err == nil && bytes.Contains(b, []byte("got signal")) {
+	if b, err := os.ReadFile(w.server(server).LogFile); op.Outcome == operation.OutcomeNeedsYou && err == nil &&
+		bytes.Contains(b, []byte("got signal")) {
 		w.t.Logf("%s crashed by itself: %s", server, op.Message)
 		_, problem = w.Operate(w.ctx, r, nil)
 	}

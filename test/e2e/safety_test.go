@@ -41,7 +41,8 @@ func (w *world) confirmed(off, to string) {
 // written before shows at once on MariaDB, whose logs are read.
 func (w *world) kept(v view.View, name string) bool {
 	s := w.find(v, name)
-	return s.Health == view.Fenced || s.Health == view.Adrift && s.Observation != nil && !s.Observation.Process.Running && s.Observation.Process.Fenced
+	return s.Health == view.Fenced || s.Health == view.Adrift && s.Observation != nil && !s.Observation.Process.Running &&
+		s.Observation.Process.Fenced
 }
 
 // Closed by default: whoever starts a primary's data without permission gets a
@@ -65,7 +66,8 @@ func closedByDefault(t *testing.T, w *world) {
 	demo.KillDatabase(w.server("gull"))
 	load.Stop()
 	w.startByHand("gull")
-	if err := w.tryWrite(w.server("gull")); err == nil || !strings.Contains(err.Error(), "read-only") && !strings.Contains(err.Error(), "read_only") {
+	if err := w.tryWrite(w.server("gull")); err == nil || !strings.Contains(err.Error(), "read-only") &&
+		!strings.Contains(err.Error(), "read_only") {
 		t.Fatalf("a write to a server that nobody gave permission: %v", err)
 	}
 	if err := w.StartAgent(w.ctx, w.as("gull")); err != nil {
@@ -110,7 +112,8 @@ func restartIsNoIncident(t *testing.T, w *world) {
 		restart()
 		err := w.Await(w.ctx, func(v view.View) bool {
 			s := w.find(v, "gull")
-			return s.Health == view.TakesWrites && s.Observation.Process.Identity != before && v.Term == 1 && v.OwnerTerm == 1 && w.find(v, "tern").MayTakeOver && w.find(v, "tern").Health == view.InStep
+			return s.Health == view.TakesWrites && s.Observation.Process.Identity != before && v.Term == 1 && v.OwnerTerm == 1 &&
+				w.find(v, "tern").MayTakeOver && w.find(v, "tern").Health == view.InStep
 		})
 		if err != nil {
 			t.Fatal(err)
@@ -149,7 +152,8 @@ func oldPrimaryAliveAllAlong(t *testing.T, w *world) {
 	}
 	w.must(3, []string{"refused, nothing was changed", "--confirm-stopped gull"}, "failover", "bookings", "--yes")
 	// It still answers: evidence beats a person's word.
-	w.must(3, []string{"refused, nothing was changed", "gull answers a login"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes", "--accept-loss", "bookings")
+	w.must(3, []string{"refused, nothing was changed", "gull answers a login"}, "failover", "bookings",
+		"--confirm-stopped", "gull", "--yes", "--accept-loss", "bookings")
 	frozen := processesIn(w.server("gull").DataDir)
 	for _, p := range frozen {
 		syscall.Kill(p, syscall.SIGSTOP)
@@ -214,7 +218,9 @@ func frozenOldPrimary(t *testing.T, w *world) {
 	for _, pid := range processesIn(w.server("tern").DataDir) {
 		syscall.Kill(pid, syscall.SIGSTOP)
 	}
-	w.says([]string{"bookings takes no writes. Primary tern: it has not answered within 3 s.", "! tern takes no writes: it has not", "make another server primary: crosstwin failover bookings"}, "status", "bookings")
+	w.says([]string{"bookings takes no writes. Primary tern: it has not answered within 3 s.",
+		"! tern takes no writes: it has not", "make another server primary: crosstwin failover bookings"}, "status",
+		"bookings")
 	w.must(0, []string{"gull is primary of bookings"}, "failover", "bookings", "--yes", "--accept-loss", "bookings")
 	if left := processesIn(w.server("tern").DataDir); len(left) != 0 {
 		t.Fatalf("processes %v of the hung primary are left", left)
@@ -254,13 +260,18 @@ func TestSameNumberIsNoKinship(t *testing.T) {
 	if err := w.StartAgent(w.ctx, w.as("tern")); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Await(w.ctx, func(v view.View) bool { h := w.find(v, "tern").Health; return h == view.Adrift || h == view.Fenced }); err != nil {
+	if err := w.Await(w.ctx, func(v view.View) bool {
+		h := w.find(v, "tern").Health
+		return h == view.Adrift ||
+			h == view.Fenced
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if n := w.writable(); n != 1 {
 		t.Fatalf("%d servers take writes", n)
 	}
-	text := w.must(3, []string{"although both report timeline 2", "follow is not possible"}, "rejoin", "bookings", "tern", "--way", "follow", "--yes")
+	text := w.must(3, []string{"although both report timeline 2", "follow is not possible"}, "rejoin", "bookings", "tern",
+		"--way", "follow", "--yes")
 	if !strings.Contains(text, "a rewind cannot see a fork between") {
 		t.Errorf("it does not say why a rewind is no way:\n%s", text)
 	}
@@ -273,7 +284,8 @@ func TestSameNumberIsNoKinship(t *testing.T) {
 	if tail := op.Plan.Examination.Tail; tail == nil || len(tail.Transactions) == 0 {
 		t.Error("the insert that only tern has is not in its tail")
 	}
-	if got := w.query("tern", "select string_agg(distinct trim(name), ',') from passengers where email = 'x'"); got != "heron" {
+	if got := w.query("tern",
+		"select string_agg(distinct trim(name), ',') from passengers where email = 'x'"); got != "heron" {
 		t.Errorf("tern holds the rows of %s", got)
 	}
 }
@@ -405,8 +417,10 @@ func failoverToAStoppedServer(t *testing.T, w *world) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	w.must(3, []string{"no server of bookings may take over", "--to tern"}, "failover", "bookings", "--confirm-stopped", "gull", "--yes")
-	w.must(0, []string{"What would be lost is not known", "Start tern read-only", "tern is primary of bookings"}, "failover", "bookings", "--to", "tern", "--confirm-stopped", "gull", "--yes", "--accept-loss", "bookings")
+	w.must(3, []string{"no server of bookings may take over", "--to tern"}, "failover", "bookings", "--confirm-stopped",
+		"gull", "--yes")
+	w.must(0, []string{"What would be lost is not known", "Start tern read-only", "tern is primary of bookings"},
+		"failover", "bookings", "--to", "tern", "--confirm-stopped", "gull", "--yes", "--accept-loss", "bookings")
 	if err := w.StartAgent(w.ctx, w.as("gull")); err != nil {
 		t.Fatal(err)
 	}

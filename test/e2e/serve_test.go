@@ -84,16 +84,20 @@ func TestServeTLS(t *testing.T) {
 	if out, code := d.run("status", "--service", url, "--token", "x"); code != 6 || !strings.Contains(out, "certificate") {
 		t.Errorf("without its authority: %d %s", code, out)
 	}
-	if out, code := d.run("login", "--service", url, "--ca", filepath.Join(records, "authority.crt"), "--token", "wrong"); code != 6 {
+	if out, code := d.run("login", "--service", url, "--ca", filepath.Join(records, "authority.crt"), "--token",
+		"wrong"); code != 6 {
 		t.Errorf("a wrong token: %d %s", code, out)
 	}
-	if out, code := d.run("login", "--service", url, "--ca", filepath.Join(records, "authority.crt"), "--token-file", filepath.Join(records, "first-token")); code != 0 {
+	if out, code := d.run("login", "--service", url, "--ca", filepath.Join(records, "authority.crt"), "--token-file",
+		filepath.Join(records, "first-token")); code != 0 {
 		t.Fatalf("login: %d %s", code, out)
 	}
-	if out, code := d.run("status"); code != 0 || !strings.Contains(out, "No cluster yet. Begin with: crosstwin cluster add NAME") {
+	if out, code := d.run("status"); code != 0 ||
+		!strings.Contains(out, "No cluster yet. Begin with: crosstwin cluster add NAME") {
 		t.Errorf("after the login: %d %s", code, out)
 	}
-	if fi, err := os.Stat(filepath.Join(d.dir, "config", "crosstwin", "login.yaml")); err != nil || fi.Mode().Perm() != 0o600 {
+	if fi, err := os.Stat(filepath.Join(d.dir, "config", "crosstwin", "login.yaml")); err != nil ||
+		fi.Mode().Perm() != 0o600 {
 		t.Errorf("the kept login: %v %v", fi, err)
 	}
 	for _, args := range [][]string{{"cluster", "add", "bookings"}, {"server", "add", "bookings", "gull", "--primary"}} {
@@ -106,11 +110,14 @@ func TestServeTLS(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &code); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	enroll := []string{"agent", "enroll", "--service", url, "--code", code.Code, "--dir", filepath.Join(d.dir, "agent"), "--data-dir", filepath.Join(d.dir, "data"), "--host", "127.0.0.1", "--listen", fmt.Sprintf("127.0.0.1:%d", freeport.Next())}
+	enroll := []string{"agent", "enroll", "--service", url, "--code", code.Code, "--dir", filepath.Join(d.dir, "agent"),
+		"--data-dir", filepath.Join(d.dir, "data"), "--host", "127.0.0.1", "--listen",
+		fmt.Sprintf("127.0.0.1:%d", freeport.Next())}
 	if out, rc := d.run(enroll...); rc != 0 || !strings.Contains(out, "enrolled as gull") {
 		t.Errorf("%d %s", rc, out)
 	}
-	if out, code := d.run("status"); code != 0 || !strings.Contains(out, "bookings takes no writes: it has no primary yet") {
+	if out, code := d.run("status"); code != 0 ||
+		!strings.Contains(out, "bookings takes no writes: it has no primary yet") {
 		t.Errorf("%d %s", code, out)
 	}
 	// The first token can go once another is there; then the last one too.
@@ -121,7 +128,8 @@ func TestServeTLS(t *testing.T) {
 	if out, code := d.run("token", "list"); code != 6 || !strings.Contains(out, "crosstwin login") {
 		t.Errorf("a removed token is good: %d %s", code, out)
 	}
-	if out, code := d.run("token", "list", "--token", strings.TrimSpace(token)); code != 0 || !strings.Contains(out, "night-shift") {
+	if out, code := d.run("token", "list", "--token", strings.TrimSpace(token)); code != 0 ||
+		!strings.Contains(out, "night-shift") {
 		t.Errorf("%d %s", code, out)
 	}
 	d.cmd.Process.Signal(syscall.SIGTERM)
@@ -156,7 +164,8 @@ func TestServeSettings(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, "crosstwin.db")); err != nil {
 		t.Errorf("the file's directory was not used: %v", err)
 	}
-	for text, want := range map[string]string{"lisen: x\n": `there is no setting "lisen"`, "{": "configuration", "log-level: loud\n": `no log level "loud"`} {
+	for text, want := range map[string]string{"lisen: x\n": `there is no setting "lisen"`, "{": "configuration",
+		"log-level: loud\n": `no log level "loud"`} {
 		write(text)
 		var out bytes.Buffer
 		c := exec.Command(binary, "serve", "--config", file, "--dir", t.TempDir())

@@ -26,7 +26,8 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	w.settled()
 	// Idle: the server's own column grows; here it is in step, for ever.
 	time.Sleep(3 * time.Second)
-	if own := w.query("tern", "select (now() - pg_last_xact_replay_timestamp() > interval '1 second')::text"); own != "true" {
+	if own := w.query("tern",
+		"select (now() - pg_last_xact_replay_timestamp() > interval '1 second')::text"); own != "true" {
 		t.Log("the server's own lag did not grow: the test shows less than it should")
 	}
 	v := w.settled()
@@ -52,7 +53,8 @@ func TestStatusSaysWhatIs(t *testing.T) {
 		s := v.Find("tern")
 		return s.Health == view.Stalled && s.Stages.Worst() == "applied" && s.Lag.Seconds > 1 && v.AtRisk.Bytes < 100_000
 	}, "tern is stalled", "replay is paused: ", "wait on its disk", "pg_wal_replay_resume()")
-	w.must(3, []string{"tern may not take over: it is stalled: replay is paused on it"}, "switchover", "bookings", "--to", "tern", "--yes")
+	w.must(3, []string{"tern may not take over: it is stalled: replay is paused on it"}, "switchover", "bookings", "--to",
+		"tern", "--yes")
 	w.sql("tern", "select pg_wal_replay_resume()")
 	w.settled()
 
@@ -61,9 +63,11 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	syscall.Kill(pid, syscall.SIGSTOP)
 	expect("receiver hangs", func(v view.View) bool {
 		s := v.Find("tern")
-		return s.Health == view.Behind && s.Lag.Seconds > 3 && s.Stages.NotReceived+s.Stages.NotSafe+s.Stages.NotSent > 0 && v.AtRisk.Bytes > 0
+		return s.Health == view.Behind && s.Lag.Seconds > 3 && s.Stages.NotReceived+s.Stages.NotSafe+s.Stages.NotSent > 0 &&
+			v.AtRisk.Bytes > 0
 	}, "bookings takes writes on gull; tern is", " behind.", "At risk:")
-	if got := w.query("gull", "select state from pg_stat_replication where application_name = 'tern'"); got != "streaming" {
+	if got := w.query("gull",
+		"select state from pg_stat_replication where application_name = 'tern'"); got != "streaming" {
 		t.Errorf("the server says %s: the case does not mislead", got)
 	}
 	syscall.Kill(pid, syscall.SIGCONT)
@@ -80,7 +84,8 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	if err := w.KillAgent("heron"); err != nil {
 		t.Fatal(err)
 	}
-	expect("unseen", func(v view.View) bool { return v.Find("heron").Health == view.Unseen }, "heron is unseen", "connection refused", w.Server("heron").AgentAddress)
+	expect("unseen", func(v view.View) bool { return v.Find("heron").Health == view.Unseen }, "heron is unseen",
+		"connection refused", w.Server("heron").AgentAddress)
 	if err := w.StartAgent(w.ctx, "heron"); err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +93,8 @@ func TestStatusSaysWhatIs(t *testing.T) {
 
 	// Somebody else's slot is not ours to judge; one of ours without a server is.
 	w.sql("gull", "select pg_create_physical_replication_slot('ct_puffin', true)")
-	expect("slot", func(v view.View) bool { return len(v.Problems) > 0 }, "slot ct_puffin on gull belongs to no server of bookings")
+	expect("slot", func(v view.View) bool { return len(v.Problems) > 0 },
+		"slot ct_puffin on gull belongs to no server of bookings")
 	w.sql("gull", "select pg_drop_replication_slot('ct_puffin')")
 }
 
@@ -161,7 +167,8 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 
 	w.sql("tern", "stop slave io_thread")
 	expect("receiver stopped", func(s *view.Server, v view.View) bool {
-		return s.Health == view.Stalled && s.Lag.Seconds > 1 && s.Stages.Worst() == "sent" && s.LagBytes > 0 && v.AtRisk.Bytes > 0
+		return s.Health == view.Stalled && s.Lag.Seconds > 1 && s.Stages.Worst() == "sent" && s.LagBytes > 0 &&
+			v.AtRisk.Bytes > 0
 	}, "tern is stalled", "the receiver is stopped", "At risk:", "crosstwin rejoin bookings tern")
 	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--yes", "--accept-loss", "tern")
 	w.settled()
@@ -174,23 +181,28 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	w.settled()
 
 	w.sql("tern", "stop slave", "change master to master_delay = 2", "start slave")
-	expect("delayed", func(s *view.Server, _ view.View) bool { return s.Health == view.InStep && s.Lag.Seconds > 1 }, "delayed by 2.0 s")
+	expect("delayed", func(s *view.Server, _ view.View) bool { return s.Health == view.InStep && s.Lag.Seconds > 1 },
+		"delayed by 2.0 s")
 	w.sql("tern", "stop slave", "change master to master_delay = 0", "start slave")
 	w.settled()
 
 	// A row is missing on the replica: the server's own number and words.
-	w.sql("tern", "set sql_log_bin = 0", "delete from cargo.ports where id = 4 and 1 = 0", "insert into cargo.ports values (77, 'only here')")
+	w.sql("tern", "set sql_log_bin = 0", "delete from cargo.ports where id = 4 and 1 = 0",
+		"insert into cargo.ports values (77, 'only here')")
 	w.sql("gull", "insert into cargo.ports values (77, 'everywhere')")
 	expect("error", stalled, "applying stopped: error 1062", "Duplicate entry '77'", "--way rebuild")
 	w.must(3, []string{"tern may not take over: it is stalled"}, "switchover", "bookings", "--to", "tern", "--yes")
-	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--way", "rebuild", "--yes", "--accept-loss", "tern")
+	w.must(0, []string{"tern follows gull"}, "rejoin", "bookings", "tern", "--way", "rebuild", "--yes", "--accept-loss",
+		"tern")
 	w.settled()
 
 	// A write of its own: adrift, although the server itself says nothing.
 	w.sql("tern", "insert into cargo.ports values (88, 'by hand')")
-	expect("local write", func(s *view.Server, _ view.View) bool { return s.Health == view.Adrift }, "tern is adrift", "it holds transactions up to 1-12-")
+	expect("local write", func(s *view.Server, _ view.View) bool { return s.Health == view.Adrift }, "tern is adrift",
+		"it holds transactions up to 1-12-")
 	w.must(0, []string{"1 inserts", "id=88, name='by hand'"}, "tail", "bookings", "tern")
-	w.must(0, []string{"tern follows gull", "Undo what tern wrote"}, "rejoin", "bookings", "tern", "--yes", "--accept-loss", "tern")
+	w.must(0, []string{"tern follows gull", "Undo what tern wrote"}, "rejoin", "bookings", "tern", "--yes",
+		"--accept-loss", "tern")
 	w.settled()
 	if n := w.query("tern", "select count(*) from cargo.ports where id = 88"); n != "0" {
 		t.Error("the row is still there")
@@ -208,7 +220,8 @@ func agentNotLetIn(t *testing.T, w *world) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		lock, unlock = "alter user '"+u.Username+"'@localhost account lock", "alter user '"+u.Username+"'@localhost account unlock"
+		lock, unlock = "alter user '"+u.Username+"'@localhost account lock",
+			"alter user '"+u.Username+"'@localhost account unlock"
 	}
 	db, err := w.server("gull").Open()
 	if err != nil {
@@ -234,7 +247,8 @@ func agentNotLetIn(t *testing.T, w *world) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	said := w.says([]string{"Whether bookings takes writes is not known", "may not log in", "let the agent's account log in"}, "status", "bookings")
+	said := w.says([]string{"Whether bookings takes writes is not known", "may not log in",
+		"let the agent's account log in"}, "status", "bookings")
 	if strings.Contains(said, "failover") {
 		t.Errorf("a failover is advised:\n%s", said)
 	}
@@ -252,9 +266,12 @@ func TestCommitsThatHang(t *testing.T) { engines(t, true, commitsThatHang) }
 
 func commitsThatHang(t *testing.T, w *world) {
 	w.settled()
-	hang, release, setting := []string{"alter system set synchronous_standby_names = 'nobody'", "select pg_reload_conf()"}, []string{"alter system reset synchronous_standby_names", "select pg_reload_conf()"}, "synchronous_standby_names"
+	hang, release, setting := []string{"alter system set synchronous_standby_names = 'nobody'", "select pg_reload_conf()"},
+		[]string{"alter system reset synchronous_standby_names", "select pg_reload_conf()"}, "synchronous_standby_names"
 	if w.mariadb() {
-		hang, release, setting = []string{"set global rpl_semi_sync_master_timeout = 600000", "set global rpl_semi_sync_master_enabled = 1"}, []string{"set global rpl_semi_sync_master_enabled = 0"}, "rpl_semi_sync_master_enabled"
+		hang, release, setting = []string{"set global rpl_semi_sync_master_timeout = 600000",
+			"set global rpl_semi_sync_master_enabled = 1"}, []string{"set global rpl_semi_sync_master_enabled = 0"},
+			"rpl_semi_sync_master_enabled"
 	}
 	w.sql("gull", hang...)
 	if w.mariadb() {
@@ -278,7 +295,8 @@ func commitsThatHang(t *testing.T, w *world) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	said := w.says([]string{"bookings takes no writes. Primary gull: a commit has been waiting for", "change " + setting + " there"}, "status", "bookings")
+	said := w.says([]string{"bookings takes no writes. Primary gull: a commit has been waiting for",
+		"change " + setting + " there"}, "status", "bookings")
 	if strings.Contains(said, "crosstwin failover") {
 		t.Errorf("a failover is advised:\n%s", said)
 	}
@@ -293,9 +311,12 @@ func commitsThatHang(t *testing.T, w *world) {
 	w.settled()
 
 	// Who leaves is told what stays, and a name that comes back begins anew.
-	w.must(0, []string{"heron removed from bookings", "What stays", "the account crosstwin_replication"}, "server", "remove", "bookings", "heron", "--yes")
-	said = w.must(0, []string{"cluster bookings removed", "gull's next start is read-only; to undo that, remove"}, "cluster", "remove", "bookings", "--yes")
-	if !w.mariadb() && !strings.Contains(said, "slot ct_tern on gull keeps log for tern; to drop it: select pg_drop_replication_slot('ct_tern')") {
+	w.must(0, []string{"heron removed from bookings", "What stays", "the account crosstwin_replication"}, "server",
+		"remove", "bookings", "heron", "--yes")
+	said = w.must(0, []string{"cluster bookings removed", "gull's next start is read-only; to undo that, remove"},
+		"cluster", "remove", "bookings", "--yes")
+	if !w.mariadb() && !strings.Contains(said,
+		"slot ct_tern on gull keeps log for tern; to drop it: select pg_drop_replication_slot('ct_tern')") {
 		t.Errorf("the slot that stays is not named:\n%s", said)
 	}
 }

@@ -41,7 +41,8 @@ const Gone = 30 * time.Second
 
 // duringOperations are the rules that are told even while an operation runs on
 // the cluster: no plan has them as a side effect.
-var duringOperations = []cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleAdrift, cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleCertificate, cluster.RuleClock}
+var duringOperations = []cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleAdrift, cluster.RuleNeedsYou,
+	cluster.RuleLogFilling, cluster.RuleCertificate, cluster.RuleClock}
 
 // Level says how loud an alert is.
 type Level string
@@ -55,7 +56,8 @@ const (
 
 // LevelOf returns the level of a rule.
 func LevelOf(r cluster.Rule) Level {
-	if slices.Contains([]cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleNoPrimary, cluster.RuleNoWrites, cluster.RuleAdrift, cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleAtRisk}, r) {
+	if slices.Contains([]cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleNoPrimary, cluster.RuleNoWrites,
+		cluster.RuleAdrift, cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleAtRisk}, r) {
 		return Critical
 	}
 	return Warning

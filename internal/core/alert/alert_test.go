@@ -77,7 +77,8 @@ func TestTelling(t *testing.T) {
 func TestRestoredAlertIsNotToldAgain(t *testing.T) {
 	var tr Tracker
 	tr.Restore(Key{"bookings", "tern", cluster.RuleStalled}, time.Unix(1_800_000_000, 0))
-	if told := play(&tr, cluster.RuleStalled, repeat("x", 15)+repeat(".", 35), nil); told != repeat(".", 44)+"-"+repeat(".", 5) {
+	if told := play(&tr, cluster.RuleStalled, repeat("x", 15)+repeat(".", 35), nil); told != repeat(".", 44)+"-"+
+		repeat(".", 5) {
 		t.Error(told)
 	}
 }
@@ -92,7 +93,8 @@ func TestSettingUpIsNotTold(t *testing.T) {
 
 func TestMutedRule(t *testing.T) {
 	var tr Tracker
-	v := view.View{Cluster: "bookings", Problems: []view.Problem{{Rule: cluster.RuleTwoPrimaries}}, Policy: cluster.Policy{Muted: []cluster.Rule{cluster.RuleTwoPrimaries}}}
+	v := view.View{Cluster: "bookings", Problems: []view.Problem{{Rule: cluster.RuleTwoPrimaries}},
+		Policy: cluster.Policy{Muted: []cluster.Rule{cluster.RuleTwoPrimaries}}}
 	if told := tr.Look(&v, time.Now()); len(told) != 0 {
 		t.Errorf("a muted rule was told: %+v", told)
 	}

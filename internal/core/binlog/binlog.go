@@ -122,8 +122,10 @@ func (r *Reader) Next(b []byte) (Event, int, error) {
 	if len(b) < headerBytes {
 		return Event{}, 0, ErrShort
 	}
-	h := Header{At: time.Unix(int64(binary.LittleEndian.Uint32(b)), 0).UTC(), Type: Type(b[4]), Server: binary.LittleEndian.Uint32(b[5:]),
-		Size: binary.LittleEndian.Uint32(b[9:]), End: binary.LittleEndian.Uint32(b[13:]), Flags: binary.LittleEndian.Uint16(b[17:])}
+	h := Header{At: time.Unix(int64(binary.LittleEndian.Uint32(b)), 0).UTC(), Type: Type(b[4]),
+		Server: binary.LittleEndian.Uint32(b[5:]),
+		Size:   binary.LittleEndian.Uint32(b[9:]), End: binary.LittleEndian.Uint32(b[13:]),
+		Flags: binary.LittleEndian.Uint16(b[17:])}
 	if h.Size < headerBytes {
 		return Event{}, 0, fmt.Errorf("event of type %d: a size of %d bytes is less than its header", h.Type, h.Size)
 	}
@@ -155,7 +157,8 @@ func (r *Reader) take(e *Event, whole []byte) error {
 		}
 		n := len(whole) - checksumBytes
 		if got, want := checksum(whole[:n], e.Type), binary.LittleEndian.Uint32(whole[n:]); got != want {
-			return fmt.Errorf("event of type %d that ends at %d: its checksum is %08x, not %08x: the log is damaged", e.Type, e.End, got, want)
+			return fmt.Errorf("event of type %d that ends at %d: its checksum is %08x, not %08x: the log is damaged", e.Type,
+				e.End, got, want)
 		}
 		e.Body = e.Body[:len(e.Body)-checksumBytes]
 	}

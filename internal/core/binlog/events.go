@@ -250,7 +250,8 @@ func bit(b []byte, i int) bool { return i/8 < len(b) && b[i/8]&(1<<(i%8)) != 0 }
 func readMeta(ty byte, m *cursor) Column {
 	col := Column{Type: ty}
 	switch ty {
-	case typeFloat, typeDouble, typeBlob, typeTinyBlob, typeMedBlob, typeLongBlob, typeGeometry, typeBlobZ, typeTimestamp2, typeDatetime2, typeTime2:
+	case typeFloat, typeDouble, typeBlob, typeTinyBlob, typeMedBlob, typeLongBlob, typeGeometry, typeBlobZ, typeTimestamp2,
+		typeDatetime2, typeTime2:
 		col.Meta = uint16(m.little(1))
 	case typeVarchar, typeVarcharZ, typeBit:
 		col.Meta = uint16(m.little(2))
@@ -353,7 +354,8 @@ func (t *Table) describeCharsets(kind byte, c *cursor) {
 
 func (c Column) textual() bool {
 	switch c.Type {
-	case typeString, typeVarString, typeVarchar, typeVarcharZ, typeBlob, typeTinyBlob, typeMedBlob, typeLongBlob, typeBlobZ:
+	case typeString, typeVarString, typeVarchar, typeVarcharZ, typeBlob, typeTinyBlob, typeMedBlob, typeLongBlob,
+		typeBlobZ:
 		return true
 	}
 	return false
@@ -388,10 +390,14 @@ var rowKinds = map[Type]struct {
 	kind           string
 	second, packed bool
 }{
-	WriteRowsEvent: {"insert", false, false}, UpdateRowsEvent: {"update", false, false}, DeleteRowsEvent: {"delete", false, false},
-	WriteRowsV2Event: {"insert", true, false}, UpdateRowsV2Event: {"update", true, false}, DeleteRowsV2Event: {"delete", true, false},
-	WriteCompressedEvent: {"insert", false, true}, UpdateCompressedEvent: {"update", false, true}, DeleteCompressedEvent: {"delete", false, true},
-	WriteCompressedV2: {"insert", true, true}, UpdateCompressedV2: {"update", true, true}, DeleteCompressedV2: {"delete", true, true},
+	WriteRowsEvent: {"insert", false, false}, UpdateRowsEvent: {"update", false, false},
+	DeleteRowsEvent:  {"delete", false, false},
+	WriteRowsV2Event: {"insert", true, false}, UpdateRowsV2Event: {"update", true, false},
+	DeleteRowsV2Event:    {"delete", true, false},
+	WriteCompressedEvent: {"insert", false, true}, UpdateCompressedEvent: {"update", false, true},
+	DeleteCompressedEvent: {"delete", false, true},
+	WriteCompressedV2:     {"insert", true, true}, UpdateCompressedV2: {"update", true, true},
+	DeleteCompressedV2: {"delete", true, true},
 }
 
 // IsRows reports whether an event carries rows.

@@ -68,7 +68,8 @@ func (g *Group) WhyNotUndone() string {
 	for _, r := range g.Rows {
 		touched[r.Table] = true
 		if r.Table.keyless() {
-			return fmt.Sprintf("%s.%s has no primary key: which of equal rows was changed cannot be told", r.Table.Database, r.Table.Name)
+			return fmt.Sprintf("%s.%s has no primary key: which of equal rows was changed cannot be told", r.Table.Database,
+				r.Table.Name)
 		}
 		if !r.Full && r.Kind != "insert" {
 			return fmt.Sprintf("the images of rows of %s.%s are not complete", r.Table.Database, r.Table.Name)
@@ -77,7 +78,8 @@ func (g *Group) WhyNotUndone() string {
 	for _, t := range g.Tables {
 		if !touched[t] {
 			// A cascade of a foreign key shows as a map without rows.
-			return fmt.Sprintf("%s.%s took part without rows of its own in the log (a cascade of a foreign key, perhaps)", t.Database, t.Name)
+			return fmt.Sprintf("%s.%s took part without rows of its own in the log (a cascade of a foreign key, perhaps)",
+				t.Database, t.Name)
 		}
 	}
 	return ""
@@ -331,7 +333,8 @@ func (s *Groups) addQuery(e Event) (*Group, error) {
 	s.open.Statements = append(s.open.Statements, q)
 	fmt.Fprintf(s.sum, "%s: %s\n", q.Database, q.Text)
 	word := strings.ToUpper(strings.TrimSpace(q.Text))
-	ends := word == "COMMIT" || word == "ROLLBACK" || strings.HasPrefix(word, "XA COMMIT") || strings.HasPrefix(word, "XA ROLLBACK")
+	ends := word == "COMMIT" || word == "ROLLBACK" || strings.HasPrefix(word, "XA COMMIT") ||
+		strings.HasPrefix(word, "XA ROLLBACK")
 	if ends || s.open.GTID.Flags&Standalone != 0 {
 		s.open.Complete = true
 		return s.finish(), nil

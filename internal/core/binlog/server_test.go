@@ -49,11 +49,14 @@ func newServer(t *testing.T) *mariadb {
 		c.Dir, c.SysProcAttr = "/", &syscall.SysProcAttr{Credential: cred}
 		return c
 	}
-	if out, err := command("mariadb-install-db", "--no-defaults", "--datadir="+dir+"/d", "--auth-root-authentication-method=normal").CombinedOutput(); err != nil {
+	if out, err := command("mariadb-install-db", "--no-defaults", "--datadir="+dir+"/d",
+		"--auth-root-authentication-method=normal").CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	s := command("/usr/sbin/mariadbd", "--no-defaults", "--datadir="+dir+"/d", "--socket="+dir+"/s", "--skip-networking", "--pid-file="+dir+"/pid", "--log-bin=wren", "--server-id=7", "--gtid-domain-id=1",
-		"--binlog-format=ROW", "--binlog-row-metadata=FULL", "--default-time-zone=+00:00", "--log-bin-compress-min-len=10", "--innodb-buffer-pool-size=32M", "--character-set-server=utf8mb4")
+	s := command("/usr/sbin/mariadbd", "--no-defaults", "--datadir="+dir+"/d", "--socket="+dir+"/s", "--skip-networking",
+		"--pid-file="+dir+"/pid", "--log-bin=wren", "--server-id=7", "--gtid-domain-id=1",
+		"--binlog-format=ROW", "--binlog-row-metadata=FULL", "--default-time-zone=+00:00", "--log-bin-compress-min-len=10",
+		"--innodb-buffer-pool-size=32M", "--character-set-server=utf8mb4")
 	log, err := os.Create(dir + "/log")
 	if err != nil {
 		t.Fatal(err)
@@ -69,7 +72,8 @@ func newServer(t *testing.T) *mariadb {
 		os.RemoveAll(dir)
 	})
 	for end := time.Now().Add(60 * time.Second); ; time.Sleep(50 * time.Millisecond) {
-		if exec.Command("mariadb", "--no-defaults", "-uroot", "-S", dir+"/s", "-e", "create database if not exists d").Run() == nil {
+		if exec.Command("mariadb", "--no-defaults", "-uroot", "-S", dir+"/s", "-e",
+			"create database if not exists d").Run() == nil {
 			return m
 		}
 		if time.Now().After(end) {
@@ -83,7 +87,8 @@ func newServer(t *testing.T) *mariadb {
 // by tabs.
 func (m *mariadb) sql(statements string) string {
 	m.t.Helper()
-	c := exec.Command("mariadb", "--no-defaults", "-uroot", "-S", m.dir+"/s", "--default-character-set=utf8mb4", "-N", "--raw", "--batch", "d")
+	c := exec.Command("mariadb", "--no-defaults", "-uroot", "-S", m.dir+"/s", "--default-character-set=utf8mb4", "-N",
+		"--raw", "--batch", "d")
 	c.Stdin = strings.NewReader(statements)
 	out, err := c.CombinedOutput()
 	if err != nil {
@@ -133,21 +138,42 @@ var columns = []struct {
 	{"year", "", []string{"1901", "2155", "0"}}, {"bigint", "", []string{"-9223372036854775808", "9223372036854775807"}},
 	{"bigint unsigned", "", []string{"18446744073709551615"}}, {"boolean", "", []string{"true", "false"}},
 	{"float", "", []string{"1.5", "-0.25", "0"}}, {"double", "", []string{"-2.25", "1e100", "0.1"}},
-	{"decimal(20,6)", "", []string{"-12345.678901", "99999999999999.999999", "0", "-0.000001"}}, {"decimal(5,0) unsigned", "", []string{"99999", "0"}},
-	{"decimal(65,30)", "", []string{"-12345678901234567890123456789012345.123456789012345678901234567890"}}, {"decimal(9,9)", "", []string{"0.123456789", "-0.5"}}, {"decimal(1,0)", "", []string{"-9"}},
-	{"bit(1)", "lpad(bin(%s), 1, '0')", []string{"b'1'", "b'0'"}}, {"bit(17)", "lpad(bin(%s), 17, '0')", []string{"b'10000000000000001'", "0"}}, {"bit(64)", "lpad(bin(%s), 64, '0')", []string{"~0", "1"}},
+	{"decimal(20,6)", "", []string{"-12345.678901", "99999999999999.999999", "0", "-0.000001"}},
+	{"decimal(5,0) unsigned", "", []string{"99999", "0"}},
+	{"decimal(65,30)", "", []string{"-12345678901234567890123456789012345.123456789012345678901234567890"}},
+	{"decimal(9,9)", "", []string{"0.123456789", "-0.5"}}, {"decimal(1,0)", "", []string{"-9"}},
+	{"bit(1)", "lpad(bin(%s), 1, '0')", []string{"b'1'", "b'0'"}},
+	{"bit(17)", "lpad(bin(%s), 17, '0')", []string{"b'10000000000000001'", "0"}},
+	{"bit(64)", "lpad(bin(%s), 64, '0')", []string{"~0", "1"}},
 	{"date", "", []string{"'2027-01-02'", "'9999-12-31'", "'1000-01-01'"}},
-	{"time", "", []string{"'-12:34:56'", "'838:59:59'", "'-838:59:59'", "0"}}, {"time(1)", "", []string{"'-00:00:00.5'", "'01:02:03.9'"}}, {"time(3)", "", []string{"'-12:34:56.789'"}}, {"time(6)", "", []string{"'12:34:56.789012'", "'-00:00:00.000001'", "'-01:00:00'"}},
-	{"datetime", "", []string{"'2027-01-02 03:04:05'", "'9999-12-31 23:59:59'"}}, {"datetime(3)", "", []string{"'2027-01-02 03:04:05.678'"}}, {"datetime(5)", "", []string{"'2027-12-31 03:04:05.00001'"}}, {"datetime(6)", "", []string{"'1000-01-01 00:00:00.000001'"}},
-	{"timestamp null", "", []string{"'2027-01-02 03:04:05'", "'1970-01-01 00:00:01'"}}, {"timestamp(2) null", "", []string{"'2027-01-02 03:04:05.67'"}}, {"timestamp(6) null", "", []string{"'2038-01-19 03:14:07.999999'"}},
-	{"char(10)", "hex(%s)", []string{"'abc'", "''"}}, {"char(255)", "hex(%s)", []string{"repeat('ü', 255)"}}, {"varchar(100)", "hex(%s)", []string{"'it''s'", "''"}}, {"varchar(5000)", "hex(%s)", []string{"repeat('long ', 900)"}},
-	{"char(8) character set latin1", "hex(%s)", []string{"'é'"}}, {"binary(5)", "hex(%s)", []string{"'ab'", "x'0001020000'"}}, {"varbinary(300)", "hex(%s)", []string{"x'00ff5c27'", "''"}},
-	{"tinyblob", "hex(%s)", []string{"x'00ff'"}}, {"blob", "hex(%s)", []string{"repeat('b', 300)"}}, {"mediumblob", "hex(%s)", []string{"repeat('m', 70000)"}}, {"longblob", "hex(%s)", []string{"'l'"}},
-	{"tinytext", "hex(%s)", []string{"'tiny'"}}, {"text", "hex(%s)", []string{"'line\\nline'"}}, {"mediumtext", "hex(%s)", []string{"'ünïcode'"}}, {"longtext", "hex(%s)", []string{"''"}},
-	{"enum('a','it''s','ü')", "", []string{"'a'", "'it''s'", "'ü'"}}, {"set('x','y','z')", "", []string{"'x,z'", "''", "'y'"}},
+	{"time", "", []string{"'-12:34:56'", "'838:59:59'", "'-838:59:59'", "0"}},
+	{"time(1)", "", []string{"'-00:00:00.5'", "'01:02:03.9'"}}, {"time(3)", "", []string{"'-12:34:56.789'"}},
+	{"time(6)", "", []string{"'12:34:56.789012'", "'-00:00:00.000001'", "'-01:00:00'"}},
+	{"datetime", "", []string{"'2027-01-02 03:04:05'", "'9999-12-31 23:59:59'"}},
+	{"datetime(3)", "", []string{"'2027-01-02 03:04:05.678'"}},
+	{"datetime(5)", "", []string{"'2027-12-31 03:04:05.00001'"}},
+	{"datetime(6)", "", []string{"'1000-01-01 00:00:00.000001'"}},
+	{"timestamp null", "", []string{"'2027-01-02 03:04:05'", "'1970-01-01 00:00:01'"}},
+	{"timestamp(2) null", "", []string{"'2027-01-02 03:04:05.67'"}},
+	{"timestamp(6) null", "", []string{"'2038-01-19 03:14:07.999999'"}},
+	{"char(10)", "hex(%s)", []string{"'abc'", "''"}}, {"char(255)", "hex(%s)", []string{"repeat('ü', 255)"}},
+	{"varchar(100)", "hex(%s)", []string{"'it''s'", "''"}}, {"varchar(5000)", "hex(%s)", []string{"repeat('long ', 900)"}},
+	{"char(8) character set latin1", "hex(%s)", []string{"'é'"}},
+	{"binary(5)", "hex(%s)", []string{"'ab'", "x'0001020000'"}},
+	{"varbinary(300)", "hex(%s)", []string{"x'00ff5c27'", "''"}},
+	{"tinyblob", "hex(%s)", []string{"x'00ff'"}}, {"blob", "hex(%s)", []string{"repeat('b', 300)"}},
+	{"mediumblob", "hex(%s)", []string{"repeat('m', 70000)"}}, {"longblob", "hex(%s)", []string{"'l'"}},
+	{"tinytext", "hex(%s)", []string{"'tiny'"}}, {"text", "hex(%s)", []string{"'line\\nline'"}},
+	{"mediumtext", "hex(%s)", []string{"'ünïcode'"}}, {"longtext", "hex(%s)", []string{"''"}},
+	{"enum('a','it''s','ü')", "", []string{"'a'", "'it''s'", "'ü'"}},
+	{"set('x','y','z')", "", []string{"'x,z'", "''", "'y'"}},
 	{"json", "hex(%s)", []string{`'{"k": [1, null]}'`}}, {"geometry", "hex(%s)", []string{"point(1, -2)"}},
-	{"uuid", "hex(cast(%s as binary(16)))", []string{"'123e4567-e89b-12d3-a456-426655440000'"}}, {"inet6", "hex(cast(%s as binary(16)))", []string{"'2001:db8::1'"}}, {"inet4", "hex(cast(%s as binary(4)))", []string{"'10.0.0.255'"}},
-	{"text compressed", "hex(%s)", []string{"repeat('compressed ', 50)", "'short'", "''"}}, {"varchar(900) compressed", "hex(%s)", []string{"repeat('z', 800)"}}, {"varbinary(100) compressed", "hex(%s)", []string{"repeat('v', 99)"}},
+	{"uuid", "hex(cast(%s as binary(16)))", []string{"'123e4567-e89b-12d3-a456-426655440000'"}},
+	{"inet6", "hex(cast(%s as binary(16)))", []string{"'2001:db8::1'"}},
+	{"inet4", "hex(cast(%s as binary(4)))", []string{"'10.0.0.255'"}},
+	{"text compressed", "hex(%s)", []string{"repeat('compressed ', 50)", "'short'", "''"}},
+	{"varchar(900) compressed", "hex(%s)", []string{"repeat('z', 800)"}},
+	{"varbinary(100) compressed", "hex(%s)", []string{"repeat('v', 99)"}},
 }
 
 // Every column type, read from the log, is what the server itself says of the
@@ -155,7 +181,9 @@ var columns = []struct {
 // updates and deletes.
 func TestEveryColumnType(t *testing.T) {
 	m := newServer(t)
-	for _, mode := range []string{"set global binlog_row_metadata = 'FULL', global log_bin_compress = 0", "set global binlog_row_metadata = 'MINIMAL', global log_bin_compress = 1", "set global binlog_row_metadata = 'NO_LOG', global log_bin_compress = 1"} {
+	for _, mode := range []string{"set global binlog_row_metadata = 'FULL', global log_bin_compress = 0",
+		"set global binlog_row_metadata = 'MINIMAL', global log_bin_compress = 1",
+		"set global binlog_row_metadata = 'NO_LOG', global log_bin_compress = 1"} {
 		m.sql(mode)
 		var defs, inserts, reads []string
 		rows := 0
@@ -175,9 +203,11 @@ func TestEveryColumnType(t *testing.T) {
 					names, values = append(names, fmt.Sprintf("c%d", i)), append(values, c.values[r])
 				}
 			}
-			inserts = append(inserts, fmt.Sprintf("insert into t (id, %s) values (%d, %s)", strings.Join(names, ","), r, strings.Join(values, ",")))
+			inserts = append(inserts, fmt.Sprintf("insert into t (id, %s) values (%d, %s)", strings.Join(names, ","), r,
+				strings.Join(values, ",")))
 		}
-		file := m.logged("create or replace table t (id int primary key, " + strings.Join(defs, ",") + ") row_format=dynamic;" + strings.Join(inserts, ";"))
+		file := m.logged("create or replace table t (id int primary key, " + strings.Join(defs, ",") +
+			") row_format=dynamic;" + strings.Join(inserts, ";"))
 		want := map[int][]string{}
 		for r, line := range strings.Split(m.sql("select "+strings.Join(reads, ",")+" from t order by id"), "\n") {
 			want[r] = strings.Split(line, "\t")
@@ -232,13 +262,16 @@ func (m *mariadb) sameRow(mode string, t *Table, row []Value, want []string) {
 		case strings.HasPrefix(c.read, "hex("):
 			text = strings.ToUpper(fmt.Sprintf("%x", got.Text))
 		}
-		if !strings.Contains(mode, "FULL") && (strings.HasPrefix(c.def, "enum") || strings.HasPrefix(c.def, "set(")) || strings.Contains(mode, "NO_LOG") && (strings.Contains(c.def, "unsigned") || c.def == "uuid" || c.def == "inet6" || c.def == "binary(5)") {
+		if !strings.Contains(mode, "FULL") && (strings.HasPrefix(c.def, "enum") || strings.HasPrefix(c.def, "set(")) ||
+			strings.Contains(mode, "NO_LOG") && (strings.Contains(c.def, "unsigned") || c.def == "uuid" || c.def == "inet6" ||
+				c.def == "binary(5)") {
 			continue
 		}
 		if text == want[i] || sameNumber(c.def, text, want[i]) {
 			continue
 		}
-		m.t.Errorf("%s: column %s (%s): the log says %.80q, the server %.80q", mode, c.def, t.Columns[i+1].Name, text, want[i])
+		m.t.Errorf("%s: column %s (%s): the log says %.80q, the server %.80q", mode, c.def, t.Columns[i+1].Name, text,
+			want[i])
 	}
 }
 
@@ -265,7 +298,8 @@ var (
 // of which tables.
 func (m *mariadb) againstTheUtility(file string) {
 	m.t.Helper()
-	out, err := exec.Command("mariadb-binlog", "--no-defaults", "-v", "--base64-output=decode-rows", "--verify-binlog-checksum", file).Output()
+	out, err := exec.Command("mariadb-binlog", "--no-defaults", "-v", "--base64-output=decode-rows",
+		"--verify-binlog-checksum", file).Output()
 	if err != nil {
 		m.t.Fatal(err)
 	}
@@ -310,19 +344,24 @@ func TestWhyNotUndone(t *testing.T) {
 	m := newServer(t)
 	m.sql("create table t (a int primary key, s text); create table p (a int primary key); create table c (a int primary key, p int, foreign key (p) references p (a) on delete cascade); create table my (a int) engine=MyISAM; create sequence sq; insert into p values (1); insert into c values (1, 1); insert into t values (1, 'x'), (2, 'y')")
 	for _, c := range []struct{ name, statements, why string }{
-		{"rows", "begin; insert into t values (3, 'z'); update t set s = 'w' where a = 1; delete from t where a = 2; commit", ""},
-		{"a savepoint", "begin; insert into t values (4, ''); savepoint x; insert into t values (5, ''); rollback to x; commit", ""},
-		{"compressed", "set global log_bin_compress = 1; insert into t values (6, repeat('much ', 100)); set global log_bin_compress = 0", ""},
+		{"rows",
+			"begin; insert into t values (3, 'z'); update t set s = 'w' where a = 1; delete from t where a = 2; commit", ""},
+		{"a savepoint",
+			"begin; insert into t values (4, ''); savepoint x; insert into t values (5, ''); rollback to x; commit", ""},
+		{"compressed",
+			"set global log_bin_compress = 1; insert into t values (6, repeat('much ', 100)); set global log_bin_compress = 0", ""},
 		{"minimal images of an insert", "set binlog_row_image = 'MINIMAL'; insert into t (a) values (7)", ""},
 		{"minimal images of an update", "set binlog_row_image = 'MINIMAL'; update t set s = 'v' where a = 1", "not complete"},
 		{"noblob image of a delete", "set binlog_row_image = 'NOBLOB'; delete from t where a = 7", "not complete"},
-		{"a statement", "set binlog_format = 'STATEMENT'; update t set s = 'u' where a = 1", "statement was logged instead of rows: update t"},
+		{"a statement", "set binlog_format = 'STATEMENT'; update t set s = 'u' where a = 1",
+			"statement was logged instead of rows: update t"},
 		{"truncate", "truncate t", "changes definitions: truncate t"},
 		{"alter", "alter table t add b int", "changes definitions: alter table"},
 		{"create as select", "create table t2 as select 1 x", "changes definitions"},
 		{"cascade", "delete from p where a = 1", "d.c took part without rows of its own"},
 		{"no transactions", "insert into my values (1)", "engine without transactions"},
-		{"distributed", "xa start 'x'; insert into t (a) values (9); xa end 'x'; xa prepare 'x'; xa commit 'x'", "distributed transaction"},
+		{"distributed", "xa start 'x'; insert into t (a) values (9); xa end 'x'; xa prepare 'x'; xa commit 'x'",
+			"distributed transaction"},
 		{"sequence", "do nextval(sq)", "changes definitions|engine without transactions|statement|"},
 	} {
 		file := m.logged(c.statements)
@@ -392,7 +431,8 @@ func TestTornAndDamaged(t *testing.T) {
 	if len(again) != 2 || again[1].Fingerprint == whole[2].Fingerprint {
 		t.Error("two transactions have one fingerprint")
 	}
-	if s := whole[0].Rows[0].Changes[0].After; s[0].SQL() != "1" || s[1].SQL() != "'one'" || (Value{Text: "a'b"}).SQL() != "x'612762'" || (Value{Null: true}).SQL() != "NULL" {
+	if s := whole[0].Rows[0].Changes[0].After; s[0].SQL() != "1" || s[1].SQL() != "'one'" ||
+		(Value{Text: "a'b"}).SQL() != "x'612762'" || (Value{Null: true}).SQL() != "NULL" {
 		t.Errorf("%+v", s)
 	}
 }

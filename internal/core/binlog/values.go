@@ -156,7 +156,8 @@ func (col Column) temporal(c *cursor) (Value, bool) {
 		return Value{Text: fmt.Sprintf("%s%02d:%02d:%02d", sign, n/10000, n/100%100, n%100)}, true
 	case typeDatetime:
 		n := c.little(8)
-		return Value{Text: fmt.Sprintf("%04d-%02d-%02d %02d:%02d:%02d", n/1e10, n/1e8%100, n/1e6%100, n/1e4%100, n/100%100, n%100)}, true
+		return Value{Text: fmt.Sprintf("%04d-%02d-%02d %02d:%02d:%02d", n/1e10, n/1e8%100, n/1e6%100, n/1e4%100, n/100%100,
+			n%100)}, true
 	case typeTimestamp:
 		return Value{Text: moment(c.little(4), "")}, true
 	case typeTimestamp2:
@@ -165,7 +166,8 @@ func (col Column) temporal(c *cursor) (Value, bool) {
 	case typeDatetime2:
 		n := c.big(5) - 0x8000000000
 		ym, rest := n>>22&0x1ffff, n&0x3fffff
-		return Value{Text: fmt.Sprintf("%04d-%02d-%02d %02d:%02d:%02d", ym/13, ym%13, rest>>17, rest>>12&31, rest>>6&63, rest&63) + fraction(c, int(col.Meta))}, true
+		return Value{Text: fmt.Sprintf("%04d-%02d-%02d %02d:%02d:%02d", ym/13, ym%13, rest>>17, rest>>12&31, rest>>6&63,
+			rest&63) + fraction(c, int(col.Meta))}, true
 	case typeTime2:
 		return Value{Text: readTime(c, int(col.Meta))}, true
 	}

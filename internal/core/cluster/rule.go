@@ -25,5 +25,6 @@ const (
 )
 
 // Rules lists all rules, worst first: the order in which problems are shown.
-var Rules = []Rule{RuleTwoPrimaries, RuleNoPrimary, RuleNoWrites, RuleNeedsYou, RuleAdrift, RuleLogFilling, RuleLinkDown, RuleStalled, RuleUnseen, RuleDown, RuleAtRisk,
+var Rules = []Rule{RuleTwoPrimaries, RuleNoPrimary, RuleNoWrites, RuleNeedsYou, RuleAdrift, RuleLogFilling,
+	RuleLinkDown, RuleStalled, RuleUnseen, RuleDown, RuleAtRisk,
 	RuleSlotFilling, RuleBehind, RuleConflicts, RuleClock, RuleCertificate, RuleOpen}

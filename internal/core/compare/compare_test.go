@@ -17,11 +17,14 @@ func TestJudge(t *testing.T) {
 		want  map[string]string // by table
 		first string
 	}{
-		"the same":     {[]verb.TableSum{fares, boats}, map[string]string{}, "boats"},
-		"changed":      {[]verb.TableSum{changed, fares}, map[string]string{"boats": "3 rows on both, contents differ"}, "boats"},
-		"fewer":        {[]verb.TableSum{fewer, fares}, map[string]string{"boats": "2 rows, 3 on gull"}, "boats"},
-		"missing":      {[]verb.TableSum{boats}, map[string]string{"fares": "the table exists on one of the two only"}, "fares"},
-		"one too many": {[]verb.TableSum{boats, fares, {Table: "ports"}}, map[string]string{"ports": "the table exists on one of the two only"}, "ports"},
+		"the same": {[]verb.TableSum{fares, boats}, map[string]string{}, "boats"},
+		"changed": {[]verb.TableSum{changed, fares}, map[string]string{"boats": "3 rows on both, contents differ"},
+			"boats"},
+		"fewer": {[]verb.TableSum{fewer, fares}, map[string]string{"boats": "2 rows, 3 on gull"}, "boats"},
+		"missing": {[]verb.TableSum{boats}, map[string]string{"fares": "the table exists on one of the two only"},
+			"fares"},
+		"one too many": {[]verb.TableSum{boats, fares, {Table: "ports"}},
+			map[string]string{"ports": "the table exists on one of the two only"}, "ports"},
 	} {
 		got := Judge([]string{"gull", "tern"}, map[string][]verb.TableSum{"gull": {boats, fares}, "tern": c.other})
 		found := map[string]string{}
@@ -41,7 +44,8 @@ func TestRows(t *testing.T) {
 	if want := []string{"2 changed", "3 missing on tern", "4 only on tern"}; !reflect.DeepEqual(got, want) {
 		t.Errorf("%v", got)
 	}
-	if got := Buckets(map[int]string{1: "a", 2: "b"}, map[int]string{1: "a", 3: "c"}); !reflect.DeepEqual(got, []int{2, 3}) {
+	if got := Buckets(map[int]string{1: "a", 2: "b"}, map[int]string{1: "a", 3: "c"}); !reflect.DeepEqual(got,
+		[]int{2, 3}) {
 		t.Errorf("%v", got)
 	}
 }

@@ -21,7 +21,8 @@ func mariadb() *Dialect {
 		Resume: "start slave sql_thread", OpenByDefault: "remove read_only = 1 from its configuration file",
 		Title: Titles{
 			Stop: func(old string) string {
-				return "End writes on " + old + " for all accounts: give statements 0.3 s, kill all client sessions, give up after 5 s"
+				return "End writes on " + old +
+					" for all accounts: give statements 0.3 s, kill all client sessions, give up after 5 s"
 			},
 			Prove: func(old, candidate string) string {
 				return fmt.Sprintf("Verify that %s applied the last transaction of %s", candidate, old)
@@ -91,7 +92,8 @@ var alike = []struct {
 	{"gtid_domain_id", "a new primary would write in another domain, and positions would split", operation.Fail},
 	{"lower_case_table_names", "table names would not be found on the other server", operation.Fail},
 	{"max_connections", "applications that fit on one server would be refused by the other", operation.Warn},
-	{"event_scheduler", "as primary it would not run the scheduled events, or would where the others do not", operation.Warn},
+	{"event_scheduler", "as primary it would not run the scheduled events, or would where the others do not",
+		operation.Warn},
 }
 
 func pairMariaDB(s, primary Subject) []operation.Check {
@@ -99,20 +101,26 @@ func pairMariaDB(s, primary Subject) []operation.Check {
 	var out []operation.Check
 	for _, a := range alike {
 		mine, theirs := o.Config.Settings[a.name], q.Config.Settings[a.name]
-		out = append(out, operation.Check{Name: "Same " + a.name, Server: s.Name, Result: verdict(mine == theirs, a.fail), Evidence: fmt.Sprintf("%s is %s on %s, %s on %s", a.name, mine, s.Name, theirs, primary.Name),
-			Why: a.why, Mend: mendIf(mine != theirs, "set "+a.name+" = "+theirs+" on "+s.Name+" and restart it")})
+		out = append(out, operation.Check{Name: "Same " + a.name, Server: s.Name, Result: verdict(mine == theirs, a.fail),
+			Evidence: fmt.Sprintf("%s is %s on %s, %s on %s", a.name, mine, s.Name, theirs, primary.Name),
+			Why:      a.why, Mend: mendIf(mine != theirs, "set "+a.name+" = "+theirs+" on "+s.Name+" and restart it")})
 	}
 	if mine, theirs := o.Config.Settings["accounts"], q.Config.Settings["accounts"]; mine != "" && theirs != "" {
-		c := operation.Check{Name: "Same accounts", Server: s.Name, Result: verdict(mine == theirs, operation.Warn), Evidence: "accounts and passwords are the same on " + s.Name + " and " + primary.Name,
-			Why: "after a role change applications log in on the other server", Mend: mendIf(mine != theirs, "compare: select user, host, md5(priv) from mysql.global_priv")}
+		c := operation.Check{Name: "Same accounts", Server: s.Name, Result: verdict(mine == theirs, operation.Warn),
+			Evidence: "accounts and passwords are the same on " + s.Name + " and " + primary.Name,
+			Why:      "after a role change applications log in on the other server",
+			Mend:     mendIf(mine != theirs, "compare: select user, host, md5(priv) from mysql.global_priv")}
 		if mine != theirs {
 			c.Evidence = "accounts or passwords differ between " + s.Name + " and " + primary.Name
 		}
 		out = append(out, c)
 	}
 	older := versionBelow(o.Process.Version, q.Process.Version)
-	out = append(out, operation.Check{Name: "Version not older than the primary's", Server: s.Name, Result: verdict(!older, operation.Warn), Evidence: fmt.Sprintf("%s on %s, %s on %s", o.Process.Version, s.Name, q.Process.Version, primary.Name),
-		Why: "a replica older than its primary may not understand the log", Mend: mendIf(older, "update "+s.Name+" first")})
+	out = append(out, operation.Check{Name: "Version not older than the primary's", Server: s.Name,
+		Result:   verdict(!older, operation.Warn),
+		Evidence: fmt.Sprintf("%s on %s, %s on %s", o.Process.Version, s.Name, q.Process.Version, primary.Name),
+		Why:      "a replica older than its primary may not understand the log",
+		Mend:     mendIf(older, "update "+s.Name+" first")})
 	return append(out, checkRetention(s, primary)...)
 }
 
@@ -126,8 +134,11 @@ func checkRetention(s, primary Subject) []operation.Check {
 	}
 	lacks, known := position.Lacks(position.EngineMariaDB, need, oldest)
 	ok := oldest == "" || known && lacks.IsZero()
-	return []operation.Check{{Name: "Log kept for the replica", Server: s.Name, Result: verdict(ok, operation.Fail), Evidence: fmt.Sprintf("%s's log begins after %s, %s holds up to %s", primary.Name, cmp.Or(oldest, "nothing"), s.Name, need),
-		Why: "log that the primary has removed can never reach the replica", Mend: mendIf(!ok, "seed it again: crosstwin seed "+s.Cluster+" "+s.Name+" --replace")}}
+	return []operation.Check{{Name: "Log kept for the replica", Server: s.Name, Result: verdict(ok, operation.Fail),
+		Evidence: fmt.Sprintf("%s's log begins after %s, %s holds up to %s", primary.Name, cmp.Or(oldest, "nothing"), s.Name,
+			need),
+		Why:  "log that the primary has removed can never reach the replica",
+		Mend: mendIf(!ok, "seed it again: crosstwin seed "+s.Cluster+" "+s.Name+" --replace")}}
 }
 
 // versionBelow compares versions of the form 10.11.19.
@@ -150,14 +161,24 @@ var required = []struct {
 	hard                          bool
 }{
 	{"log_bin", "ON", "Binary log", "without it a server can feed no replica", "set log_bin and restart", true},
-	{"log_slave_updates", "ON", "Log of applied changes", "a replica that becomes primary could feed no server, and its history could not be compared", "set log_slave_updates = on and restart", true},
-	{"binlog_format", "ROW", "Row format", "statements may have another result on a replica, and cannot be undone", "set global binlog_format = ROW, and in the configuration", false},
-	{"binlog_row_image", "FULL", "Full row images", "without before images a tail cannot be undone", "set global binlog_row_image = FULL, and in the configuration", false},
-	{"gtid_strict_mode", "ON", "Strict GTID mode", "without it a replica silently takes writes out of order", "set global gtid_strict_mode = on, and in the configuration", true},
-	{"slave_exec_mode", "STRICT", "Strict applying", "a missing row would be skipped silently", "set global slave_exec_mode = STRICT", false},
-	{"innodb_flush_log_at_trx_commit", "1", "Durable commits", "a crash loses what was acknowledged, and the log then holds more than the data", "set global innodb_flush_log_at_trx_commit = 1, and in the configuration", false},
-	{"sync_binlog", "1", "Durable log", "a power cut loses the newest log, and its numbers are used twice", "set global sync_binlog = 1, and in the configuration", false},
-	{"binlog_row_metadata", "FULL", "Column names in the log", "a tail is shown with numbered columns", "set global binlog_row_metadata = FULL, and in the configuration", false},
+	{"log_slave_updates", "ON", "Log of applied changes",
+		"a replica that becomes primary could feed no server, and its history could not be compared",
+		"set log_slave_updates = on and restart", true},
+	{"binlog_format", "ROW", "Row format", "statements may have another result on a replica, and cannot be undone",
+		"set global binlog_format = ROW, and in the configuration", false},
+	{"binlog_row_image", "FULL", "Full row images", "without before images a tail cannot be undone",
+		"set global binlog_row_image = FULL, and in the configuration", false},
+	{"gtid_strict_mode", "ON", "Strict GTID mode", "without it a replica silently takes writes out of order",
+		"set global gtid_strict_mode = on, and in the configuration", true},
+	{"slave_exec_mode", "STRICT", "Strict applying", "a missing row would be skipped silently",
+		"set global slave_exec_mode = STRICT", false},
+	{"innodb_flush_log_at_trx_commit", "1", "Durable commits",
+		"a crash loses what was acknowledged, and the log then holds more than the data",
+		"set global innodb_flush_log_at_trx_commit = 1, and in the configuration", false},
+	{"sync_binlog", "1", "Durable log", "a power cut loses the newest log, and its numbers are used twice",
+		"set global sync_binlog = 1, and in the configuration", false},
+	{"binlog_row_metadata", "FULL", "Column names in the log", "a tail is shown with numbered columns",
+		"set global binlog_row_metadata = FULL, and in the configuration", false},
 }
 
 func checkMariaDB(s Subject) []operation.Check {
@@ -172,12 +193,15 @@ func checkMariaDB(s Subject) []operation.Check {
 			level = operation.Fail
 		}
 		good := strings.EqualFold(value, r.value)
-		out = append(out, operation.Check{Name: r.title, Server: s.Name, Result: verdict(good, level), Evidence: fmt.Sprintf("%s is %s on %s", r.name, value, s.Name), Why: r.why, Mend: mendIf(!good, r.mend+" on "+s.Name)})
+		out = append(out, operation.Check{Name: r.title, Server: s.Name, Result: verdict(good, level),
+			Evidence: fmt.Sprintf("%s is %s on %s", r.name, value, s.Name), Why: r.why,
+			Mend: mendIf(!good, r.mend+" on "+s.Name)})
 	}
 	out = append(out, checkFilters(s)...)
 	out = append(out, checkFacts(s, mariadbFacts)...)
 	if s.Seen.Process.Role == observation.Replica {
-		out = append(out, checkFacts(s, []fact{{"events_enabled", "Events off on a replica", "enabled events", "they would run on the replica too",
+		out = append(out, checkFacts(s, []fact{{"events_enabled", "Events off on a replica", "enabled events",
+			"they would run on the replica too",
 			"they are switched off when it follows: crosstwin rejoin " + s.Cluster + " " + s.Name}})...)
 	}
 	return out
@@ -191,10 +215,13 @@ func notDurable(name, value string) bool {
 
 // checkFilters: a filter is no copy.
 func checkFilters(s Subject) []operation.Check {
-	c := operation.Check{Name: "No replication filter", Server: s.Name, Result: operation.Pass, Evidence: s.Name + " has no replication filter"}
+	c := operation.Check{Name: "No replication filter", Server: s.Name, Result: operation.Pass,
+		Evidence: s.Name + " has no replication filter"}
 	if f := s.Seen.Log.Filters; len(f) > 0 {
 		c.Result, c.Evidence = operation.Warn, s.Name+" has filters: "+strings.Join(f, ", ")
-		c.Why, c.Mend = "what a filter leaves out is not on the other server", "remove it from the configuration of "+s.Name+" and from its link, then: crosstwin seed "+s.Cluster+" "+s.Name+" --replace"
+		c.Why, c.Mend = "what a filter leaves out is not on the other server",
+			"remove it from the configuration of "+s.Name+" and from its link, then: crosstwin seed "+s.Cluster+" "+s.Name+
+				" --replace"
 		if s.Leads {
 			c.Result = operation.Fail
 		}
@@ -203,10 +230,15 @@ func checkFilters(s Subject) []operation.Check {
 }
 
 var mariadbFacts = []fact{
-	{"tables_without_key", "Primary keys", "tables without a primary key", "each row is searched for in the whole table when it is applied, and a difference cannot be named by row",
+	{"tables_without_key", "Primary keys", "tables without a primary key",
+		"each row is searched for in the whole table when it is applied, and a difference cannot be named by row",
 		"add primary keys: select table_schema, table_name from information_schema.tables, without a row in table_constraints"},
-	{"tables_not_transactional", "Transactional tables", "tables of an engine without transactions", "they cannot be copied at one moment, compared or undone", "alter table ... engine = InnoDB"},
-	{"privileged_writers", "Read-only for all accounts", "accounts beside the administrator's that may write despite read_only", "a replica could be changed outside replication",
+	{"tables_not_transactional", "Transactional tables", "tables of an engine without transactions",
+		"they cannot be copied at one moment, compared or undone", "alter table ... engine = InnoDB"},
+	{"privileged_writers", "Read-only for all accounts",
+		"accounts beside the administrator's that may write despite read_only",
+		"a replica could be changed outside replication",
 		"revoke READ ONLY ADMIN, or the ALL that includes it, from them: select user, host from mysql.global_priv"},
-	{"long_statements", "No long statements", "statements at work for more than 5 s", "the write pause waits for them, and then kills them", "select * from information_schema.processlist"},
+	{"long_statements", "No long statements", "statements at work for more than 5 s",
+		"the write pause waits for them, and then kills them", "select * from information_schema.processlist"},
 }

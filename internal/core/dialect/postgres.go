@@ -17,7 +17,8 @@ func postgres() *Dialect {
 		Slots: true, Checkpoints: true, Settles: true, CancelsQueries: true,
 		Near: position.Distance{Amount: 1 << 20, Unit: position.Bytes}, Pause: 0.2,
 		Tunables: postgresTunables, Reasons: postgresReasons,
-		Resume: "select pg_wal_replay_resume()", OpenByDefault: "remove standby.signal from its data directory", DropSlot: "select pg_drop_replication_slot('%s')",
+		Resume: "select pg_wal_replay_resume()", OpenByDefault: "remove standby.signal from its data directory",
+		DropSlot: "select pg_drop_replication_slot('%s')",
 		Title: Titles{
 			Stop: func(old string) string { return "Stop " + old + " cleanly" },
 			Prove: func(old, candidate string) string {
@@ -91,7 +92,8 @@ const busyShare = 0.85
 // atLeastPrimary are the settings that a replica must not set lower than its
 // primary: recovery pauses or refuses to start otherwise (documentation, "Hot
 // Standby, Administrator's Overview"; measured: a promote then shuts it down).
-var atLeastPrimary = []string{"max_connections", "max_worker_processes", "max_wal_senders", "max_locks_per_transaction", "max_prepared_transactions"}
+var atLeastPrimary = []string{"max_connections", "max_worker_processes", "max_wal_senders", "max_locks_per_transaction",
+	"max_prepared_transactions"}
 
 func pairPostgres(s, primary Subject) []operation.Check {
 	var low []string
@@ -102,8 +104,10 @@ func pairPostgres(s, primary Subject) []operation.Check {
 			low = append(low, fmt.Sprintf("%s is %d, on %s %d", name, mine, primary.Name, theirs))
 		}
 	}
-	c := operation.Check{Name: "Limits not below the primary's", Server: s.Name, Result: verdict(len(low) == 0, operation.Fail),
-		Evidence: strings.Join(low, "; "), Why: "replay stops, and a promotion shuts the server down, when a limit is lower than the primary's was"}
+	c := operation.Check{Name: "Limits not below the primary's", Server: s.Name,
+		Result:   verdict(len(low) == 0, operation.Fail),
+		Evidence: strings.Join(low, "; "),
+		Why:      "replay stops, and a promotion shuts the server down, when a limit is lower than the primary's was"}
 	if len(low) == 0 {
 		c.Evidence = s.Name + " sets none of " + strings.Join(atLeastPrimary, ", ") + " lower than " + primary.Name
 	} else {
@@ -115,9 +119,12 @@ func pairPostgres(s, primary Subject) []operation.Check {
 func checkPostgres(s Subject) []operation.Check {
 	set, name := s.Seen.Config.Settings, s.Name
 	level := set["wal_level"]
-	out := []operation.Check{{Name: "Log level for replicas", Server: name, Result: verdict(level == "replica" || level == "logical", operation.Fail), Evidence: "wal_level is " + level,
-		Why: "below replica the log cannot feed a replica", Mend: mendIf(level == "minimal", "set wal_level = replica and restart")}}
-	room := operation.Check{Name: "Room for replicas", Server: name, Why: "each replica takes one, a copy takes another", Result: operation.Pass}
+	out := []operation.Check{{Name: "Log level for replicas", Server: name,
+		Result: verdict(level == "replica" || level == "logical", operation.Fail), Evidence: "wal_level is " + level,
+		Why:  "below replica the log cannot feed a replica",
+		Mend: mendIf(level == "minimal", "set wal_level = replica and restart")}}
+	room := operation.Check{Name: "Room for replicas", Server: name, Why: "each replica takes one, a copy takes another",
+		Result: operation.Pass}
 	var seen, mend []string
 	for _, setting := range []string{"max_wal_senders", "max_replication_slots"} {
 		have, _ := strconv.Atoi(set[setting])
@@ -138,25 +145,38 @@ func checkPostgres(s Subject) []operation.Check {
 	if !rewind {
 		mendRewind = "set wal_log_hints = on and restart, or turn checksums on with pg_checksums while it is stopped"
 	}
-	out = append(out, operation.Check{Name: "Rewindable data", Server: name, Result: verdict(rewind && whole, operation.Warn),
-		Evidence: fmt.Sprintf("data_checksums %s, wal_log_hints %s, full_page_writes %s", set["data_checksums"], set["wal_log_hints"], set["full_page_writes"]),
-		Why:      "without checksums or hint logging an old primary has to be copied again after a failover", Mend: mendRewind})
+	out = append(out, operation.Check{Name: "Rewindable data", Server: name,
+		Result: verdict(rewind && whole, operation.Warn),
+		Evidence: fmt.Sprintf("data_checksums %s, wal_log_hints %s, full_page_writes %s", set["data_checksums"],
+			set["wal_log_hints"], set["full_page_writes"]),
+		Why:  "without checksums or hint logging an old primary has to be copied again after a failover",
+		Mend: mendRewind})
 	keeps := set["wal_keep_size"] != "0"
-	out = append(out, operation.Check{Name: "Log kept for a rejoin", Server: name, Result: verdict(keeps, operation.Warn), Evidence: "wal_keep_size is " + set["wal_keep_size"] + " MB",
-		Why: "a rewind reads the log back to the last checkpoint before the fork", Mend: mendIf(!keeps, "set wal_keep_size = '1GB' and reload")})
+	out = append(out, operation.Check{Name: "Log kept for a rejoin", Server: name, Result: verdict(keeps, operation.Warn),
+		Evidence: "wal_keep_size is " + set["wal_keep_size"] + " MB",
+		Why:      "a rewind reads the log back to the last checkpoint before the fork",
+		Mend:     mendIf(!keeps, "set wal_keep_size = '1GB' and reload")})
 	safe := set["fsync"] == "on" && set["synchronous_commit"] != "off"
-	out = append(out, operation.Check{Name: "Durable commits", Server: name, Result: verdict(safe, operation.Warn), Evidence: fmt.Sprintf("fsync %s, synchronous_commit %s", set["fsync"], set["synchronous_commit"]),
-		Why: "a crash may lose what was acknowledged", Mend: mendIf(!safe, "set fsync = on and synchronous_commit = on")})
+	out = append(out, operation.Check{Name: "Durable commits", Server: name, Result: verdict(safe, operation.Warn),
+		Evidence: fmt.Sprintf("fsync %s, synchronous_commit %s", set["fsync"], set["synchronous_commit"]),
+		Why:      "a crash may lose what was acknowledged",
+		Mend:     mendIf(!safe, "set fsync = on and synchronous_commit = on")})
 	return append(out, checkFacts(s, postgresFacts)...)
 }
 
 var postgresFacts = []fact{
-	{"collation_mismatches", "Same collation library", "databases with collations of another library version", "an index built with another version of the library may miss rows",
+	{"collation_mismatches", "Same collation library", "databases with collations of another library version",
+		"an index built with another version of the library may miss rows",
 		"install the same library version on all hosts, or reindex and alter database ... refresh collation version"},
-	{"tablespaces", "No tablespaces", "tablespaces beside the default ones", "a copy or a rewind writes them to the same paths: on one host, or where those do not exist, it fails",
+	{"tablespaces", "No tablespaces", "tablespaces beside the default ones",
+		"a copy or a rewind writes them to the same paths: on one host, or where those do not exist, it fails",
 		"check that their paths are free on every host, and that no two servers share a host"},
-	{"unlogged_tables", "No unlogged tables", "unlogged tables", "they are empty after a role change", "alter table ... set logged"},
-	{"prepared_transactions", "No prepared transactions", "prepared transactions", "they keep their locks over a role change", "commit prepared or rollback prepared"},
-	{"archive_failing", "Working archive command", "recent failures of the archive command", "a failing archive command delays a clean stop", "see archive_command and the server's log"},
-	{"hba_errors", "Readable access rules", "unreadable lines in pg_hba.conf", "one bad line makes the server ignore every reload", "select * from pg_hba_file_rules where error is not null"},
+	{"unlogged_tables", "No unlogged tables", "unlogged tables", "they are empty after a role change",
+		"alter table ... set logged"},
+	{"prepared_transactions", "No prepared transactions", "prepared transactions",
+		"they keep their locks over a role change", "commit prepared or rollback prepared"},
+	{"archive_failing", "Working archive command", "recent failures of the archive command",
+		"a failing archive command delays a clean stop", "see archive_command and the server's log"},
+	{"hba_errors", "Readable access rules", "unreadable lines in pg_hba.conf",
+		"one bad line makes the server ignore every reload", "select * from pg_hba_file_rules where error is not null"},
 }

@@ -84,7 +84,8 @@ func FuzzState(f *testing.F) {
 			default:
 				s = s.Learn(term, owner)
 			}
-			if s.Noted < before.Noted || s.Accepted < before.Accepted || s.Accepted > s.Noted || s.Accepted == before.Accepted && s.Owner != before.Owner && s.Accepted > 0 {
+			if s.Noted < before.Noted || s.Accepted < before.Accepted || s.Accepted > s.Noted || s.Accepted == before.Accepted &&
+				s.Owner != before.Owner && s.Accepted > 0 {
 				t.Fatalf("%+v became %+v", before, s)
 			}
 		}

@@ -43,7 +43,8 @@ const (
 )
 
 // Metrics lists all metrics in the order in which they are shown.
-var Metrics = []Metric{Lag, LagBytes, NotSent, NotReceived, NotSafe, NotApplied, RiskBytes, RiskSeconds, Written, LogSize, DiskFree, Conflicts}
+var Metrics = []Metric{Lag, LagBytes, NotSent, NotReceived, NotSafe, NotApplied, RiskBytes, RiskSeconds, Written,
+	LogSize, DiskFree, Conflicts}
 
 // Sample is what was measured of one server at one moment, in seconds of Unix
 // time. What is not known is not in Values.
@@ -257,7 +258,8 @@ func Unpack(step Step, start int64, data []byte) (Block, error) {
 	}
 	for m, column := range p.Columns {
 		if len(column) != len(p.At) {
-			return Block{}, fmt.Errorf("a block of samples cannot be read: %s has %d values for %d times", m, len(column), len(p.At))
+			return Block{}, fmt.Errorf("a block of samples cannot be read: %s has %d values for %d times", m, len(column),
+				len(p.At))
 		}
 		for i, v := range column {
 			if !math.IsNaN(v) {

@@ -47,7 +47,8 @@ func TestPeaksSurviveThinning(t *testing.T) {
 
 func TestBlocksComeBackAsTheyWere(t *testing.T) {
 	b := Block{Step: 1, Start: 60, Samples: []Sample{
-		{At: 60, Values: map[Metric]float64{Lag: 0, LagBytes: 4096}}, {At: 61, Values: map[Metric]float64{Lag: 1.5}}, {At: 63, Values: map[Metric]float64{}}}}
+		{At: 60, Values: map[Metric]float64{Lag: 0, LagBytes: 4096}}, {At: 61, Values: map[Metric]float64{Lag: 1.5}},
+		{At: 63, Values: map[Metric]float64{}}}}
 	data, err := b.Pack()
 	if err != nil {
 		t.Fatal(err)
@@ -74,13 +75,15 @@ func TestRangeChoosesItsStep(t *testing.T) {
 		points int
 		step   Step
 		width  int64
-	}{{300, 600, 1, 1}, {3600, 600, 1, 6}, {3601, 600, 10, 10}, {86400, 600, 10, 150}, {30 * 86400, 600, 60, 4320}, {60 * 86400, 0, 60, 60}} {
+	}{{300, 600, 1, 1}, {3600, 600, 1, 6}, {3601, 600, 10, 10}, {86400, 600, 10, 150}, {30 * 86400, 600, 60, 4320},
+		{60 * 86400, 0, 60, 60}} {
 		step := k.StepFor(1e9-c.back, 1e9)
 		if w := Width(step, c.back, c.points); step != c.step || w != c.width {
 			t.Errorf("%d s back: step %d in bins of %d, want %d and %d", c.back, step, w, c.step, c.width)
 		}
 	}
-	thin := Thin([]Sample{{At: 1, Values: map[Metric]float64{Lag: 1}}, {At: 5, Values: map[Metric]float64{Lag: 3}}, {At: 11, Values: map[Metric]float64{Lag: 2}}}, 10)
+	thin := Thin([]Sample{{At: 1, Values: map[Metric]float64{Lag: 1}}, {At: 5, Values: map[Metric]float64{Lag: 3}},
+		{At: 11, Values: map[Metric]float64{Lag: 2}}}, 10)
 	if len(thin) != 2 || thin[0].Values[Lag] != 3 || thin[1].At != 10 {
 		t.Errorf("thinned to %+v", thin)
 	}

@@ -11,7 +11,8 @@ import (
 func Changes(shown, now *Plan) []string {
 	var out []string
 	if shown.Primary != now.Primary || shown.OwnerTerm != now.OwnerTerm {
-		out = append(out, fmt.Sprintf("the primary is %s in term %d; it was %s in term %d", now.Primary, now.OwnerTerm, shown.Primary, shown.OwnerTerm))
+		out = append(out, fmt.Sprintf("the primary is %s in term %d; it was %s in term %d", now.Primary, now.OwnerTerm,
+			shown.Primary, shown.OwnerTerm))
 	}
 	if shown.Candidate != now.Candidate {
 		out = append(out, fmt.Sprintf("the candidate is %s; it was %s", now.Candidate, shown.Candidate))

@@ -82,13 +82,17 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		return !o.Process.Running || o.Log.ShutdownAt != "", c.Server + runs(o)
 	},
 	StoppedClean: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		return !o.Process.Running && (o.Log.ShutdownAt != "" || o.Data.State == "shut down in recovery"), c.Server + runs(o) + ", data: " + o.Data.State
+		return !o.Process.Running && (o.Log.ShutdownAt != "" || o.Data.State == "shut down in recovery"),
+			c.Server + runs(o) + ", data: " + o.Data.State
 	},
 	HoldsAll: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
-		return position.HoldsStop(engine, o.Log.Applied, other.Log.ShutdownAt), fmt.Sprintf("%s applied %s, %s stopped taking writes at %s", c.Server, o.Log.Applied, c.Other, cmp.Or(other.Log.ShutdownAt, "no known position"))
+		return position.HoldsStop(engine, o.Log.Applied, other.Log.ShutdownAt),
+			fmt.Sprintf("%s applied %s, %s stopped taking writes at %s", c.Server, o.Log.Applied, c.Other,
+				cmp.Or(other.Log.ShutdownAt, "no known position"))
 	},
 	IsPrimary: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		ok := o.Process.Accepting && o.Process.Role == observation.Primary && o.Process.Writable && o.Guard.Owner && o.Guard.Accepted == c.Term
+		ok := o.Process.Accepting && o.Process.Role == observation.Primary && o.Process.Writable && o.Guard.Owner &&
+			o.Guard.Accepted == c.Term
 		return ok, fmt.Sprintf("%s%s, owner of term %d: %t", c.Server, runs(o), o.Guard.Accepted, o.Guard.Owner)
 	},
 	IsReplica: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
@@ -132,7 +136,8 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 	},
 	IsCaughtUp: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
 		lacks, known := position.Lacks(engine, o.Log.Applied, other.Log.Written)
-		return known && !lacks.Exceeds(c.Within), fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Log.Applied, c.Other, other.Log.Written)
+		return known && !lacks.Exceeds(c.Within),
+			fmt.Sprintf("%s applied %s, %s wrote %s", c.Server, o.Log.Applied, c.Other, other.Log.Written)
 	},
 	HasPassed: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
 		if len(c.Values) < 2 {
@@ -145,11 +150,13 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 		if len(c.Values) < 1 {
 			return false, "no mark was kept"
 		}
-		return o.Log.Kin == c.Values[0], fmt.Sprintf("the newest mark found on %s is %q, looked for %q", c.Server, o.Log.Kin, c.Values[0])
+		return o.Log.Kin == c.Values[0], fmt.Sprintf("the newest mark found on %s is %q, looked for %q", c.Server, o.Log.Kin,
+			c.Values[0])
 	},
 	HoldsMost: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
 		lacks, known := position.Lacks(engine, o.Log.Received, other.Log.Received)
-		return o.Log.Received != "" && known && lacks.IsZero(), fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Log.Received, c.Other, other.Log.Received)
+		return o.Log.Received != "" && known && lacks.IsZero(),
+			fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Log.Received, c.Other, other.Log.Received)
 	},
 	LosesAtMost: losesAtMost,
 	HasNoted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
@@ -168,7 +175,8 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 
 func streams(c Condition, engine string, o, other *observation.Server) (bool, string) {
 	kin := o.Log.Line.Compare(other.Log.Line)
-	ok := o.Process.Accepting && o.Process.Role == observation.Replica && pointsAt(o, other) && o.Links.Upstream.Connected && o.Links.Upstream.ApplierProblem == "" && kin != position.Stranger
+	ok := o.Process.Accepting && o.Process.Role == observation.Replica && pointsAt(o, other) &&
+		o.Links.Upstream.Connected && o.Links.Upstream.ApplierProblem == "" && kin != position.Stranger
 	text := c.Server + runs(o) + ", points at " + upstream(o)
 	if o.Links.Upstream != nil {
 		text += fmt.Sprintf(", connected: %t", o.Links.Upstream.Connected)
@@ -178,11 +186,14 @@ func streams(c Condition, engine string, o, other *observation.Server) (bool, st
 			}
 		}
 	}
-	return ok, fmt.Sprintf("%s, history: %s (%s, %s has %s)", text, kin, cmp.Or(position.HistoryName(engine, o.Log.Line), "none"), c.Other, cmp.Or(position.HistoryName(engine, other.Log.Line), "none"))
+	return ok, fmt.Sprintf("%s, history: %s (%s, %s has %s)", text, kin,
+		cmp.Or(position.HistoryName(engine, o.Log.Line), "none"), c.Other,
+		cmp.Or(position.HistoryName(engine, other.Log.Line), "none"))
 }
 
 func pointsAt(o, other *observation.Server) bool {
-	return o.Links.Upstream != nil && o.Links.Upstream.Host == other.Host.Address.Host && o.Links.Upstream.Port == other.Host.Address.Port
+	return o.Links.Upstream != nil && o.Links.Upstream.Host == other.Host.Address.Host &&
+		o.Links.Upstream.Port == other.Host.Address.Port
 }
 
 func upstream(o *observation.Server) string {
@@ -224,7 +235,8 @@ func sameSetting(have, want string) bool {
 }
 
 // units give the size of a unit in its base: bytes or milliseconds.
-var units = map[string]float64{"": 1, "B": 1, "kB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30, "TB": 1 << 40, "ms": 1, "s": 1e3, "min": 60e3, "h": 3600e3, "d": 86400e3}
+var units = map[string]float64{"": 1, "B": 1, "kB": 1 << 10, "MB": 1 << 20, "GB": 1 << 30, "TB": 1 << 40, "ms": 1,
+	"s": 1e3, "min": 60e3, "h": 3600e3, "d": 86400e3}
 
 func baseUnit(s string) (float64, bool) {
 	i := 0
@@ -246,5 +258,7 @@ func losesAtMost(c Condition, engine string, o, other *observation.Server) (bool
 		return false, "where " + c.Other + " stopped is not known"
 	}
 	lacks, known := position.Lacks(engine, cmp.Or(o.Log.Received, o.Log.Applied), end)
-	return known && !lacks.Exceeds(c.Within), fmt.Sprintf("%s received %s, %s's log ends at %s", c.Server, cmp.Or(o.Log.Received, o.Log.Applied, "nothing known"), c.Other, end)
+	return known && !lacks.Exceeds(c.Within),
+		fmt.Sprintf("%s received %s, %s's log ends at %s", c.Server, cmp.Or(o.Log.Received, o.Log.Applied, "nothing known"),
+			c.Other, end)
 }

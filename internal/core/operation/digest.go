@@ -45,7 +45,8 @@ func (p *Plan) Digest() string {
 		Ways                                []string
 		Destroys                            bool
 		Loss                                *Loss
-	}{p.Kind, p.Cluster, p.Engine, p.Primary, p.Candidate, p.Target, p.ConfirmName, p.Term, p.OwnerTerm, request, nil, digestSteps(p.Steps), nil, p.Destroys != "", p.Loss}
+	}{p.Kind, p.Cluster, p.Engine, p.Primary, p.Candidate, p.Target, p.ConfirmName, p.Term, p.OwnerTerm, request, nil,
+		digestSteps(p.Steps), nil, p.Destroys != "", p.Loss}
 	for _, c := range p.Checks {
 		x.Checks = append(x.Checks, digestCheck{c.Name, c.Server, c.Result})
 	}
@@ -66,7 +67,8 @@ func digestSteps(steps []Step) []digestStep {
 	var out []digestStep
 	for _, s := range steps {
 		call, _ := json.Marshal(s.Call)
-		out = append(out, digestStep{s.Name, s.Server, string(call), s.After, s.Skip, digestSteps(s.Undo), s.Keep, s.Needs, s.InPause, s.NoReturn, s.OnFail, s.Gone})
+		out = append(out, digestStep{s.Name, s.Server, string(call), s.After, s.Skip, digestSteps(s.Undo), s.Keep, s.Needs,
+			s.InPause, s.NoReturn, s.OnFail, s.Gone})
 	}
 	return out
 }

@@ -22,19 +22,23 @@ func TestParseControl(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if c.State != StateInProduction || c.Clean() || c.Timeline != 1 || c.Checkpoint == 0 || c.Redo != c.Checkpoint || !c.Checksums || c.LogHints || c.SegmentBytes != 16<<20 || len(c.System) < 18 {
+	if c.State != StateInProduction || c.Clean() || c.Timeline != 1 || c.Checkpoint == 0 || c.Redo != c.Checkpoint ||
+		!c.Checksums || c.LogHints || c.SegmentBytes != 16<<20 || len(c.System) < 18 {
 		t.Errorf("%+v", c)
 	}
 	if c, err := ParseControl(strings.Replace(text, "in production", "shut down", 1)); err != nil || !c.Clean() {
 		t.Errorf("%+v %v", c, err)
 	}
 	// A field that is missing or unreadable is an error, never a zero.
-	for _, field := range []string{"Database cluster state", "Latest checkpoint location", "Latest checkpoint's TimeLineID", "Bytes per WAL segment", "wal_log_hints setting"} {
-		if _, err := ParseControl(strings.Replace(text, field, "Something else", 1)); err == nil || !strings.Contains(err.Error(), field) {
+	for _, field := range []string{"Database cluster state", "Latest checkpoint location",
+		"Latest checkpoint's TimeLineID", "Bytes per WAL segment", "wal_log_hints setting"} {
+		if _, err := ParseControl(strings.Replace(text, field, "Something else", 1)); err == nil ||
+			!strings.Contains(err.Error(), field) {
 			t.Errorf("without %s: %v", field, err)
 		}
 	}
-	if _, err := ParseControl(strings.Replace(text, "Latest checkpoint location:           0/", "Latest checkpoint location:           zz/", 1)); err == nil {
+	if _, err := ParseControl(strings.Replace(text, "Latest checkpoint location:           0/",
+		"Latest checkpoint location:           zz/", 1)); err == nil {
 		t.Error("a bad position was read")
 	}
 }
@@ -117,7 +121,8 @@ func TestFingerprint(t *testing.T) {
 }
 
 func TestSettings(t *testing.T) {
-	s, err := ParseSettings("# comment\nport = 5433\nprimary_conninfo = 'host=''x'' password=a\\'b'  # why\nWork_Mem 4MB\n\nport = '5434'\n")
+	s, err := ParseSettings(
+		"# comment\nport = 5433\nprimary_conninfo = 'host=''x'' password=a\\'b'  # why\nWork_Mem 4MB\n\nport = '5434'\n")
 	if err != nil || s["port"] != "5434" || s["primary_conninfo"] != "host='x' password=a'b" || s["work_mem"] != "4MB" {
 		t.Errorf("%v %v", s, err)
 	}

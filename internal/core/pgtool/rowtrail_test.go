@@ -9,7 +9,8 @@ import (
 // heap makes a record as pg_waldump prints it: the page of the new version
 // first, the old one's after it if it is another.
 func heap(tx int, desc string, blocks ...int) Record {
-	line := fmt.Sprintf("rmgr: Heap        len (rec/tot):     54/    54, tx:        %d, lsn: 0/01560E68, prev 0/01560E30, desc: %s", tx, desc)
+	line := fmt.Sprintf(
+		"rmgr: Heap        len (rec/tot):     54/    54, tx:        %d, lsn: 0/01560E68, prev 0/01560E30, desc: %s", tx, desc)
 	for i, b := range blocks {
 		line += fmt.Sprintf(", blkref #%d: rel 1663/16384/16390 blk %d", i, b)
 	}
@@ -55,11 +56,13 @@ func TestRowTrail(t *testing.T) {
 			heap(8, "DELETE off 1 flags 0x00", 2),
 		}, 0, "8 delete (2,1) - bulk"},
 		{"only the first are kept", []Record{
-			heap(7, "INSERT off 1 flags 0x08", 2), heap(7, "INSERT off 2 flags 0x08", 2), heap(7, "INSERT off 3 flags 0x08", 2), heap(7, "INSERT off 4 flags 0x08", 2),
+			heap(7, "INSERT off 1 flags 0x08", 2), heap(7, "INSERT off 2 flags 0x08", 2), heap(7, "INSERT off 3 flags 0x08", 2),
+			heap(7, "INSERT off 4 flags 0x08", 2),
 		}, 0, "7 insert - (2,1); 7 insert - (2,2); 7 insert - (2,3)"},
 		{"what comes after those still tells who changed them again", []Record{
 			heap(7, "INSERT off 1 flags 0x08", 2), heap(7, "INSERT off 2 flags 0x08", 2), heap(7, "INSERT off 3 flags 0x08", 2),
-			heap(8, "HOT_UPDATE off 2 xmax 8 flags 0x20 ; new off 4 xmax 0", 2), heap(9, "HOT_UPDATE off 4 xmax 9 flags 0x20 ; new off 5 xmax 0", 2),
+			heap(8, "HOT_UPDATE off 2 xmax 8 flags 0x20 ; new off 4 xmax 0", 2),
+			heap(9, "HOT_UPDATE off 4 xmax 9 flags 0x20 ; new off 5 xmax 0", 2),
 		}, 0, "7 insert - (2,1); 7 insert - (2,2) again 8; 7 insert - (2,3)"},
 	} {
 		trail := NewRowTrail(3)

@@ -47,9 +47,11 @@ type Record struct {
 func (r Record) End() position.LSN { return (r.At + position.LSN(r.Length) + 7) &^ 7 }
 
 var (
-	recordLine = regexp.MustCompile(`^rmgr: (\S+)\s+len \(rec/tot\):\s*\d+/\s*(\d+), tx:\s*(\d+), lsn: ([0-9A-Fa-f]+/[0-9A-Fa-f]+), prev \S+ desc: (.*)$`)
-	blockRef   = regexp.MustCompile(`blkref #\d+: rel (\d+)/(\d+)/(\d+) (?:fork \S+ )?blk (\d+)`)
-	endLine    = regexp.MustCompile(`(?:record length|resource manager ID|xl_prev|prev-link|magic number|info bits|pageaddr|record offset|checksum|contrecord|page).*? (?:at|in log segment|in) ([0-9A-Fa-f]+/[0-9A-Fa-f]+)`)
+	recordLine = regexp.MustCompile(
+		`^rmgr: (\S+)\s+len \(rec/tot\):\s*\d+/\s*(\d+), tx:\s*(\d+), lsn: ([0-9A-Fa-f]+/[0-9A-Fa-f]+), prev \S+ desc: (.*)$`)
+	blockRef = regexp.MustCompile(`blkref #\d+: rel (\d+)/(\d+)/(\d+) (?:fork \S+ )?blk (\d+)`)
+	endLine  = regexp.MustCompile(
+		`(?:record length|resource manager ID|xl_prev|prev-link|magic number|info bits|pageaddr|record offset|checksum|contrecord|page).*? (?:at|in log segment|in) ([0-9A-Fa-f]+/[0-9A-Fa-f]+)`)
 	afterLine  = regexp.MustCompile(`could not find a valid record after ([0-9A-Fa-f]+/[0-9A-Fa-f]+)`)
 	commitTime = regexp.MustCompile(`^(?:COMMIT|ABORT)(?: PREPARED \S+)? (\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?) UTC`)
 	subxacts   = regexp.MustCompile(`subxacts: ([\d ]+)`)
@@ -106,7 +108,8 @@ func ParseEnd(stderr string) (position.LSN, bool) {
 // two replicas promoted from one point differ there and nowhere else).
 // An empty text means that the record is of another kind.
 func (r Record) Fingerprint() string {
-	if r.Manager != "XLOG" || !(strings.HasPrefix(r.Description, "END_OF_RECOVERY") || strings.HasPrefix(r.Description, "CHECKPOINT_SHUTDOWN")) {
+	if r.Manager != "XLOG" || !(strings.HasPrefix(r.Description, "END_OF_RECOVERY") ||
+		strings.HasPrefix(r.Description, "CHECKPOINT_SHUTDOWN")) {
 		return ""
 	}
 	return r.Description

@@ -23,12 +23,15 @@ func verdict(ok bool, otherwise operation.Result) operation.Result {
 // checkPrimary makes sure that there is a primary that takes writes.
 func (in *Input) checkPrimary(p *operation.Plan) bool {
 	s := in.View.Find(in.View.Primary)
-	c := operation.Check{Name: "Writable primary", Server: in.View.Primary, Result: operation.Pass, Why: "everything is copied from it"}
+	c := operation.Check{Name: "Writable primary", Server: in.View.Primary, Result: operation.Pass,
+		Why: "everything is copied from it"}
 	switch {
 	case s == nil:
-		c.Result, c.Evidence, c.Mend = operation.Fail, in.View.Cluster+" has no primary", "add one: crosstwin server add "+in.View.Cluster+" NAME --primary"
+		c.Result, c.Evidence, c.Mend = operation.Fail, in.View.Cluster+" has no primary",
+			"add one: crosstwin server add "+in.View.Cluster+" NAME --primary"
 	case !in.seen(s.Name):
-		c.Result, c.Evidence, c.Mend = operation.Fail, "the agent of "+s.Name+" does not answer: "+s.Why, "check that it runs and is reachable at "+s.Agent
+		c.Result, c.Evidence, c.Mend = operation.Fail, "the agent of "+s.Name+" does not answer: "+s.Why,
+			"check that it runs and is reachable at "+s.Agent
 	case s.Health != view.TakesWrites:
 		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s is %s: %s", s.Name, s.Health, s.Why)
 		c.Mend = "make a server primary first: crosstwin failover " + in.View.Cluster
@@ -42,7 +45,8 @@ func (in *Input) checkPrimary(p *operation.Plan) bool {
 // checkAgents reports which agents answer. needed ones fail, others warn.
 func (in *Input) checkAgents(p *operation.Plan, needed ...string) {
 	for _, m := range in.Members {
-		c := operation.Check{Name: "Agent answers", Server: m.Name, Result: operation.Pass, Evidence: m.Name + "'s agent answers at " + m.Agent}
+		c := operation.Check{Name: "Agent answers", Server: m.Name, Result: operation.Pass,
+			Evidence: m.Name + "'s agent answers at " + m.Agent}
 		if !in.seen(m.Name) {
 			c.Result, c.Evidence = operation.Warn, m.Name+"'s agent does not answer"
 			if m.Problem != "" {
@@ -68,14 +72,20 @@ func (in *Input) checkPair(p *operation.Plan, name string) {
 	}
 	o, q := m.Last, owner.Last
 	if o.Process.MajorVersion != 0 && q.Process.MajorVersion != 0 {
-		p.AddCheck(operation.Check{Name: "Same major version", Server: name, Result: verdict(o.Process.MajorVersion == q.Process.MajorVersion, operation.Fail),
+		p.AddCheck(operation.Check{Name: "Same major version", Server: name,
+			Result:   verdict(o.Process.MajorVersion == q.Process.MajorVersion, operation.Fail),
 			Evidence: fmt.Sprintf("%s runs %s, %s runs %s", name, o.Process.Version, owner.Name, q.Process.Version),
-			Why:      "the log of one major version cannot be read by another", Mend: mendIf(o.Process.MajorVersion != q.Process.MajorVersion, "install major version "+strconv.Itoa(q.Process.MajorVersion)+" on "+name)})
+			Why:      "the log of one major version cannot be read by another",
+			Mend: mendIf(o.Process.MajorVersion != q.Process.MajorVersion,
+				"install major version "+strconv.Itoa(q.Process.MajorVersion)+" on "+name)})
 	}
 	if o.Data.System != "" && q.Data.System != "" {
-		p.AddCheck(operation.Check{Name: "Same origin", Server: name, Result: verdict(o.Data.System == q.Data.System, operation.Fail),
+		p.AddCheck(operation.Check{Name: "Same origin", Server: name,
+			Result:   verdict(o.Data.System == q.Data.System, operation.Fail),
 			Evidence: fmt.Sprintf("system identifier %s on %s, %s on %s", o.Data.System, name, q.Data.System, owner.Name),
-			Why:      "a server of another origin is a replica of another cluster", Mend: mendIf(o.Data.System != q.Data.System, "check whether "+name+" belongs here; if it does: crosstwin seed "+in.View.Cluster+" "+name+" --replace")})
+			Why:      "a server of another origin is a replica of another cluster",
+			Mend: mendIf(o.Data.System != q.Data.System,
+				"check whether "+name+" belongs here; if it does: crosstwin seed "+in.View.Cluster+" "+name+" --replace")})
 	}
 	if len(o.Config.Settings) > 0 && len(q.Config.Settings) > 0 && o.Process.Accepting && q.Process.Accepting {
 		p.Checks = append(p.Checks, in.dialect().Pair(in.subject(m), in.subject(owner))...)
@@ -96,8 +106,11 @@ func (in *Input) checkKnown(p *operation.Plan, m view.Member) {
 	if m.Last == nil || m.Last.Config.Problem == "" {
 		return
 	}
-	c := operation.Check{Name: "Readable settings", Server: m.Name, Result: operation.Fail, Evidence: fmt.Sprintf("%s answers, and its settings and tables cannot be read: %s", m.Name, m.Last.Config.Problem),
-		Why: "without them its fitness for the other role is not known", Mend: "look on " + m.Name + " for statements that hold locks on many tables, or a server that is overloaded, and ask again"}
+	c := operation.Check{Name: "Readable settings", Server: m.Name, Result: operation.Fail,
+		Evidence: fmt.Sprintf("%s answers, and its settings and tables cannot be read: %s", m.Name, m.Last.Config.Problem),
+		Why:      "without them its fitness for the other role is not known",
+		Mend: "look on " + m.Name +
+			" for statements that hold locks on many tables, or a server that is overloaded, and ask again"}
 	if in.Request.Kind == operation.Failover {
 		c.Result = operation.Warn
 	}
@@ -106,7 +119,8 @@ func (in *Input) checkKnown(p *operation.Plan, m view.Member) {
 
 // subject is a member as an engine's checks need it.
 func (in *Input) subject(m *view.Member) dialect.Subject {
-	return dialect.Subject{Name: m.Name, Cluster: in.View.Cluster, Members: len(in.Members), Leads: m.Rank > 0 || m.Name == in.View.Primary, Seen: m.Last}
+	return dialect.Subject{Name: m.Name, Cluster: in.View.Cluster, Members: len(in.Members),
+		Leads: m.Rank > 0 || m.Name == in.View.Primary, Seen: m.Last}
 }
 
 // checkSettings looks at one server's own settings and contents.
@@ -128,7 +142,8 @@ func (in *Input) checkSync(p *operation.Plan, name string) {
 	if value == "" {
 		value = off
 	}
-	c := operation.Check{Name: "First write of the candidate", Server: name, Result: verdict(value == off, operation.Fail), Evidence: fmt.Sprintf("%s is %q on %s", setting, value, name)}
+	c := operation.Check{Name: "First write of the candidate", Server: name, Result: verdict(value == off, operation.Fail),
+		Evidence: fmt.Sprintf("%s is %q on %s", setting, value, name)}
 	if value != off {
 		c.Why = "after the role change its first write would wait for replicas that are not connected yet"
 		c.Mend = "on " + name + ": " + mend + "; set it again afterwards"
@@ -154,7 +169,8 @@ func (in *Input) checkDisk(p *operation.Plan, name string, needed int64) {
 		}
 		c.Result = verdict(float64(free+freed) > float64(needed)*(1+minFreeShare), operation.Fail)
 		c.Evidence += fmt.Sprintf(", the copy takes %s", words.Size(needed))
-		c.Why, c.Mend = "a copy that fills the disk cannot be used", mendIf(c.Result != operation.Pass, "free space on "+name+" or give it a larger disk")
+		c.Why, c.Mend = "a copy that fills the disk cannot be used",
+			mendIf(c.Result != operation.Pass, "free space on "+name+" or give it a larger disk")
 	} else {
 		c.Result = verdict(free > 1<<30 || float64(free) > minFreeShare*float64(m.Last.Data.Bytes.Or(0)), operation.Warn)
 		c.Why, c.Mend = "a full log disk stops the server", mendIf(c.Result != operation.Pass, "free space on "+name)
@@ -176,19 +192,23 @@ func (in *Input) checkClocks(p *operation.Plan) {
 		if skew > 0 {
 			evidence = fmt.Sprintf("%s's clock differs from the service's by %s", m.Name, words.Span(skew))
 		}
-		p.AddCheck(operation.Check{Name: "Matching clocks", Server: m.Name, Result: verdict(skew < maxSkew, operation.Warn), Evidence: evidence,
-			Why: "times in logs and journals cannot be ordered", Mend: mendIf(skew >= maxSkew, "run a time service on "+m.Name)})
+		p.AddCheck(operation.Check{Name: "Matching clocks", Server: m.Name, Result: verdict(skew < maxSkew, operation.Warn),
+			Evidence: evidence,
+			Why:      "times in logs and journals cannot be ordered",
+			Mend:     mendIf(skew >= maxSkew, "run a time service on "+m.Name)})
 	}
 }
 
 // checkPaths reports the tries of the replication account.
 func (in *Input) checkPaths(p *operation.Plan, failing operation.Result) {
 	for _, x := range in.Probes {
-		c := operation.Check{Name: "Replication path", Server: x.From, Result: verdict(x.Result.OK, failing), Evidence: fmt.Sprintf("%s reaches %s with the replication account", x.From, x.To),
-			Why: "roles swap, so every server must be able to follow every other"}
+		c := operation.Check{Name: "Replication path", Server: x.From, Result: verdict(x.Result.OK, failing),
+			Evidence: fmt.Sprintf("%s reaches %s with the replication account", x.From, x.To),
+			Why:      "roles swap, so every server must be able to follow every other"}
 		if !x.Result.OK {
 			c.Evidence = fmt.Sprintf("%s cannot follow %s: %s", x.From, x.To, x.Result.Problem)
-			c.Mend = "check the path from " + x.From + " to " + x.To + " and the access rules there; crosstwin seed and crosstwin rejoin set up the account and the rules"
+			c.Mend = "check the path from " + x.From + " to " + x.To +
+				" and the access rules there; crosstwin seed and crosstwin rejoin set up the account and the rules"
 		}
 		p.AddCheck(c)
 	}
@@ -199,9 +219,11 @@ func (in *Input) checkReplay(p *operation.Plan, name string) {
 	if m == nil || m.Last == nil {
 		return
 	}
-	c := operation.Check{Name: "Running replay", Server: name, Result: verdict(!m.Last.Replay.Paused, operation.Fail), Evidence: name + " applies what it receives"}
+	c := operation.Check{Name: "Running replay", Server: name, Result: verdict(!m.Last.Replay.Paused, operation.Fail),
+		Evidence: name + " applies what it receives"}
 	if m.Last.Replay.Paused {
-		c.Evidence, c.Why, c.Mend = "replay is paused on "+name, "it would have to catch up during the write pause", in.dialect().Resume+" on "+name
+		c.Evidence, c.Why, c.Mend = "replay is paused on "+name, "it would have to catch up during the write pause",
+			in.dialect().Resume+" on "+name
 	}
 	p.AddCheck(c)
 }
@@ -232,15 +254,20 @@ func (in *Input) checkIdentities(p *operation.Plan) {
 		}
 		a := fmt.Sprintf("%s:%d", m.Last.Host.Address.Host, m.Last.Host.Address.Port)
 		if other := seen[a]; other != "" {
-			p.AddCheck(operation.Check{Name: "Own identity", Server: m.Name, Result: operation.Fail, Evidence: m.Name + " and " + other + " both say they are at " + a,
-				Why: "a clone brings its origin's identity along", Mend: "give " + m.Name + "'s agent its own address and port: crosstwin agent enroll --address"})
+			p.AddCheck(operation.Check{Name: "Own identity", Server: m.Name, Result: operation.Fail,
+				Evidence: m.Name + " and " + other + " both say they are at " + a,
+				Why:      "a clone brings its origin's identity along",
+				Mend:     "give " + m.Name + "'s agent its own address and port: crosstwin agent enroll --address"})
 		}
 		seen[a] = m.Name
 		if id := fmt.Sprintf("server id %d", m.Last.Log.ServerID); m.Last.Log.ServerID != 0 {
 			other := seen[id]
-			c := operation.Check{Name: "Own server id", Server: m.Name, Result: verdict(other == "", operation.Fail), Evidence: m.Name + " has " + id, Why: "replicas with one server_id disconnect each other; a server skips events with its own id"}
+			c := operation.Check{Name: "Own server id", Server: m.Name, Result: verdict(other == "", operation.Fail),
+				Evidence: m.Name + " has " + id,
+				Why:      "replicas with one server_id disconnect each other; a server skips events with its own id"}
 			if other != "" {
-				c.Evidence, c.Mend = fmt.Sprintf("%s and %s both have %s", m.Name, other, id), "set another server_id in "+m.Name+"'s configuration and restart it"
+				c.Evidence, c.Mend = fmt.Sprintf("%s and %s both have %s", m.Name, other, id),
+					"set another server_id in "+m.Name+"'s configuration and restart it"
 			}
 			p.AddCheck(c)
 			seen[id] = m.Name

@@ -26,7 +26,8 @@ func TestEachCheck(t *testing.T) {
 		}
 		out := map[found]operation.Result{}
 		for _, c := range p.Checks {
-			if k := (found{c.Name, c.Server}); out[k] == "" || c.Result == operation.Fail || c.Result == operation.Warn && out[k] == operation.Pass {
+			if k := (found{c.Name, c.Server}); out[k] == "" || c.Result == operation.Fail || c.Result == operation.Warn &&
+				out[k] == operation.Pass {
 				out[k] = c.Result
 			}
 			if c.Result != operation.Pass && (c.Why == "" || c.Mend == "" || c.Evidence == "") {
@@ -35,7 +36,8 @@ func TestEachCheck(t *testing.T) {
 		}
 		return out
 	}
-	facts := []string{"unlogged_tables", "prepared_transactions", "hba_errors", "archive_failing", "collation_mismatches", "tablespaces"}
+	facts := []string{"unlogged_tables", "prepared_transactions", "hba_errors", "archive_failing", "collation_mismatches",
+		"tablespaces"}
 	well := func(_ *Input, m []view.Member) {
 		for i := range m {
 			for _, f := range facts {
@@ -70,13 +72,17 @@ func TestEachCheck(t *testing.T) {
 		{"Working archive command", "tern", operation.Warn, fact("archive_failing")},
 		{"Same collation library", "tern", operation.Warn, fact("collation_mismatches")},
 		{"No tablespaces", "tern", operation.Warn, fact("tablespaces")},
-		{"Same major version", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Process.MajorVersion = 16 }},
-		{"Free disk", "gull", operation.Warn, func(_ *Input, m []view.Member) { m[0].Last.Host.DiskFreeBytes = observation.Known[int64](50 << 20) }},
+		{"Same major version", "heron", operation.Fail,
+			func(_ *Input, m []view.Member) { m[2].Last.Process.MajorVersion = 16 }},
+		{"Free disk", "gull", operation.Warn,
+			func(_ *Input, m []view.Member) { m[0].Last.Host.DiskFreeBytes = observation.Known[int64](50 << 20) }},
 		{"Matching clocks", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].ClockSkew = -3 }},
-		{"Own identity", "heron", operation.Fail, func(_ *Input, m []view.Member) { m[2].Last.Host.Address = m[1].Last.Host.Address }},
+		{"Own identity", "heron", operation.Fail,
+			func(_ *Input, m []view.Member) { m[2].Last.Host.Address = m[1].Last.Host.Address }},
 		{"Running replay", "tern", operation.Fail, func(_ *Input, m []view.Member) { m[1].Last.Replay.Paused = true }},
 		{"Readable settings", "heron", operation.Fail, func(_ *Input, m []view.Member) {
-			m[2].Last.Config.Settings, m[2].Last.Config.Facts, m[2].Last.Config.Problem = nil, nil, "canceling statement due to user request"
+			m[2].Last.Config.Settings, m[2].Last.Config.Facts, m[2].Last.Config.Problem = nil, nil,
+				"canceling statement due to user request"
 		}},
 		{"Agent answers", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
 		{"Replication path", "heron", operation.Fail, func(in *Input, _ []view.Member) {

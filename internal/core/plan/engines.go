@@ -30,9 +30,12 @@ func (in *Input) stepMakeSlots(p *operation.Plan, name, on string, for_ []string
 	if len(slots) == 1 {
 		what, are = "slot "+slots[0], "is"
 	}
-	p.AddStep(operation.Step{Name: name, Action: operation.Action{Title: fmt.Sprintf("Make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on, Call: verb.Seal(verb.Slots{Ensure: slots})}, Seconds: 0.1,
-		After:   []operation.Condition{{Kind: operation.HasSlots, Server: on, Values: slots}},
-		Undo:    putBack(operation.Action{Title: "Drop " + what + " on " + on, Server: on, Call: verb.Seal(verb.Slots{Drop: slots})}),
+	p.AddStep(operation.Step{Name: name,
+		Action: operation.Action{Title: fmt.Sprintf("Make %s on %s for %s", what, on, strings.Join(for_, ", ")), Server: on,
+			Call: verb.Seal(verb.Slots{Ensure: slots})}, Seconds: 0.1,
+		After: []operation.Condition{{Kind: operation.HasSlots, Server: on, Values: slots}},
+		Undo: putBack(operation.Action{Title: "Drop " + what + " on " + on, Server: on,
+			Call: verb.Seal(verb.Slots{Drop: slots})}),
 		IfFails: what + " on " + on + " " + are + " dropped again"})
 }
 
@@ -51,7 +54,9 @@ func (in *Input) stepEvents(p *operation.Plan, primary string) {
 	if !in.dialect().Events {
 		return
 	}
-	p.AddStep(operation.Step{Name: "events", Action: operation.Action{Title: "Enable the scheduled events on " + primary, Server: primary, Call: verb.Seal(verb.Events{})}, Seconds: 0.05, OnFail: operation.GoOn,
+	p.AddStep(operation.Step{Name: "events",
+		Action: operation.Action{Title: "Enable the scheduled events on " + primary, Server: primary,
+			Call: verb.Seal(verb.Events{})}, Seconds: 0.05, OnFail: operation.GoOn,
 		IfFails: "events do not run until they are enabled: alter event NAME enable, on " + primary})
 }
 

@@ -23,7 +23,8 @@ func (in *Input) failover(p *operation.Plan) error {
 	p.Term = in.NextTerm
 	old := in.View.Primary
 	if old == "" {
-		return fmt.Errorf("%s has no primary yet: add one with crosstwin server add %s NAME --primary", in.View.Cluster, in.View.Cluster)
+		return fmt.Errorf("%s has no primary yet: add one with crosstwin server add %s NAME --primary", in.View.Cluster,
+			in.View.Cluster)
 	}
 	if in.Request.To == old {
 		return in.startAgain(p, old)
@@ -43,9 +44,12 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.checkPaths(p, operation.Warn)
 	in.checkClocks(p)
 
-	p.Closing = fmt.Sprintf("%s is primary of %s in term %d; %s does not follow yet; bring it back: crosstwin rejoin %s %s", cand, in.View.Cluster, p.Term, old, in.View.Cluster, old)
+	p.Closing = fmt.Sprintf(
+		"%s is primary of %s in term %d; %s does not follow yet; bring it back: crosstwin rejoin %s %s", cand,
+		in.View.Cluster, p.Term, old, in.View.Cluster, old)
 	others := in.takePart(p, cand, old)
-	in.roleEffects(p, old, cand, others, "is fenced and stays stopped until it rejoins: the cluster has one server less meanwhile")
+	in.roleEffects(p, old, cand, others,
+		"is fenced and stays stopped until it rejoins: the cluster has one server less meanwhile")
 	in.stepOpenTerm(p)
 	in.stepFence(p, old)
 	in.stepStart(p, cand)
@@ -53,7 +57,9 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.stepsFetch(p, cand, others)
 	in.stepWhole(p, old, cand)
 	in.stepMakeSlots(p, "make-slots", cand, others)
-	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term), Call: verb.Seal(verb.Decide{Server: cand})}, Seconds: 0.01, IfFails: "the replicas follow " + old + " again"})
+	p.AddStep(operation.Step{Name: "decide",
+		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term),
+			Call: verb.Seal(verb.Decide{Server: cand})}, Seconds: 0.01, IfFails: "the replicas follow " + old + " again"})
 	in.stepPromote(p, cand)
 	in.stepsAfterPromotion(p, cand, others)
 	in.stepsOfProof(p, cand, others)
@@ -67,13 +73,18 @@ func (in *Input) takePart(p *operation.Plan, but ...string) []string {
 	var out []string
 	for _, n := range in.replicas(but...) {
 		if s := in.View.Find(n); !in.proven(n) {
-			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn, Evidence: words.Say(cause.Cause{Code: cause.NotProven, Peer: in.View.Primary}) + " (it is " + words.Said(string(s.Health), 1) + ")",
-				Why: "its log may not be a part of this history: nothing is fetched from it, and it is left as it is", Mend: fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
+			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn,
+				Evidence: words.Say(cause.Cause{Code: cause.NotProven, Peer: in.View.Primary}) + " (it is " +
+					words.Said(string(s.Health), 1) + ")",
+				Why:  "its log may not be a part of this history: nothing is fetched from it, and it is left as it is",
+				Mend: fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
 			continue
 		}
 		if up := in.member(n).Last.Links.Upstream; up != nil && up.ApplierProblem != "" {
-			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn, Evidence: fmt.Sprintf("applying has stopped on %s: %s", n, up.ApplierProblem),
-				Why: "it is left as it is and has to rejoin later", Mend: fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
+			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn,
+				Evidence: fmt.Sprintf("applying has stopped on %s: %s", n, up.ApplierProblem),
+				Why:      "it is left as it is and has to rejoin later",
+				Mend:     fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
 			continue
 		}
 		out = append(out, n)
@@ -95,7 +106,8 @@ func (in *Input) stepWhole(p *operation.Plan, old, cand string) {
 	if p.Loss != nil && !p.Loss.Known || !in.seen(old) {
 		return
 	}
-	c := operation.Condition{Kind: operation.LosesAtMost, Server: cand, Other: old, Within: position.Distance{Unit: position.UnitOf(in.View.Engine)}}
+	c := operation.Condition{Kind: operation.LosesAtMost, Server: cand, Other: old,
+		Within: position.Distance{Unit: position.UnitOf(in.View.Engine)}}
 	title := fmt.Sprintf("Verify that %s holds everything that %s wrote", cand, old)
 	if p.Loss != nil {
 		c.Within = p.Loss.Distance
@@ -104,7 +116,8 @@ func (in *Input) stepWhole(p *operation.Plan, old, cand string) {
 	if x := in.Examination; x != nil && x.End != "" && !x.Running {
 		c.Values = []string{x.End}
 	}
-	p.AddStep(operation.Step{Name: "whole", Action: operation.Action{Title: title}, After: []operation.Condition{c}, Seconds: 0.1, Limit: 10, IfFails: "the replicas follow " + old + " again"})
+	p.AddStep(operation.Step{Name: "whole", Action: operation.Action{Title: title}, After: []operation.Condition{c},
+		Seconds: 0.1, Limit: 10, IfFails: "the replicas follow " + old + " again"})
 }
 
 // mayBeMade accepts who may take over, and who was asked for by name, is
@@ -112,7 +125,8 @@ func (in *Input) stepWhole(p *operation.Plan, old, cand string) {
 // there is.
 func (in *Input) mayBeMade(s *view.Server) (bool, string) {
 	o := s.Observation
-	startable := o != nil && in.seen(s.Name) && !o.Process.Running && !o.Data.Empty && o.Data.Unfinished == "" && s.Rank > 0
+	startable := o != nil && in.seen(s.Name) && !o.Process.Running && !o.Data.Empty && o.Data.Unfinished == "" &&
+		s.Rank > 0
 	unproven := s.Unfit.Code == cause.NotProven
 	switch {
 	case s.MayTakeOver:
@@ -134,8 +148,12 @@ func (in *Input) stepStart(p *operation.Plan, cand string) {
 	if in.member(cand).Last.Process.Running {
 		return
 	}
-	p.AddStep(operation.Step{Name: "start-candidate", Action: operation.Action{Title: "Start " + cand + " read-only", Server: cand, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
-		After: []operation.Condition{{Kind: operation.IsReplica, Server: cand}}, IfFails: "read the server's log; nothing else has changed"})
+	p.AddStep(operation.Step{Name: "start-candidate",
+		Action: operation.Action{Title: "Start " + cand + " read-only", Server: cand,
+			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1,
+		Limit:   600,
+		After:   []operation.Condition{{Kind: operation.IsReplica, Server: cand}},
+		IfFails: "read the server's log; nothing else has changed"})
 }
 
 // byReceived puts the replica that holds most first, then rank, then name.
@@ -153,19 +171,24 @@ func (in *Input) byReceived(a, b *view.Server) bool {
 // checkOldStopped is the rule that no second server takes writes: the old
 // primary must be reachable, so that it can be fenced, or vouched for.
 func (in *Input) checkOldStopped(p *operation.Plan, old string) {
-	c := operation.Check{Name: "Old primary fenced or confirmed off", Server: old, Result: operation.Pass, Why: "two servers that take writes at once fork the data"}
+	c := operation.Check{Name: "Old primary fenced or confirmed off", Server: old, Result: operation.Pass,
+		Why: "two servers that take writes at once fork the data"}
 	s := in.View.Find(old)
 	switch {
 	case in.seen(old) && s.Health == view.TakesWrites:
 		c.Result, c.Evidence = operation.Warn, old+" is alive and takes writes: it is fenced first"
-		c.Why, c.Mend = "a switchover moves the role without any loss", "if you need not leave "+old+" at once: crosstwin switchover "+in.View.Cluster
+		c.Why, c.Mend = "a switchover moves the role without any loss",
+			"if you need not leave "+old+" at once: crosstwin switchover "+in.View.Cluster
 	case in.seen(old):
 		c.Evidence = fmt.Sprintf("%s's agent answers and keeps it stopped (it is %s)", old, s.Health)
 	case slices.Contains(in.Request.ConfirmStopped, old):
-		c.Result, c.Evidence = operation.Warn, old+"'s agent does not answer; confirmed by you: "+old+" is off. Its agent fences it as soon as it learns of the new term"
+		c.Result, c.Evidence = operation.Warn,
+			old+"'s agent does not answer; confirmed by you: "+old+
+				" is off. Its agent fences it as soon as it learns of the new term"
 	default:
 		c.Result, c.Evidence = operation.Fail, old+"'s agent does not answer; "+old+" may still take writes"
-		c.Mend = "power " + old + " off or isolate it, verify, then: crosstwin failover " + in.View.Cluster + " --confirm-stopped " + old
+		c.Mend = "power " + old + " off or isolate it, verify, then: crosstwin failover " + in.View.Cluster +
+			" --confirm-stopped " + old
 	}
 	p.AddCheck(c)
 	if !in.seen(old) {
@@ -176,7 +199,9 @@ func (in *Input) checkOldStopped(p *operation.Plan, old string) {
 			continue
 		}
 		if d, ok := in.ownerSees(m.Name); ok && d.State == "streaming" {
-			p.AddCheck(operation.Check{Name: "Unseen replica", Server: m.Name, Result: operation.Warn, Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate", Mend: "bring it back first if nothing may be lost"})
+			p.AddCheck(operation.Check{Name: "Unseen replica", Server: m.Name, Result: operation.Warn,
+				Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate",
+				Mend:     "bring it back first if nothing may be lost"})
 		}
 	}
 }
@@ -190,19 +215,24 @@ const freshSeconds = 10
 // receives from it, or it answers a login: evidence beats that.
 func (in *Input) checkNotAlive(p *operation.Plan, old string) {
 	for _, m := range in.Members {
-		if m.Name == old || !in.seen(m.Name) || !m.Last.Process.Accepting || m.Last.Links.Upstream == nil || !m.Last.Links.Upstream.Connected {
+		if m.Name == old || !in.seen(m.Name) || !m.Last.Process.Accepting || m.Last.Links.Upstream == nil ||
+			!m.Last.Links.Upstream.Connected {
 			continue
 		}
 		idle := m.Last.Links.Upstream.IdleSeconds
 		if s := in.View.Find(m.Name); s != nil && s.Follows == old && idle > 0 && idle < freshSeconds {
-			p.AddCheck(operation.Check{Name: "Old primary not seen alive", Server: old, Result: operation.Fail, Evidence: fmt.Sprintf("%s received from %s %s ago", m.Name, old, words.Span(idle)),
-				Why: "a server that still feeds a replica is not off: two servers would take writes", Mend: "power " + old + " off or isolate it from its replicas too, wait until they lose it, then ask again"})
+			p.AddCheck(operation.Check{Name: "Old primary not seen alive", Server: old, Result: operation.Fail,
+				Evidence: fmt.Sprintf("%s received from %s %s ago", m.Name, old, words.Span(idle)),
+				Why:      "a server that still feeds a replica is not off: two servers would take writes",
+				Mend:     "power " + old + " off or isolate it from its replicas too, wait until they lose it, then ask again"})
 		}
 	}
 	for _, x := range in.Probes {
 		if x.To == old && (x.Result.OK || x.Result.Answered) {
-			p.AddCheck(operation.Check{Name: "Old primary not seen alive", Server: old, Result: operation.Fail, Evidence: fmt.Sprintf("%s answers a login from %s", old, x.From),
-				Why: "a server that answers is not off: two servers would take writes", Mend: "power " + old + " off or isolate it, then ask again"})
+			p.AddCheck(operation.Check{Name: "Old primary not seen alive", Server: old, Result: operation.Fail,
+				Evidence: fmt.Sprintf("%s answers a login from %s", old, x.From),
+				Why:      "a server that answers is not off: two servers would take writes",
+				Mend:     "power " + old + " off or isolate it, then ask again"})
 		}
 	}
 }
@@ -220,12 +250,15 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	held := cmp.Or(c.Received, c.Position)
 	if in.member(cand).Last.Process.Running && !in.proven(cand) {
 		p.Loss = &operation.Loss{}
-		p.Destroys, p.ConfirmName = fmt.Sprintf("writes that %s does not hold, if there are any: %s, so its position %s proves nothing", cand, words.Say(cause.Cause{Code: cause.NotProven, Peer: old}), held), in.View.Cluster
+		p.Destroys,
+			p.ConfirmName = fmt.Sprintf("writes that %s does not hold, if there are any: %s, so its position %s proves nothing",
+			cand, words.Say(cause.Cause{Code: cause.NotProven, Peer: old}), held), in.View.Cluster
 		return "What would be lost is not known."
 	}
 	if _, ok := position.Order(in.View.Engine, held); !ok {
 		p.Loss = &operation.Loss{}
-		p.Destroys, p.ConfirmName = "writes that "+cand+" does not hold, if there are any: it does not run, so that cannot be seen", in.View.Cluster
+		p.Destroys, p.ConfirmName = "writes that "+cand+
+			" does not hold, if there are any: it does not run, so that cannot be seen", in.View.Cluster
 		return "What would be lost is not known."
 	}
 	for _, n := range in.replicas(cand, old) {
@@ -247,7 +280,9 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 			seen = cmp.Or(m.Last.Log.Written, m.Last.Log.ShutdownAt, seen)
 		}
 		p.Loss, p.ConfirmName = &operation.Loss{}, in.View.Cluster
-		p.Destroys = fmt.Sprintf("writes of %s after %s, if there are any: %s cannot be examined; the last position seen of it is %s", old, held, old, seen)
+		p.Destroys = fmt.Sprintf(
+			"writes of %s after %s, if there are any: %s cannot be examined; the last position seen of it is %s", old, held,
+			old, seen)
 		return fmt.Sprintf("What is lost is not known: %s cannot be examined. %s holds everything up to %s.", old, cand, held)
 	}
 	end := in.Examination.End
@@ -255,14 +290,18 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	switch {
 	case !known:
 		p.Loss, p.ConfirmName = &operation.Loss{}, in.View.Cluster
-		p.Destroys = fmt.Sprintf("writes of %s after %s, if there are any: the end of its log, %q, cannot be compared", old, held, end)
+		p.Destroys = fmt.Sprintf("writes of %s after %s, if there are any: the end of its log, %q, cannot be compared", old,
+			held, end)
 		return "What is lost is not known: the end of " + old + "'s log cannot be compared."
 	case lost.IsZero():
 		return fmt.Sprintf("Nothing is lost: %s holds all that %s wrote (by the end of its log).", cand, old)
 	}
 	p.Loss, p.ConfirmName = &operation.Loss{Known: true, Distance: lost}, in.View.Cluster
-	p.Destroys = fmt.Sprintf("%s that only %s has (by the end of its log, after %s up to %s); this stays on its disk until it rejoins", words.Amount(lost), old, held, end)
-	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", words.Amount(lost), held, end)
+	p.Destroys = fmt.Sprintf(
+		"%s that only %s has (by the end of its log, after %s up to %s); this stays on its disk until it rejoins",
+		words.Amount(lost), old, held, end)
+	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", words.Amount(lost),
+		held, end)
 }
 
 func (in *Input) stepFence(p *operation.Plan, old string) {
@@ -273,7 +312,9 @@ func (in *Input) stepFence(p *operation.Plan, old string) {
 	// the pause longer.
 	v := in.View.Find(old)
 	gently := v != nil && v.Observation != nil && (v.Observation.Process.Accepting || v.Observation.Process.NotLetIn)
-	s := operation.Step{Name: "fence-old", Action: operation.Action{Title: "Fence " + old, Server: old, Call: verb.Seal(verb.Fence{Gently: gently})}, Seconds: 0.2, Limit: 30,
+	s := operation.Step{Name: "fence-old",
+		Action:  operation.Action{Title: "Fence " + old, Server: old, Call: verb.Seal(verb.Fence{Gently: gently})},
+		Seconds: 0.2, Limit: 30,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing else is changed"}
 	if v != nil && v.Health == view.TakesWrites {
 		s.Undo = in.stepsReopen(p, old)
@@ -284,9 +325,12 @@ func (in *Input) stepFence(p *operation.Plan, old string) {
 
 func (in *Input) stepsDetach(p *operation.Plan, old string, replicas []string) {
 	for _, n := range replicas {
-		p.AddStep(operation.Step{Name: "detach-" + n, Action: operation.Action{Title: "Detach " + n + " so that its position stays", Server: n, Call: verb.Seal(verb.Follow{})}, Seconds: 0.2,
-			After:   []operation.Condition{{Kind: operation.IsDetached, Server: n}},
-			Undo:    putBack(operation.Action{Title: "Have " + n + " follow " + old + " again", Server: n, Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n)})}),
+		p.AddStep(operation.Step{Name: "detach-" + n,
+			Action: operation.Action{Title: "Detach " + n + " so that its position stays", Server: n,
+				Call: verb.Seal(verb.Follow{})}, Seconds: 0.2,
+			After: []operation.Condition{{Kind: operation.IsDetached, Server: n}},
+			Undo: putBack(operation.Action{Title: "Have " + n + " follow " + old + " again", Server: n,
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n)})}),
 			IfFails: "the replicas follow " + old + " again"})
 	}
 }
@@ -296,13 +340,16 @@ func (in *Input) stepsDetach(p *operation.Plan, old string, replicas []string) {
 func (in *Input) stepsFetch(p *operation.Plan, cand string, others []string) {
 	for _, n := range others {
 		holds := []operation.Condition{{Kind: operation.HoldsMost, Server: cand, Other: n}}
-		p.AddStep(operation.Step{Name: "fetch-" + n, Action: operation.Action{Title: fmt.Sprintf("Fetch log that %s lacks from %s", cand, n), Server: cand, Call: verb.Seal(verb.Follow{Upstream: in.peer(n)})},
+		p.AddStep(operation.Step{Name: "fetch-" + n,
+			Action: operation.Action{Title: fmt.Sprintf("Fetch log that %s lacks from %s", cand, n), Server: cand,
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(n)})},
 			Skip: holds, After: holds, Seconds: 0.3, Limit: 120, IfFails: "the replicas follow their old upstream again"})
 	}
 	if len(others) > 0 {
 		alone := []operation.Condition{{Kind: operation.IsDetached, Server: cand}}
-		p.AddStep(operation.Step{Name: "detach-again", Action: operation.Action{Title: "Detach " + cand + " again", Server: cand, Call: verb.Seal(verb.Follow{})},
-			Skip: alone, After: alone, Seconds: 0.1, IfFails: "the replicas follow their old upstream again"})
+		p.AddStep(operation.Step{Name: "detach-again",
+			Action: operation.Action{Title: "Detach " + cand + " again", Server: cand, Call: verb.Seal(verb.Follow{})},
+			Skip:   alone, After: alone, Seconds: 0.1, IfFails: "the replicas follow their old upstream again"})
 	}
 }
 
@@ -316,12 +363,14 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 	p.Candidate = old
 	p.Summary = fmt.Sprintf("Start %s again as primary of %s. Nothing is lost.", old, in.View.Cluster)
 	in.checkAgents(p, old)
-	c := operation.Check{Name: "Stopped primary", Server: old, Result: operation.Pass, Evidence: fmt.Sprintf("%s is %s", old, s.Health)}
+	c := operation.Check{Name: "Stopped primary", Server: old, Result: operation.Pass,
+		Evidence: fmt.Sprintf("%s is %s", old, s.Health)}
 	switch {
 	case s.Health == view.TakesWrites:
 		c.Result, c.Evidence, c.Mend = operation.Fail, old+" takes writes: there is nothing to do", ""
 	case s.Observation != nil && s.Observation.Data.Unfinished != "":
-		c.Result, c.Evidence, c.Mend = operation.Fail, words.Say(s.Cause), "make another server primary: crosstwin failover "+in.View.Cluster
+		c.Result, c.Evidence, c.Mend = operation.Fail, words.Say(s.Cause),
+			"make another server primary: crosstwin failover "+in.View.Cluster
 	}
 	p.AddCheck(c)
 	if in.seen(old) {
@@ -338,18 +387,30 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 	p.Effects = append(p.Effects, old+" becomes primary again, "+history, "the replicas keep following it")
 	in.stepOpenTerm(p)
 	if asReplica {
-		p.AddStep(operation.Step{Name: "start-candidate", Action: operation.Action{Title: "Start " + old + " read-only", Server: old, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
-			After: []operation.Condition{{Kind: operation.IsReplica, Server: old}}, IfFails: "read the server's log; nothing else has changed"})
+		p.AddStep(operation.Step{Name: "start-candidate",
+			Action: operation.Action{Title: "Start " + old + " read-only", Server: old,
+				Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience,
+			Seconds: 1, Limit: 600,
+			After:   []operation.Condition{{Kind: operation.IsReplica, Server: old}},
+			IfFails: "read the server's log; nothing else has changed"})
 	} else {
-		p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "Make sure that " + old + " is stopped", Server: old, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.1,
+		p.AddStep(operation.Step{Name: "settle",
+			Action: operation.Action{Title: "Make sure that " + old + " is stopped", Server: old,
+				Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.1,
 			After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing has changed"})
 	}
-	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", old, p.Term), Call: verb.Seal(verb.Decide{Server: old})}, Seconds: 0.01, IfFails: "nothing has changed"})
+	p.AddStep(operation.Step{Name: "decide",
+		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", old, p.Term),
+			Call: verb.Seal(verb.Decide{Server: old})}, Seconds: 0.01, IfFails: "nothing has changed"})
 	if asReplica {
 		in.stepPromote(p, old)
 	} else {
-		p.AddStep(operation.Step{Name: "open", Action: operation.Action{Title: "Start " + old + " as primary", Server: old, Call: verb.Seal(verb.Start{As: observation.Primary})}, Tries: startTries, PatienceSeconds: startPatience, NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
-			After: []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}}, IfFails: "read the server's log; or make another server primary"})
+		p.AddStep(operation.Step{Name: "open",
+			Action: operation.Action{Title: "Start " + old + " as primary", Server: old,
+				Call: verb.Seal(verb.Start{As: observation.Primary})}, Tries: startTries, PatienceSeconds: startPatience,
+			NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
+			After:   []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}},
+			IfFails: "read the server's log; or make another server primary"})
 	}
 	in.stepsAfterPromotion(p, old, nil)
 	in.stepsOfProof(p, old, in.replicas(old))
@@ -359,7 +420,8 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 // checkDiskKept compares the end of a stopped primary's log with what every
 // replica received of it.
 func (in *Input) checkDiskKept(p *operation.Plan, old string) {
-	c := operation.Check{Name: "No lost writes on its disk", Server: old, Result: operation.Pass, Why: "later writes would reuse the positions of the lost ones, and replicas would silently miss them"}
+	c := operation.Check{Name: "No lost writes on its disk", Server: old, Result: operation.Pass,
+		Why: "later writes would reuse the positions of the lost ones, and replicas would silently miss them"}
 	end := ""
 	if x := in.Examination; x != nil {
 		end = x.End
@@ -379,7 +441,9 @@ func (in *Input) checkDiskKept(p *operation.Plan, old string) {
 			continue
 		}
 		if more, known := position.Lacks(in.View.Engine, end, m.Last.Log.Received); known && !more.IsZero() {
-			c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s's log ends at %s, and %s received up to %s: %s's disk has lost writes", old, end, m.Name, m.Last.Log.Received, old)
+			c.Result, c.Evidence = operation.Fail,
+				fmt.Sprintf("%s's log ends at %s, and %s received up to %s: %s's disk has lost writes", old, end, m.Name,
+					m.Last.Log.Received, old)
 			c.Mend = "make the server that holds them primary: crosstwin failover " + in.View.Cluster
 		}
 	}

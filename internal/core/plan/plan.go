@@ -51,13 +51,16 @@ func Make(in Input) (*operation.Plan, error) {
 			return nil, fmt.Errorf("cluster %s has no server %q: its servers are %s", in.View.Cluster, n, in.names())
 		}
 	}
-	p := &operation.Plan{Kind: in.Request.Kind, Cluster: in.View.Cluster, Engine: in.View.Engine, Term: in.View.Term, OwnerTerm: in.View.OwnerTerm,
-		Primary: in.View.Primary, Request: in.Request, Checks: []operation.Check{}, Steps: []operation.Step{}, Effects: []string{}}
+	p := &operation.Plan{Kind: in.Request.Kind, Cluster: in.View.Cluster, Engine: in.View.Engine, Term: in.View.Term,
+		OwnerTerm: in.View.OwnerTerm,
+		Primary:   in.View.Primary, Request: in.Request, Checks: []operation.Check{}, Steps: []operation.Step{},
+		Effects: []string{}}
 	if in.Busy != nil {
 		p.AddCheck(operation.Check{Name: "One operation at a time", Result: operation.Fail,
 			Evidence: fmt.Sprintf("operation %d (%s) is under way on %s", in.Busy.ID, in.Busy.Kind, in.View.Cluster),
 			Why:      "two operations on one cluster would undo each other's steps",
-			Mend:     fmt.Sprintf("wait for it: crosstwin operation follow %d; or cancel it: crosstwin operation cancel %d", in.Busy.ID, in.Busy.ID)})
+			Mend: fmt.Sprintf("wait for it: crosstwin operation follow %d; or cancel it: crosstwin operation cancel %d",
+				in.Busy.ID, in.Busy.ID)})
 		p.Summary = "Not possible now."
 		return p, nil // what else is seen now is half done
 	}

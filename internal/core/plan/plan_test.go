@@ -16,11 +16,20 @@ import (
 
 var now = time.Date(2027, 1, 1, 6, 0, 0, 0, time.UTC)
 
-var good = map[string]string{"max_connections": "100", "max_worker_processes": "8", "max_wal_senders": "10", "max_locks_per_transaction": "64", "max_prepared_transactions": "0",
-	"wal_level": "replica", "max_replication_slots": "10", "data_checksums": "on", "wal_log_hints": "off", "wal_keep_size": "512", "full_page_writes": "on", "fsync": "on", "synchronous_commit": "on", "synchronous_standby_names": ""}
+var good = map[string]string{"max_connections": "100", "max_worker_processes": "8", "max_wal_senders": "10",
+	"max_locks_per_transaction": "64", "max_prepared_transactions": "0",
+	"wal_level": "replica", "max_replication_slots": "10", "data_checksums": "on", "wal_log_hints": "off",
+	"wal_keep_size": "512", "full_page_writes": "on", "fsync": "on", "synchronous_commit": "on",
+	"synchronous_standby_names": ""}
 
 func observed(name string, role observation.Role) *observation.Server {
-	o := &observation.Server{At: now, Process: observation.Process{Running: true, Accepting: true, Role: role, Writable: role == observation.Primary, Version: "15.18", MajorVersion: 15}, Data: observation.Data{System: "77", ClosedByDefault: true, Bytes: observation.Known[int64](1 << 30)}, Log: observation.Log{Line: position.Line{System: "77", Number: 1}}, Host: observation.Host{Address: observation.Address{Host: name, Port: 5432}, DiskFreeBytes: observation.Known[int64](100 << 30)}, Config: observation.Config{Settings: map[string]string{}, Facts: map[string]int64{}}}
+	o := &observation.Server{At: now, Process: observation.Process{Running: true, Accepting: true, Role: role,
+		Writable: role == observation.Primary, Version: "15.18", MajorVersion: 15},
+		Data: observation.Data{System: "77", ClosedByDefault: true, Bytes: observation.Known[int64](1 << 30)},
+		Log:  observation.Log{Line: position.Line{System: "77", Number: 1}},
+		Host: observation.Host{Address: observation.Address{Host: name, Port: 5432},
+			DiskFreeBytes: observation.Known[int64](100 << 30)},
+		Config: observation.Config{Settings: map[string]string{}, Facts: map[string]int64{}}}
 	for k, v := range good {
 		o.Config.Settings[k] = v
 	}
@@ -40,23 +49,27 @@ func input(r operation.Request, change func(in *Input, members []view.Member)) I
 		if i == 0 {
 			role = observation.Primary
 		}
-		members = append(members, view.Member{Member: cluster.Member{Name: n, Placement: cluster.Placement{Rank: (i + 1) % 3}, Agent: n + ":7720", Enrolled: true}, SeenAt: now, Last: observed(n, role)})
+		members = append(members, view.Member{Member: cluster.Member{Name: n, Placement: cluster.Placement{Rank: (i + 1) % 3},
+			Agent: n + ":7720", Enrolled: true}, SeenAt: now, Last: observed(n, role)})
 	}
 	in := Input{Request: r, NextTerm: 3}
 	if change != nil {
 		change(&in, members)
 	}
 	in.Members = members
-	in.View = view.Assess(view.Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull", Policy: cluster.DefaultPolicy(), Members: members, Now: now})
+	in.View = view.Assess(view.Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2,
+		Owner: "gull", Policy: cluster.DefaultPolicy(), Members: members, Now: now})
 	return in
 }
 
 func dead(o *observation.Server) {
-	o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Writable, o.Data.State = false, false, "", false, "in production"
+	o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Writable, o.Data.State = false, false, "", false,
+		"in production"
 }
 
 func examined(change func(x *verb.Examination)) *verb.Examination {
-	x := &verb.Examination{Line: position.Line{System: "77", Number: 1}, System: "77", End: "0/2000100", Fork: "0/2000000", ForkLine: 1, Kinship: string(position.Kin), TailBytes: 0x100, Rewindable: true, State: "in production"}
+	x := &verb.Examination{Line: position.Line{System: "77", Number: 1}, System: "77", End: "0/2000100", Fork: "0/2000000",
+		ForkLine: 1, Kinship: string(position.Kin), TailBytes: 0x100, Rewindable: true, State: "in production"}
 	if change != nil {
 		change(x)
 	}
@@ -75,117 +88,185 @@ func TestMake(t *testing.T) {
 		refused string
 		steps   string
 	}{
-		{name: "switchover", r: operation.Request{Kind: operation.Switchover}, steps: "open-term make-slots stage-old checkpoint-old caught-up stop-old prove decide promote! mark-term detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull mark mark-on-heron mark-on-gull"},
-		{name: "switchover to itself", r: operation.Request{Kind: operation.Switchover, To: "gull"}, wrong: "is the primary of bookings already"},
-		{name: "switchover to a stranger", r: operation.Request{Kind: operation.Switchover, To: "auk"}, wrong: `has no server "auk"`},
-		{name: "switchover to never", r: operation.Request{Kind: operation.Switchover, To: "heron"}, refused: "its rank is never"},
-		{name: "switchover, candidate behind", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Links.Upstream.Connected = false }, refused: "may take over"},
-		{name: "switchover, primary dead", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { dead(m[0].Last) }, refused: "crosstwin failover bookings"},
-		{name: "switchover, limits too low", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Config.Settings["max_connections"] = "50" }, refused: "max_connections is 50"},
-		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Config.Settings["synchronous_standby_names"] = "*" }, refused: "synchronous_standby_names"},
-		{name: "switchover, no way back", r: operation.Request{Kind: operation.Switchover}, change: func(in *Input, _ members) {
-			in.Probes = []Probe{{"gull", "tern", verb.Probed{Problem: "no pg_hba.conf entry"}}}
-		}, refused: "gull cannot follow tern: no pg_hba.conf entry"},
-		{name: "switchover, busy", r: operation.Request{Kind: operation.Switchover}, change: func(in *Input, _ members) { in.Busy = &view.Running{ID: 7, Kind: operation.Seed} }, refused: "operation 7 (seed) is under way"},
-		{name: "failover, dead", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last) }, steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote! mark-term"},
-		{name: "failover, unseen", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
-		{name: "failover, unseen and vouched for", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, steps: "open-term detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
-		{name: "failover, vouched for and still feeding", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) {
-			m[0].Problem, m[2].Last.Links.Upstream.IdleSeconds = "connection refused", 0.4
-		}, refused: "heron received from gull 400 ms ago"},
-		{name: "failover, vouched for and answering", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(in *Input, m members) {
-			m[0].Problem = "connection refused"
-			in.Probes = []Probe{{"tern", "gull", verb.Probed{OK: true}}}
-		}, refused: "gull answers a login from tern"},
-		{name: "failover, vouched for and refusing a login", r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(in *Input, m members) {
-			m[0].Problem = "connection refused"
-			in.Probes = []Probe{{"tern", "gull", verb.Probed{Answered: true, Problem: "password authentication failed"}}}
-		}, refused: "gull answers a login from tern"},
-		{name: "failover, the only candidate is not proven", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Log.ProvenTerm = 0 }, refused: "it has not been proven to share gull's history; to choose it nevertheless, ask for it: --to tern"},
-		{name: "failover to one that is not proven", r: operation.Request{Kind: operation.Failover, To: "tern"}, change: func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Log.ProvenTerm = 1 },
-			steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
-		{name: "failover, nothing is fetched from one that is not proven", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) {
-			dead(m[0].Last)
-			m[2].Last.Log.ProvenTerm, m[2].Last.Log.Received = 0, "9/0"
-		}, steps: "open-term fence-old detach-tern decide promote! mark-term detach-new checkpoint-new mark"},
-		{name: "switchover to one that is not proven", r: operation.Request{Kind: operation.Switchover}, change: func(_ *Input, m members) { m[1].Last.Log.ProvenTerm = 0 }, refused: "it has not been proven to share gull's history"},
-		{name: "failover to a foreign server", r: operation.Request{Kind: operation.Failover, To: "tern"}, change: func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Data.Foreign = true }, refused: "tern may not take over"},
-		{name: "failover, a stopped applier is left out", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) {
-			dead(m[0].Last)
-			m[2].Last.Links.Upstream.ApplierProblem = "error 1062"
-		}, steps: "open-term fence-old detach-tern decide promote! mark-term detach-new checkpoint-new mark"},
-		{name: "failover of a living primary", r: operation.Request{Kind: operation.Failover}, steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again whole make-slots decide promote!"},
-		{name: "failover, start again on a disk that went back", r: operation.Request{Kind: operation.Failover, To: "gull"}, change: func(in *Input, m members) {
-			dead(m[0].Last)
-			in.Examination = examined(func(x *verb.Examination) { x.End = "0/1FFFF00" })
-		}, refused: "gull's disk has lost writes"},
-		{name: "failover, start again of a replica's data", r: operation.Request{Kind: operation.Failover, To: "gull"}, change: func(in *Input, m members) {
-			dead(m[0].Last)
-			m[0].Last.Data.State = "shut down in recovery"
-			in.Examination = examined(nil)
-		}, steps: "open-term start-candidate decide promote! mark-term"},
-		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "gull"}, change: func(in *Input, m members) { dead(m[0].Last); in.Examination = examined(nil) }, steps: "open-term settle decide open! mark-term"},
-		{name: "failover, the only candidate is stopped", r: operation.Request{Kind: operation.Failover}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[1].Last) }, refused: "may take over"},
-		{name: "failover to a stopped one", r: operation.Request{Kind: operation.Failover, To: "tern"}, change: func(_ *Input, m members) {
-			dead(m[0].Last)
-			dead(m[1].Last)
-			m[1].Last.Log.Applied, m[1].Last.Log.Received = "", ""
-		}, steps: "open-term fence-old start-candidate detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
-		{name: "failover to a stopped one of rank never", r: operation.Request{Kind: operation.Failover, To: "heron"}, change: func(_ *Input, m members) { dead(m[0].Last); dead(m[2].Last) }, refused: "may not take over"},
-		{name: "failover, start what runs", r: operation.Request{Kind: operation.Failover, To: "gull"}, refused: "takes writes: there is nothing to do"},
+		{name: "switchover", r: operation.Request{Kind: operation.Switchover},
+			steps: "open-term make-slots stage-old checkpoint-old caught-up stop-old prove decide promote! mark-term detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull mark mark-on-heron mark-on-gull"},
+		{name: "switchover to itself", r: operation.Request{Kind: operation.Switchover, To: "gull"},
+			wrong: "is the primary of bookings already"},
+		{name: "switchover to a stranger", r: operation.Request{Kind: operation.Switchover, To: "auk"},
+			wrong: `has no server "auk"`},
+		{name: "switchover to never", r: operation.Request{Kind: operation.Switchover, To: "heron"},
+			refused: "its rank is never"},
+		{name: "switchover, candidate behind", r: operation.Request{Kind: operation.Switchover},
+			change: func(_ *Input, m members) { m[1].Last.Links.Upstream.Connected = false }, refused: "may take over"},
+		{name: "switchover, primary dead", r: operation.Request{Kind: operation.Switchover},
+			change: func(_ *Input, m members) { dead(m[0].Last) }, refused: "crosstwin failover bookings"},
+		{name: "switchover, limits too low", r: operation.Request{Kind: operation.Switchover},
+			change:  func(_ *Input, m members) { m[1].Last.Config.Settings["max_connections"] = "50" },
+			refused: "max_connections is 50"},
+		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover},
+			change:  func(_ *Input, m members) { m[1].Last.Config.Settings["synchronous_standby_names"] = "*" },
+			refused: "synchronous_standby_names"},
+		{name: "switchover, no way back", r: operation.Request{Kind: operation.Switchover},
+			change: func(in *Input, _ members) {
+				in.Probes = []Probe{{"gull", "tern", verb.Probed{Problem: "no pg_hba.conf entry"}}}
+			}, refused: "gull cannot follow tern: no pg_hba.conf entry"},
+		{name: "switchover, busy", r: operation.Request{Kind: operation.Switchover},
+			change:  func(in *Input, _ members) { in.Busy = &view.Running{ID: 7, Kind: operation.Seed} },
+			refused: "operation 7 (seed) is under way"},
+		{name: "failover, dead", r: operation.Request{Kind: operation.Failover},
+			change: func(_ *Input, m members) { dead(m[0].Last) },
+			steps:  "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote! mark-term"},
+		{name: "failover, unseen", r: operation.Request{Kind: operation.Failover},
+			change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
+		{name: "failover, unseen and vouched for",
+			r:      operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}},
+			change: func(_ *Input, m members) { m[0].Problem = "connection refused" },
+			steps:  "open-term detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
+		{name: "failover, vouched for and still feeding",
+			r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) {
+				m[0].Problem, m[2].Last.Links.Upstream.IdleSeconds = "connection refused", 0.4
+			}, refused: "heron received from gull 400 ms ago"},
+		{name: "failover, vouched for and answering",
+			r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}},
+			change: func(in *Input, m members) {
+				m[0].Problem = "connection refused"
+				in.Probes = []Probe{{"tern", "gull", verb.Probed{OK: true}}}
+			}, refused: "gull answers a login from tern"},
+		{name: "failover, vouched for and refusing a login",
+			r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}},
+			change: func(in *Input, m members) {
+				m[0].Problem = "connection refused"
+				in.Probes = []Probe{{"tern", "gull", verb.Probed{Answered: true, Problem: "password authentication failed"}}}
+			}, refused: "gull answers a login from tern"},
+		{name: "failover, the only candidate is not proven", r: operation.Request{Kind: operation.Failover},
+			change:  func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Log.ProvenTerm = 0 },
+			refused: "it has not been proven to share gull's history; to choose it nevertheless, ask for it: --to tern"},
+		{name: "failover to one that is not proven", r: operation.Request{Kind: operation.Failover, To: "tern"},
+			change: func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Log.ProvenTerm = 1 },
+			steps:  "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
+		{name: "failover, nothing is fetched from one that is not proven", r: operation.Request{Kind: operation.Failover},
+			change: func(_ *Input, m members) {
+				dead(m[0].Last)
+				m[2].Last.Log.ProvenTerm, m[2].Last.Log.Received = 0, "9/0"
+			}, steps: "open-term fence-old detach-tern decide promote! mark-term detach-new checkpoint-new mark"},
+		{name: "switchover to one that is not proven", r: operation.Request{Kind: operation.Switchover},
+			change:  func(_ *Input, m members) { m[1].Last.Log.ProvenTerm = 0 },
+			refused: "it has not been proven to share gull's history"},
+		{name: "failover to a foreign server", r: operation.Request{Kind: operation.Failover, To: "tern"},
+			change:  func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Data.Foreign = true },
+			refused: "tern may not take over"},
+		{name: "failover, a stopped applier is left out", r: operation.Request{Kind: operation.Failover},
+			change: func(_ *Input, m members) {
+				dead(m[0].Last)
+				m[2].Last.Links.Upstream.ApplierProblem = "error 1062"
+			}, steps: "open-term fence-old detach-tern decide promote! mark-term detach-new checkpoint-new mark"},
+		{name: "failover of a living primary", r: operation.Request{Kind: operation.Failover},
+			steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again whole make-slots decide promote!"},
+		{name: "failover, start again on a disk that went back", r: operation.Request{Kind: operation.Failover, To: "gull"},
+			change: func(in *Input, m members) {
+				dead(m[0].Last)
+				in.Examination = examined(func(x *verb.Examination) { x.End = "0/1FFFF00" })
+			}, refused: "gull's disk has lost writes"},
+		{name: "failover, start again of a replica's data", r: operation.Request{Kind: operation.Failover, To: "gull"},
+			change: func(in *Input, m members) {
+				dead(m[0].Last)
+				m[0].Last.Data.State = "shut down in recovery"
+				in.Examination = examined(nil)
+			}, steps: "open-term start-candidate decide promote! mark-term"},
+		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "gull"},
+			change: func(in *Input, m members) { dead(m[0].Last); in.Examination = examined(nil) },
+			steps:  "open-term settle decide open! mark-term"},
+		{name: "failover, the only candidate is stopped", r: operation.Request{Kind: operation.Failover},
+			change: func(_ *Input, m members) { dead(m[0].Last); dead(m[1].Last) }, refused: "may take over"},
+		{name: "failover to a stopped one", r: operation.Request{Kind: operation.Failover, To: "tern"},
+			change: func(_ *Input, m members) {
+				dead(m[0].Last)
+				dead(m[1].Last)
+				m[1].Last.Log.Applied, m[1].Last.Log.Received = "", ""
+			}, steps: "open-term fence-old start-candidate detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
+		{name: "failover to a stopped one of rank never", r: operation.Request{Kind: operation.Failover, To: "heron"},
+			change: func(_ *Input, m members) { dead(m[0].Last); dead(m[2].Last) }, refused: "may not take over"},
+		{name: "failover, start what runs", r: operation.Request{Kind: operation.Failover, To: "gull"},
+			refused: "takes writes: there is nothing to do"},
 		{name: "seed over data", r: operation.Request{Kind: operation.Seed, Server: "tern"}, refused: "not empty"},
-		{name: "seed the primary", r: operation.Request{Kind: operation.Seed, Server: "gull"}, wrong: "only a replica can be seeded"},
-		{name: "seed an empty one", r: operation.Request{Kind: operation.Seed, Server: "tern"}, change: func(_ *Input, m members) {
-			m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true}, Process: observation.Process{MajorVersion: 15}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](10 << 30), Address: m[1].Last.Host.Address}}
-		}, steps: "prepare prepare-heron make-slot copy verify start catch-up drop-slots-tern mark mark-on-tern"},
-		{name: "seed, disk full", r: operation.Request{Kind: operation.Seed, Server: "tern"}, change: func(_ *Input, m members) {
-			m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true}, Process: observation.Process{MajorVersion: 15}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](1 << 30), Address: m[1].Last.Host.Address}}
-		}, refused: "the copy takes 1.0 GB"},
-		{name: "seed, other version", r: operation.Request{Kind: operation.Seed, Server: "tern"}, change: func(_ *Input, m members) {
-			m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true}, Process: observation.Process{MajorVersion: 14, Version: "14"}, Host: observation.Host{DiskFreeBytes: observation.Known[int64](10 << 30), Address: m[1].Last.Host.Address}}
-		}, refused: "has the programs of 14"},
-		{name: "rejoin without a tail", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
-			dead(m[1].Last)
-			in.Examination = examined(func(x *verb.Examination) { x.TailBytes, x.Fork = 0, x.End })
-		}, steps: "prepare prepare-heron make-slot account follow start streams drop-slots-tern mark mark-on-tern"},
-		{name: "rejoin with a tail", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) },
-			steps: "settle salvage reread checkpoint prepare prepare-heron rewind! make-slot account follow start streams"},
-		{name: "rejoin one that takes writes", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
-			m[1].Last = observed("tern", observation.Primary)
-			in.Examination = examined(nil)
-		}, steps: "close settle salvage reread checkpoint prepare prepare-heron rewind!"},
-		{name: "rejoin, a tail cannot just follow", r: operation.Request{Kind: operation.Rejoin, Server: "tern", Way: WayFollow}, change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) }, refused: "follow is not possible"},
-		{name: "rejoin, cannot be rewound", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
-			dead(m[1].Last)
-			in.Examination = examined(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "no checksums" })
-		}, steps: "settle salvage reread prepare prepare-heron make-slot copy verify start catch-up"},
-		{name: "rejoin one that strayed", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
-			dead(m[1].Last)
-			in.Examination = examined(func(x *verb.Examination) { x.Strayed, x.TailBytes, x.Fork = true, 0, x.End })
-		}, steps: "prepare prepare-heron make-slot copy"},
-		{name: "rejoin one that strayed by following", r: operation.Request{Kind: operation.Rejoin, Server: "tern", Way: WayFollow}, change: func(in *Input, m members) {
-			dead(m[1].Last)
-			in.Examination = examined(func(x *verb.Examination) { x.Strayed, x.TailBytes, x.Fork = true, 0, x.End })
-		}, refused: "it was open for writes without right"},
-		{name: "rejoin, unproven kin", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
-			dead(m[1].Last)
-			in.Examination = examined(func(x *verb.Examination) {
-				x.Kinship, x.TailBytes, x.Fork, x.Rewindable = string(position.Unknown), 0, "", false
-			})
-		}, steps: "prepare prepare-heron make-slot copy"},
-		{name: "rejoin after an interrupted rewind", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
-			m[1].Last = &observation.Server{At: now, Data: observation.Data{Unfinished: "rewind"}, Process: observation.Process{MajorVersion: 15}, Host: observation.Host{Address: m[1].Last.Host.Address}}
-			in.Examination = &verb.Examination{System: "77", Unfinished: "rewind", Rewindable: true}
-		}, steps: "checkpoint prepare prepare-heron rewind! make-slot"},
-		{name: "rejoin another cluster's copy", r: operation.Request{Kind: operation.Rejoin, Server: "tern"}, change: func(in *Input, m members) {
-			m[1].Last.Data.System = "78"
-			in.Examination = examined(func(x *verb.Examination) {
-				x.System, x.Kinship, x.Rewindable, x.Fork = "78", string(position.Stranger), false, ""
-			})
-		}, refused: "copy of another cluster"},
-		{name: "rejoin by a way that is none", r: operation.Request{Kind: operation.Rejoin, Server: "tern", Way: "force"}, wrong: `no way "force"`},
-		{name: "rejoin the primary", r: operation.Request{Kind: operation.Rejoin, Server: "gull"}, wrong: "nothing to rejoin"},
-		{name: "compare", r: operation.Request{Kind: operation.Compare}, steps: "in-step hold view-tern view-heron release sums-gull sums-tern sums-heron judge close-gull"},
+		{name: "seed the primary", r: operation.Request{Kind: operation.Seed, Server: "gull"},
+			wrong: "only a replica can be seeded"},
+		{name: "seed an empty one", r: operation.Request{Kind: operation.Seed, Server: "tern"},
+			change: func(_ *Input, m members) {
+				m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true},
+					Process: observation.Process{MajorVersion: 15},
+					Host:    observation.Host{DiskFreeBytes: observation.Known[int64](10 << 30), Address: m[1].Last.Host.Address}}
+			}, steps: "prepare prepare-heron make-slot copy verify start catch-up drop-slots-tern mark mark-on-tern"},
+		{name: "seed, disk full", r: operation.Request{Kind: operation.Seed, Server: "tern"},
+			change: func(_ *Input, m members) {
+				m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true},
+					Process: observation.Process{MajorVersion: 15},
+					Host:    observation.Host{DiskFreeBytes: observation.Known[int64](1 << 30), Address: m[1].Last.Host.Address}}
+			}, refused: "the copy takes 1.0 GB"},
+		{name: "seed, other version", r: operation.Request{Kind: operation.Seed, Server: "tern"},
+			change: func(_ *Input, m members) {
+				m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true},
+					Process: observation.Process{MajorVersion: 14, Version: "14"},
+					Host:    observation.Host{DiskFreeBytes: observation.Known[int64](10 << 30), Address: m[1].Last.Host.Address}}
+			}, refused: "has the programs of 14"},
+		{name: "rejoin without a tail", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
+			change: func(in *Input, m members) {
+				dead(m[1].Last)
+				in.Examination = examined(func(x *verb.Examination) { x.TailBytes, x.Fork = 0, x.End })
+			}, steps: "prepare prepare-heron make-slot account follow start streams drop-slots-tern mark mark-on-tern"},
+		{name: "rejoin with a tail", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
+			change: func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) },
+			steps:  "settle salvage reread checkpoint prepare prepare-heron rewind! make-slot account follow start streams"},
+		{name: "rejoin one that takes writes", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
+			change: func(in *Input, m members) {
+				m[1].Last = observed("tern", observation.Primary)
+				in.Examination = examined(nil)
+			}, steps: "close settle salvage reread checkpoint prepare prepare-heron rewind!"},
+		{name: "rejoin, a tail cannot just follow",
+			r:       operation.Request{Kind: operation.Rejoin, Server: "tern", Way: WayFollow},
+			change:  func(in *Input, m members) { dead(m[1].Last); in.Examination = examined(nil) },
+			refused: "follow is not possible"},
+		{name: "rejoin, cannot be rewound", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
+			change: func(in *Input, m members) {
+				dead(m[1].Last)
+				in.Examination = examined(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "no checksums" })
+			}, steps: "settle salvage reread prepare prepare-heron make-slot copy verify start catch-up"},
+		{name: "rejoin one that strayed", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
+			change: func(in *Input, m members) {
+				dead(m[1].Last)
+				in.Examination = examined(func(x *verb.Examination) { x.Strayed, x.TailBytes, x.Fork = true, 0, x.End })
+			}, steps: "prepare prepare-heron make-slot copy"},
+		{name: "rejoin one that strayed by following",
+			r: operation.Request{Kind: operation.Rejoin, Server: "tern", Way: WayFollow}, change: func(in *Input, m members) {
+				dead(m[1].Last)
+				in.Examination = examined(func(x *verb.Examination) { x.Strayed, x.TailBytes, x.Fork = true, 0, x.End })
+			}, refused: "it was open for writes without right"},
+		{name: "rejoin, unproven kin", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
+			change: func(in *Input, m members) {
+				dead(m[1].Last)
+				in.Examination = examined(func(x *verb.Examination) {
+					x.Kinship, x.TailBytes, x.Fork, x.Rewindable = string(position.Unknown), 0, "", false
+				})
+			}, steps: "prepare prepare-heron make-slot copy"},
+		{name: "rejoin after an interrupted rewind", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
+			change: func(in *Input, m members) {
+				m[1].Last = &observation.Server{At: now, Data: observation.Data{Unfinished: "rewind"},
+					Process: observation.Process{MajorVersion: 15}, Host: observation.Host{Address: m[1].Last.Host.Address}}
+				in.Examination = &verb.Examination{System: "77", Unfinished: "rewind", Rewindable: true}
+			}, steps: "checkpoint prepare prepare-heron rewind! make-slot"},
+		{name: "rejoin another cluster's copy", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
+			change: func(in *Input, m members) {
+				m[1].Last.Data.System = "78"
+				in.Examination = examined(func(x *verb.Examination) {
+					x.System, x.Kinship, x.Rewindable, x.Fork = "78", string(position.Stranger), false, ""
+				})
+			}, refused: "copy of another cluster"},
+		{name: "rejoin by a way that is none", r: operation.Request{Kind: operation.Rejoin, Server: "tern", Way: "force"},
+			wrong: `no way "force"`},
+		{name: "rejoin the primary", r: operation.Request{Kind: operation.Rejoin, Server: "gull"},
+			wrong: "nothing to rejoin"},
+		{name: "compare", r: operation.Request{Kind: operation.Compare},
+			steps: "in-step hold view-tern view-heron release sums-gull sums-tern sums-heron judge close-gull"},
 		{name: "unknown kind", r: operation.Request{Kind: "force"}, wrong: `no operation "force"`},
 	} {
 		expect(t, c.name, input(c.r, c.change), c.wrong, c.refused, c.steps)
@@ -285,11 +366,14 @@ func TestHoldsAllIsStrict(t *testing.T) {
 	old := &observation.Server{Data: observation.Data{State: "shut down"}, Log: observation.Log{ShutdownAt: "0/2000000"}}
 	for applied, want := range map[string]bool{"0/1FFFFFF": false, "0/2000000": false, "0/2000078": true, "": false} {
 		obs := map[string]*observation.Server{"gull": old, "tern": {Log: observation.Log{Applied: applied}}}
-		if got, _ := (operation.Condition{Kind: operation.HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, obs); got != want {
+		if got, _ := (operation.Condition{Kind: operation.HoldsAll, Server: "tern",
+			Other: "gull"}).Holds(position.EnginePostgres, obs); got != want {
 			t.Errorf("applied %q: %t", applied, got)
 		}
 	}
-	if ok, _ := (operation.Condition{Kind: operation.HoldsAll, Server: "tern", Other: "gull"}).Holds(position.EnginePostgres, map[string]*observation.Server{"gull": {}, "tern": {Log: observation.Log{Applied: "0/9"}}}); ok {
+	if ok, _ := (operation.Condition{Kind: operation.HoldsAll, Server: "tern",
+		Other: "gull"}).Holds(position.EnginePostgres,
+		map[string]*observation.Server{"gull": {}, "tern": {Log: observation.Log{Applied: "0/9"}}}); ok {
 		t.Error("proven without an orderly stop")
 	}
 }

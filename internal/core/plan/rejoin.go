@@ -27,8 +27,10 @@ func (in *Input) rejoin(p *operation.Plan) error {
 	case name == "":
 		return fmt.Errorf("which server is to rejoin? crosstwin rejoin %s SERVER", in.View.Cluster)
 	case name == in.View.Primary:
-		return fmt.Errorf("%s is the primary of %s: there is nothing to rejoin; to start it again when it is down: crosstwin failover %s --to %s", name, in.View.Cluster, in.View.Cluster, name)
-	case in.Request.Way != "" && in.Request.Way != WayFollow && in.Request.Way != WayRewind && in.Request.Way != WayRebuild:
+		return fmt.Errorf(
+			"%s is the primary of %s: there is nothing to rejoin; to start it again when it is down: crosstwin failover %s --to %s", name, in.View.Cluster, in.View.Cluster, name)
+	case in.Request.Way != "" && in.Request.Way != WayFollow && in.Request.Way != WayRewind &&
+		in.Request.Way != WayRebuild:
 		return fmt.Errorf("there is no way %q of rejoining: the ways are follow, rewind and rebuild", in.Request.Way)
 	}
 	p.Target, p.Examination = name, in.Examination
@@ -39,7 +41,9 @@ func (in *Input) rejoin(p *operation.Plan) error {
 		return nil
 	}
 	if in.Examination == nil {
-		p.AddCheck(operation.Check{Name: "Examinable data", Server: name, Result: operation.Fail, Evidence: name + "'s data could not be examined", Why: "without knowing what it holds nothing can be decided", Mend: "see the agent's log on " + name})
+		p.AddCheck(operation.Check{Name: "Examinable data", Server: name, Result: operation.Fail,
+			Evidence: name + "'s data could not be examined", Why: "without knowing what it holds nothing can be decided",
+			Mend: "see the agent's log on " + name})
 		return nil
 	}
 	p.Ways = in.ways(p)
@@ -66,10 +70,16 @@ func (in *Input) rejoin(p *operation.Plan) error {
 // ways judges each of the three ways and says why.
 func (in *Input) ways(p *operation.Plan) []operation.Way {
 	x := in.Examination
-	follow := operation.Way{Name: WayFollow, Possible: true, Why: fmt.Sprintf("its log ends at %s and %s's history continues from there: nothing has to be removed", x.End, in.View.Primary)}
-	rewind := operation.Way{Name: WayRewind, Possible: x.Rewindable, Why: fmt.Sprintf("the %s after the fork at %s are removed by copying changed blocks back", words.Size(x.TailBytes), x.Fork)}
+	follow := operation.Way{Name: WayFollow, Possible: true,
+		Why: fmt.Sprintf("its log ends at %s and %s's history continues from there: nothing has to be removed", x.End,
+			in.View.Primary)}
+	rewind := operation.Way{Name: WayRewind, Possible: x.Rewindable,
+		Why: fmt.Sprintf("the %s after the fork at %s are removed by copying changed blocks back", words.Size(x.TailBytes),
+			x.Fork)}
 	if in.dialect().InPlace && x.Tail != nil {
-		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images", words.Amount(position.Distance{Amount: int64(len(x.Tail.Transactions)), Unit: position.Transactions}), cmp.Or(x.Fork, "the beginning"))
+		rewind.Why = fmt.Sprintf("the %s after the fork at %s are undone from the rows' before images",
+			words.Amount(position.Distance{Amount: int64(len(x.Tail.Transactions)), Unit: position.Transactions}),
+			cmp.Or(x.Fork, "the beginning"))
 	}
 	rebuild := operation.Way{Name: WayRebuild, Possible: true, Why: "all data is copied again from " + in.View.Primary}
 	owner := in.member(in.View.Primary).Last
@@ -79,16 +89,27 @@ func (in *Input) ways(p *operation.Plan) []operation.Way {
 	case x.Unfinished != "":
 		follow.Possible, follow.Why = false, "a "+x.Unfinished+" was interrupted: its files are inconsistent"
 	case x.System != "" && owner.Data.System != "" && x.System != owner.Data.System:
-		follow.Possible, follow.Why = false, fmt.Sprintf("it is a copy of another cluster (system identifier %s, not %s)", x.System, owner.Data.System)
+		follow.Possible, follow.Why = false,
+			fmt.Sprintf("it is a copy of another cluster (system identifier %s, not %s)", x.System, owner.Data.System)
 	case x.Kinship == string(position.Stranger):
-		follow.Possible, follow.Why = false, fmt.Sprintf("it holds other writes than %s although both report %s", in.View.Primary, position.HistoryName(in.View.Engine, x.Line))
+		follow.Possible, follow.Why = false,
+			fmt.Sprintf("it holds other writes than %s although both report %s", in.View.Primary,
+				position.HistoryName(in.View.Engine, x.Line))
 	case x.Kinship == string(position.Unknown):
-		follow.Possible, follow.Why = false, fmt.Sprintf("nothing proves that its %s is %s's: %s", cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history"), in.View.Primary, cmp.Or(x.WhyNot, "its first record is no longer there"))
+		follow.Possible, follow.Why = false,
+			fmt.Sprintf("nothing proves that its %s is %s's: %s",
+				cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history"), in.View.Primary,
+				cmp.Or(x.WhyNot, "its first record is no longer there"))
 	case x.Strayed:
-		follow.Possible, follow.Why = false, fmt.Sprintf("it was open for writes without right, on a history that %s wrote as well: its positions do not show what it wrote", in.View.Primary)
+		follow.Possible, follow.Why = false,
+			fmt.Sprintf(
+				"it was open for writes without right, on a history that %s wrote as well: its positions do not show what it wrote",
+				in.View.Primary)
 		x.Rewindable, rewind.Possible, x.WhyNot = false, false, follow.Why
 	case x.TailBytes > 0:
-		follow.Possible, follow.Why = false, fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", words.Size(x.TailBytes), x.Fork, in.View.Primary)
+		follow.Possible, follow.Why = false,
+			fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", words.Size(x.TailBytes), x.Fork,
+				in.View.Primary)
 	}
 	switch {
 	case follow.Possible:
@@ -110,7 +131,8 @@ func (in *Input) pickWay(p *operation.Plan) string {
 		}
 	}
 	x := in.Examination
-	strange := x.System != "" && x.System != in.member(in.View.Primary).Last.Data.System || x.System == "" && !x.Empty && x.Unfinished == ""
+	strange := x.System != "" && x.System != in.member(in.View.Primary).Last.Data.System || x.System == "" && !x.Empty &&
+		x.Unfinished == ""
 	if in.Request.Way == "" && strange {
 		// A copy of another cluster, or data that nobody knows, is never cleared
 		// without being asked for.
@@ -133,10 +155,12 @@ func (in *Input) pickWay(p *operation.Plan) string {
 				c.Evidence = w.Name + " is not possible: " + w.Why
 			}
 		}
-		c.Mend = "if nothing on " + in.Request.Server + " is needed: crosstwin rejoin " + in.View.Cluster + " " + in.Request.Server + " --way rebuild"
+		c.Mend = "if nothing on " + in.Request.Server + " is needed: crosstwin rejoin " + in.View.Cluster + " " +
+			in.Request.Server + " --way rebuild"
 		for _, w := range p.Ways {
 			if w.Possible && in.Request.Way != "" {
-				c.Mend = "the way that is possible: crosstwin rejoin " + in.View.Cluster + " " + in.Request.Server + " --way " + w.Name
+				c.Mend = "the way that is possible: crosstwin rejoin " + in.View.Cluster + " " + in.Request.Server + " --way " +
+					w.Name
 				break
 			}
 		}
@@ -150,9 +174,12 @@ func (in *Input) checkKin(p *operation.Plan) {
 	if x.Empty {
 		return
 	}
-	p.AddCheck(operation.Check{Name: "Proven kinship", Server: in.Request.Server, Result: verdict(x.Kinship == string(position.Kin), operation.Warn),
-		Evidence: fmt.Sprintf("%s, log ends at %s, fork at %s%s, histories up to there: %s", cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history unknown"), cmp.Or(x.End, "an unknown place"), cmp.Or(x.Fork, "an unknown place"), forkLine(in.View.Engine, x), cmp.Or(x.Kinship, "not comparable")),
-		Why:      "two servers may use one number for different writes"})
+	p.AddCheck(operation.Check{Name: "Proven kinship", Server: in.Request.Server,
+		Result: verdict(x.Kinship == string(position.Kin), operation.Warn),
+		Evidence: fmt.Sprintf("%s, log ends at %s, fork at %s%s, histories up to there: %s",
+			cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history unknown"), cmp.Or(x.End, "an unknown place"),
+			cmp.Or(x.Fork, "an unknown place"), forkLine(in.View.Engine, x), cmp.Or(x.Kinship, "not comparable")),
+		Why: "two servers may use one number for different writes"})
 }
 
 func forkLine(engine string, x *verb.Examination) string {
@@ -190,7 +217,9 @@ func (in *Input) stepClose(p *operation.Plan, name string, always bool) {
 	if !o.Process.Running || !always && o.Process.Role == observation.Replica && o.Process.Accepting {
 		return
 	}
-	p.AddStep(operation.Step{Name: "close", Action: operation.Action{Title: "Stop " + name + " and keep it closed for writes", Server: name, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.3, Limit: 60, OnFail: operation.NeedsYou,
+	p.AddStep(operation.Step{Name: "close",
+		Action: operation.Action{Title: "Stop " + name + " and keep it closed for writes", Server: name,
+			Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.3, Limit: 60, OnFail: operation.NeedsYou,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: name}}, IfFails: "nothing else has changed"})
 }
 
@@ -205,11 +234,21 @@ func (in *Input) stepsOfReturn(p *operation.Plan, name string) {
 	primary := in.View.Primary
 	p.Closing = closingOf(name, primary)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
-	p.AddStep(operation.Step{Name: "account", Action: operation.Action{Title: "Fetch the replication account for " + name, Server: name, Call: verb.Seal(verb.Account{From: in.peer(primary)})}, Seconds: 0.1, IfFails: name + " stays as it is; the slot is dropped"})
-	follow := operation.Step{Name: "follow", Action: operation.Action{Title: "Have " + name + " follow " + primary, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(primary), Slot: in.slotFor(name)})}, Seconds: 0.1,
-		After: []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}}, IfFails: name + " stays as it is"}
-	start := operation.Step{Name: "start", Action: operation.Action{Title: "Start " + name + " as replica", Server: name, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
-		After: []operation.Condition{{Kind: operation.IsReplica, Server: name}}, IfFails: "read the server's log; it is closed for writes"}
+	p.AddStep(operation.Step{Name: "account",
+		Action: operation.Action{Title: "Fetch the replication account for " + name, Server: name,
+			Call: verb.Seal(verb.Account{From: in.peer(primary)})}, Seconds: 0.1,
+		IfFails: name + " stays as it is; the slot is dropped"})
+	follow := operation.Step{Name: "follow",
+		Action: operation.Action{Title: "Have " + name + " follow " + primary, Server: name,
+			Call: verb.Seal(verb.Follow{Upstream: in.peer(primary), Slot: in.slotFor(name)})}, Seconds: 0.1,
+		After:   []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}},
+		IfFails: name + " stays as it is"}
+	start := operation.Step{Name: "start",
+		Action: operation.Action{Title: "Start " + name + " as replica", Server: name,
+			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1,
+		Limit:   600,
+		After:   []operation.Condition{{Kind: operation.IsReplica, Server: name}},
+		IfFails: "read the server's log; it is closed for writes"}
 	if in.dialect().InPlace {
 		p.AddStep(start)
 		p.AddStep(follow)
@@ -217,8 +256,10 @@ func (in *Input) stepsOfReturn(p *operation.Plan, name string) {
 		p.AddStep(follow)
 		p.AddStep(start)
 	}
-	p.AddStep(operation.Step{Name: "streams", Action: operation.Action{Title: "Wait until " + name + " streams from " + primary}, Seconds: 1, Limit: 90,
-		After: []operation.Condition{{Kind: operation.Streams, Server: name, Other: primary}}, OnFail: operation.NeedsYou, IfFails: name + " answers reads but does not follow: read its log, then run crosstwin rejoin again"})
+	p.AddStep(operation.Step{Name: "streams",
+		Action: operation.Action{Title: "Wait until " + name + " streams from " + primary}, Seconds: 1, Limit: 90,
+		After: []operation.Condition{{Kind: operation.Streams, Server: name, Other: primary}}, OnFail: operation.NeedsYou,
+		IfFails: name + " answers reads but does not follow: read its log, then run crosstwin rejoin again"})
 	in.stepsOfReplicaProof(p, primary, name)
 	if in.Request.Compare || in.mustCompare() {
 		in.stepsOfCompare(p, primary, []string{name})
@@ -244,7 +285,9 @@ func (in *Input) stepSettle(p *operation.Plan, name string) {
 	if !in.dialect().Settles {
 		return
 	}
-	p.AddStep(operation.Step{Name: "settle", Action: operation.Action{Title: "Recover " + name + " read-only and shut it down cleanly", Server: name, Call: verb.Seal(verb.Settle{})}, Seconds: 1, Limit: 3600,
+	p.AddStep(operation.Step{Name: "settle",
+		Action: operation.Action{Title: "Recover " + name + " read-only and shut it down cleanly", Server: name,
+			Call: verb.Seal(verb.Settle{})}, Seconds: 1, Limit: 3600,
 		After: []operation.Condition{{Kind: operation.StoppedClean, Server: name}}, IfFails: "nothing has changed"})
 }
 
@@ -253,9 +296,14 @@ func (in *Input) stepSalvage(p *operation.Plan, name string) {
 	if x.TailBytes == 0 || x.Fork == "" || x.Unfinished != "" {
 		return
 	}
-	p.AddStep(operation.Step{Name: "salvage", Action: operation.Action{Title: "Save the tail of " + name, Server: name, Call: verb.Seal(verb.Salvage{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name, Primary: in.peer(in.View.Primary)})}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 2, Limit: 3600,
+	p.AddStep(operation.Step{Name: "salvage",
+		Action: operation.Action{Title: "Save the tail of " + name, Server: name,
+			Call: verb.Seal(verb.Salvage{Fork: x.Fork, Timeline: x.ForkLine, Name: in.View.Cluster + "-" + name,
+				Primary: in.peer(in.View.Primary)})}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 2, Limit: 3600,
 		IfFails: "" + name + " keeps its tail"})
-	p.AddStep(operation.Step{Name: "reread", Action: operation.Action{Title: "Read the saved tail back", Call: verb.Seal(verb.Reread{Server: name})}, Needs: []verb.Fact{{Kind: verb.FactTail}}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 0.1, Limit: 600,
+	p.AddStep(operation.Step{Name: "reread",
+		Action: operation.Action{Title: "Read the saved tail back", Call: verb.Seal(verb.Reread{Server: name})},
+		Needs:  []verb.Fact{{Kind: verb.FactTail}}, Keep: verb.Fact{Kind: verb.FactTail}, Seconds: 0.1, Limit: 600,
 		IfFails: "" + name + " keeps its tail"})
 }
 
@@ -266,10 +314,18 @@ func (in *Input) stepsOfRewind(p *operation.Plan, name string) {
 		in.stepSettle(p, name)
 	}
 	in.stepSalvage(p, name)
-	in.stepCheckpoint(p, operation.Step{Name: "checkpoint", Action: operation.Action{Title: "Checkpoint " + primary + " so that its control data names its history", Server: primary}, IfFails: "nothing has changed"})
+	in.stepCheckpoint(p, operation.Step{Name: "checkpoint",
+		Action: operation.Action{Title: "Checkpoint " + primary + " so that its control data names its history",
+			Server: primary}, IfFails: "nothing has changed"})
 	in.stepsPrepare(p, name)
-	p.AddStep(operation.Step{Name: "rewind", Action: operation.Action{Title: in.dialect().Title.Rewind(name, x.Fork), Server: name, Call: verb.Seal(verb.Rewind{Source: in.peer(primary), Fork: x.Fork, End: x.End, Line: in.member(primary).Last.Log.Line, Past: in.member(primary).Last.Log.Past})}, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
-		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin " + in.View.Cluster + " " + name + " resumes it"})
+	p.AddStep(operation.Step{Name: "rewind",
+		Action: operation.Action{Title: in.dialect().Title.Rewind(name, x.Fork), Server: name,
+			Call: verb.Seal(verb.Rewind{Source: in.peer(primary), Fork: x.Fork, End: x.End,
+				Line: in.member(primary).Last.Log.Line, Past: in.member(primary).Last.Log.Past})}, NoReturn: true,
+		OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
+		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}},
+		IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin " + in.View.Cluster + " " + name +
+			" resumes it"})
 	in.stepsOfReturn(p, name)
 }
 
@@ -305,9 +361,14 @@ func (in *Input) salvage(p *operation.Plan) error {
 	if x == nil {
 		return nil
 	}
-	p.AddCheck(operation.Check{Name: "A tail to save", Server: name, Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", operation.Fail),
-		Evidence: fmt.Sprintf("%s holds %s of log after the fork at %s", name, words.Size(x.TailBytes), cmp.Or(x.Fork, "an unknown place"))})
-	p.AddCheck(operation.Check{Name: "Stopped server", Server: name, Result: verdict(!x.Running || !in.dialect().Settles, operation.Fail), Evidence: fmt.Sprintf("%s runs: %t", name, x.Running), Mend: mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
+	p.AddCheck(operation.Check{Name: "A tail to save", Server: name,
+		Result: verdict(x.TailBytes > 0 && x.Fork != "" && x.Unfinished == "", operation.Fail),
+		Evidence: fmt.Sprintf("%s holds %s of log after the fork at %s", name, words.Size(x.TailBytes),
+			cmp.Or(x.Fork, "an unknown place"))})
+	p.AddCheck(operation.Check{Name: "Stopped server", Server: name,
+		Result:   verdict(!x.Running || !in.dialect().Settles, operation.Fail),
+		Evidence: fmt.Sprintf("%s runs: %t", name, x.Running),
+		Mend:     mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
 	in.stepSettle(p, name)
 	in.stepSalvage(p, name)
 	return nil

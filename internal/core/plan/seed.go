@@ -59,28 +59,35 @@ func (in *Input) checkPairVersions(p *operation.Plan, name string) {
 	o, q := in.member(name).Last, in.member(in.View.Primary).Last
 	same := o.Process.MajorVersion == q.Process.MajorVersion
 	p.AddCheck(operation.Check{Name: "Same major version", Server: name, Result: verdict(same, operation.Fail),
-		Evidence: fmt.Sprintf("%s has the programs of %s, %s runs %s", name, o.Process.Version, in.View.Primary, q.Process.Version),
-		Why:      "the log of one major version cannot be read by another", Mend: mendIf(!same, fmt.Sprintf("install major version %d on %s", q.Process.MajorVersion, name))})
+		Evidence: fmt.Sprintf("%s has the programs of %s, %s runs %s", name, o.Process.Version, in.View.Primary,
+			q.Process.Version),
+		Why:  "the log of one major version cannot be read by another",
+		Mend: mendIf(!same, fmt.Sprintf("install major version %d on %s", q.Process.MajorVersion, name))})
 }
 
 // checkTarget looks at what stands where the copy is to go.
 func (in *Input) checkTarget(p *operation.Plan, name string) {
 	o := in.member(name).Last
-	c := operation.Check{Name: "Room for the copy", Server: name, Result: operation.Pass, Evidence: name + "'s data directory is empty"}
+	c := operation.Check{Name: "Room for the copy", Server: name, Result: operation.Pass,
+		Evidence: name + "'s data directory is empty"}
 	switch {
 	case o.Data.Unfinished == "seed":
 		c.Evidence = "it holds an interrupted copy of ours, which is cleared and made again"
 	case o.Data.Empty:
 	case in.Request.Replace:
 		c.Result = operation.Warn
-		c.Evidence = fmt.Sprintf("it holds %s of data (system %s, %s%s), which are removed", words.Size(o.Data.Bytes.Or(0)), cmp.Or(o.Data.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
+		c.Evidence = fmt.Sprintf("it holds %s of data (system %s, %s%s), which are removed", words.Size(o.Data.Bytes.Or(0)),
+			cmp.Or(o.Data.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
 		p.Destroys = fmt.Sprintf("the %s of data on %s", words.Size(o.Data.Bytes.Or(0)), name)
 		p.ConfirmName = name
 	default:
 		c.Result = operation.Fail
-		c.Evidence = fmt.Sprintf("%s's data directory is not empty: %s of data (system %s, %s%s)", name, words.Size(o.Data.Bytes.Or(0)), cmp.Or(o.Data.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
+		c.Evidence = fmt.Sprintf("%s's data directory is not empty: %s of data (system %s, %s%s)", name,
+			words.Size(o.Data.Bytes.Or(0)), cmp.Or(o.Data.System, "unknown"), describe(o), historyOf(in.View.Engine, o))
 		c.Why = "a copy would overwrite it"
-		c.Mend = fmt.Sprintf("if nothing in it is needed: crosstwin seed %s %s --replace; if it is an old primary: crosstwin rejoin %s %s", in.View.Cluster, name, in.View.Cluster, name)
+		c.Mend = fmt.Sprintf(
+			"if nothing in it is needed: crosstwin seed %s %s --replace; if it is an old primary: crosstwin rejoin %s %s",
+			in.View.Cluster, name, in.View.Cluster, name)
 	}
 	p.AddCheck(c)
 }
@@ -113,10 +120,14 @@ func describe(o *observation.Server) string {
 // access rules there and on every replica, because the roles will swap.
 func (in *Input) stepsPrepare(p *operation.Plan, target string) {
 	primary := in.View.Primary
-	p.AddStep(operation.Step{Name: "prepare", Action: operation.Action{Title: "Set up the replication account and access rules on " + primary, Server: primary, Call: verb.Seal(verb.Prepare{Peers: in.peers(), Account: true, From: in.peer(primary)})}, Seconds: 0.2,
+	p.AddStep(operation.Step{Name: "prepare",
+		Action: operation.Action{Title: "Set up the replication account and access rules on " + primary, Server: primary,
+			Call: verb.Seal(verb.Prepare{Peers: in.peers(), Account: true, From: in.peer(primary)})}, Seconds: 0.2,
 		IfFails: "nothing is lost; the account stays"})
 	for _, n := range in.replicas(primary, target) {
-		p.AddStep(operation.Step{Name: "prepare-" + n, Action: operation.Action{Title: "Set up the access rules on " + n, Server: n, Call: verb.Seal(verb.Prepare{Peers: in.peers(), From: in.peer(primary)})}, Seconds: 0.1, OnFail: operation.GoOn,
+		p.AddStep(operation.Step{Name: "prepare-" + n,
+			Action: operation.Action{Title: "Set up the access rules on " + n, Server: n,
+				Call: verb.Seal(verb.Prepare{Peers: in.peers(), From: in.peer(primary)})}, Seconds: 0.1, OnFail: operation.GoOn,
 			IfFails: target + " cannot follow " + n + " after a role change until that is fixed"})
 	}
 }
@@ -130,7 +141,9 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 	in.stepsPrepare(p, name)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
 	if o.Process.Running && in.seedWay() != WayDump {
-		p.AddStep(operation.Step{Name: "stop-target", Action: operation.Action{Title: "Stop " + name, Server: name, Call: verb.Seal(verb.Fence{Gently: true})}, Seconds: 0.5, Limit: 60,
+		p.AddStep(operation.Step{Name: "stop-target",
+			Action:  operation.Action{Title: "Stop " + name, Server: name, Call: verb.Seal(verb.Fence{Gently: true})},
+			Seconds: 0.5, Limit: 60,
 			After: []operation.Condition{{Kind: operation.IsStopped, Server: name}}, IfFails: "the slot is dropped again"})
 	}
 	gone := ""
@@ -139,20 +152,38 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 	}
 	title, verify := fmt.Sprintf("Copy %s (%s) to %s", primary, words.Size(total), name), in.dialect().Title.Verify(name)
 	if in.seedWay() == WayDump {
-		title, verify = fmt.Sprintf("Load a dump of %s (%s) into %s", primary, words.Size(total), name), "Set the position of the dump"
+		title, verify = fmt.Sprintf("Load a dump of %s (%s) into %s", primary, words.Size(total), name),
+			"Set the position of the dump"
 	}
-	p.AddStep(operation.Step{Name: "copy", Gone: gone, Action: operation.Action{Title: title, Server: name, Call: verb.Seal(verb.Seed{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(), Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Log.Line, Past: in.member(primary).Last.Log.Past})},
-		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit, IfFails: "the unfinished copy is recognised and cleared by the next seed"})
-	p.AddStep(operation.Step{Name: "verify", Action: operation.Action{Title: verify, Server: name, Call: verb.Seal(verb.Verify{})}, Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
+	p.AddStep(operation.Step{Name: "copy", Gone: gone,
+		Action: operation.Action{Title: title, Server: name,
+			Call: verb.Seal(verb.Seed{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(),
+				Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Log.Line,
+				Past: in.member(primary).Last.Log.Past})},
+		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit,
+		IfFails: "the unfinished copy is recognised and cleared by the next seed"})
+	p.AddStep(operation.Step{Name: "verify",
+		Action:  operation.Action{Title: verify, Server: name, Call: verb.Seal(verb.Verify{})},
+		Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
 		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "the copy is not used"})
-	p.AddStep(operation.Step{Name: "start", Action: operation.Action{Title: "Start " + name + " as replica", Server: name, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1, Limit: 600,
-		After: []operation.Condition{{Kind: operation.IsReplica, Server: name}}, IfFails: "read the server's log; the copy stays, the slot is dropped"})
+	p.AddStep(operation.Step{Name: "start",
+		Action: operation.Action{Title: "Start " + name + " as replica", Server: name,
+			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1,
+		Limit:   600,
+		After:   []operation.Condition{{Kind: operation.IsReplica, Server: name}},
+		IfFails: "read the server's log; the copy stays, the slot is dropped"})
 	if in.dialect().InPlace {
-		p.AddStep(operation.Step{Name: "follow", Action: operation.Action{Title: "Have " + name + " follow " + primary, Server: name, Call: verb.Seal(verb.Follow{Upstream: in.peer(primary)})}, Seconds: 0.1,
-			After: []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}}, IfFails: "the copy stays, and follows no server"})
+		p.AddStep(operation.Step{Name: "follow",
+			Action: operation.Action{Title: "Have " + name + " follow " + primary, Server: name,
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(primary)})}, Seconds: 0.1,
+			After:   []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}},
+			IfFails: "the copy stays, and follows no server"})
 	}
-	p.AddStep(operation.Step{Name: "catch-up", Action: operation.Action{Title: "Wait until " + name + " has caught up"}, ShowsDistance: true, Seconds: 2, Limit: catchUpLimit,
-		After: []operation.Condition{{Kind: operation.Streams, Server: name, Other: primary}, {Kind: operation.IsCaughtUp, Server: name, Other: primary, Within: in.dialect().Near}}, OnFail: operation.NeedsYou, IfFails: name + " keeps catching up by itself: crosstwin watch " + in.View.Cluster})
+	p.AddStep(operation.Step{Name: "catch-up", Action: operation.Action{Title: "Wait until " + name + " has caught up"},
+		ShowsDistance: true, Seconds: 2, Limit: catchUpLimit,
+		After: []operation.Condition{{Kind: operation.Streams, Server: name, Other: primary},
+			{Kind: operation.IsCaughtUp, Server: name, Other: primary, Within: in.dialect().Near}}, OnFail: operation.NeedsYou,
+		IfFails: name + " keeps catching up by itself: crosstwin watch " + in.View.Cluster})
 	in.stepsOfReplicaProof(p, primary, name)
 	if in.Request.Compare {
 		in.stepsOfCompare(p, primary, []string{name})

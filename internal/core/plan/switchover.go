@@ -20,7 +20,8 @@ import (
 // N is promoted: the point of no return.
 func (in *Input) switchover(p *operation.Plan) error {
 	if in.Request.To != "" && in.Request.To == in.View.Primary {
-		return fmt.Errorf("%s is the primary of %s already: name another server, or none to have one chosen", in.Request.To, in.View.Cluster)
+		return fmt.Errorf("%s is the primary of %s already: name another server, or none to have one chosen", in.Request.To,
+			in.View.Cluster)
 	}
 	p.Term = in.NextTerm
 	up := in.checkPrimary(p)
@@ -39,7 +40,8 @@ func (in *Input) switchover(p *operation.Plan) error {
 		p.Summary = "Move the primary role of " + in.View.Cluster + ": not possible now."
 		return nil
 	}
-	p.Summary = fmt.Sprintf("Move the primary role of %s from %s to %s. Expected write pause: about %s.", in.View.Cluster, old, cand, words.Span(in.dialect().Pause))
+	p.Summary = fmt.Sprintf("Move the primary role of %s from %s to %s. Expected write pause: about %s.", in.View.Cluster,
+		old, cand, words.Span(in.dialect().Pause))
 	p.PauseSeconds = in.dialect().Pause
 	in.checkAgents(p, old, cand)
 	in.checkCandidateLag(p, cand)
@@ -49,7 +51,8 @@ func (in *Input) switchover(p *operation.Plan) error {
 	in.checkAll(p)
 
 	p.UndoOnRestart = true
-	p.Closing = fmt.Sprintf("%s is primary of %s in term %d, %s follows it; writes paused for %s", cand, in.View.Cluster, p.Term, old, operation.PausePlace)
+	p.Closing = fmt.Sprintf("%s is primary of %s in term %d, %s follows it; writes paused for %s", cand, in.View.Cluster,
+		p.Term, old, operation.PausePlace)
 	others := in.replicas(cand)
 	in.roleEffects(p, old, cand, others, "becomes a replica of "+cand)
 	in.stepsBeforePause(p, old, cand, others)
@@ -63,33 +66,44 @@ func (in *Input) switchover(p *operation.Plan) error {
 // stepOldFollows makes a replica of the old primary.
 func (in *Input) stepOldFollows(p *operation.Plan, old, cand string) {
 	if in.dialect().InPlace {
-		p.AddStep(operation.Step{Name: "demote-old", Action: operation.Action{Title: "Have " + old + " follow " + cand + " without a restart", Server: old, Call: verb.Seal(verb.Follow{Upstream: in.peer(cand)})},
-			After: []operation.Condition{{Kind: operation.IsReplica, Server: old}, {Kind: operation.PointsAt, Server: old, Other: cand}}, Seconds: 0.1, Limit: 60,
-			IfFails: old + " stays closed for writes; writes continue on " + cand + "; bring it back: crosstwin rejoin " + in.View.Cluster + " " + old + ""})
+		p.AddStep(operation.Step{Name: "demote-old",
+			Action: operation.Action{Title: "Have " + old + " follow " + cand + " without a restart", Server: old,
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(cand)})},
+			After: []operation.Condition{{Kind: operation.IsReplica, Server: old},
+				{Kind: operation.PointsAt, Server: old, Other: cand}}, Seconds: 0.1, Limit: 60,
+			IfFails: old + " stays closed for writes; writes continue on " + cand + "; bring it back: crosstwin rejoin " +
+				in.View.Cluster + " " + old + ""})
 		return
 	}
-	p.AddStep(operation.Step{Name: "start-old", Action: operation.Action{Title: "Start " + old + " as replica of " + cand, Server: old, Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience,
+	p.AddStep(operation.Step{Name: "start-old",
+		Action: operation.Action{Title: "Start " + old + " as replica of " + cand, Server: old,
+			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience,
 		After: []operation.Condition{{Kind: operation.IsReplica, Server: old}}, Seconds: 0.3, Limit: 60,
-		IfFails: old + " stays stopped and closed; writes continue on " + cand + "; bring it back: crosstwin rejoin " + in.View.Cluster + " " + old + ""})
+		IfFails: old + " stays stopped and closed; writes continue on " + cand + "; bring it back: crosstwin rejoin " +
+			in.View.Cluster + " " + old + ""})
 }
 
 func (in *Input) checkCandidateLag(p *operation.Plan, name string) {
 	s := in.View.Find(name)
 	ok := s.Health == view.InStep
 	if d := in.delayOf(name); d > 0 {
-		p.AddCheck(operation.Check{Name: "Candidate not delayed", Server: name, Result: operation.Fail, Evidence: fmt.Sprintf("%s is delayed by %s", name, words.Span(d)), Why: "writes would wait for as long",
+		p.AddCheck(operation.Check{Name: "Candidate not delayed", Server: name, Result: operation.Fail,
+			Evidence: fmt.Sprintf("%s is delayed by %s", name, words.Span(d)), Why: "writes would wait for as long",
 			Mend: fmt.Sprintf("crosstwin tune %s %s delay 0", in.View.Cluster, name)})
 	}
-	c := operation.Check{Name: "Candidate in step", Server: name, Result: verdict(ok, operation.Fail), Evidence: fmt.Sprintf("%s is %s, %s behind", name, s.Health, words.Size(s.LagBytes))}
+	c := operation.Check{Name: "Candidate in step", Server: name, Result: verdict(ok, operation.Fail),
+		Evidence: fmt.Sprintf("%s is %s, %s behind", name, s.Health, words.Size(s.LagBytes))}
 	if !ok {
-		c.Why, c.Mend = "writes would wait until it has caught up", "wait until it is in step: crosstwin watch "+in.View.Cluster
+		c.Why, c.Mend = "writes would wait until it has caught up",
+			"wait until it is in step: crosstwin watch "+in.View.Cluster
 	}
 	p.AddCheck(c)
 }
 
 // choose picks the candidate among the servers that eligible accepts, and
 // gives the reason for each that is not chosen.
-func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, string), better func(a, b *view.Server) bool) {
+func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, string),
+	better func(a, b *view.Server) bool) {
 	var can []*view.Server
 	for i := range in.View.Servers {
 		s := &in.View.Servers[i]
@@ -121,9 +135,11 @@ func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, st
 		}
 		p.Choices = append(p.Choices, operation.Choice{Server: s.Name, Chosen: s.Name == p.Candidate, Why: why})
 	}
-	c := operation.Check{Name: "Eligible candidate", Server: p.Candidate, Result: operation.Pass, Evidence: p.Candidate + " may take over"}
+	c := operation.Check{Name: "Eligible candidate", Server: p.Candidate, Result: operation.Pass,
+		Evidence: p.Candidate + " may take over"}
 	if p.Candidate == "" {
-		c.Result, c.Server, c.Why = operation.Fail, in.Request.To, "only a server with a rank that runs and answers as a replica may become primary"
+		c.Result, c.Server, c.Why = operation.Fail, in.Request.To,
+			"only a server with a rank that runs and answers as a replica may become primary"
 		c.Evidence, c.Mend = "no server of "+in.View.Cluster+" may take over", "see crosstwin status "+in.View.Cluster
 		var why []string
 		for _, ch := range p.Choices {
@@ -135,7 +151,8 @@ func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, st
 		for _, ch := range p.Choices {
 			if ch.Server == in.Request.To {
 				c.Evidence = ch.Server + " may not take over: " + ch.Why
-				c.Mend = "name another server, or give it a rank: crosstwin server set " + in.View.Cluster + " " + ch.Server + " --rank 1"
+				c.Mend = "name another server, or give it a rank: crosstwin server set " + in.View.Cluster + " " + ch.Server +
+					" --rank 1"
 				if x := in.member(ch.Server); x != nil && x.Rank > 0 {
 					c.Mend = "repair " + ch.Server + " first, or name another server"
 				}
@@ -178,7 +195,9 @@ func slotNames(servers []string) []string {
 // stepOpenTerm counts the term up; every reachable agent refuses older acts
 // from then on.
 func (in *Input) stepOpenTerm(p *operation.Plan) {
-	s := operation.Step{Name: "open-term", Action: operation.Action{Title: fmt.Sprintf("Open term %d and record it on every reachable agent", p.Term), Call: verb.Seal(verb.OpenTerm{Term: p.Term})}, Seconds: 0.1,
+	s := operation.Step{Name: "open-term",
+		Action: operation.Action{Title: fmt.Sprintf("Open term %d and record it on every reachable agent", p.Term),
+			Call: verb.Seal(verb.OpenTerm{Term: p.Term})}, Seconds: 0.1,
 		IfFails: "nothing has changed"}
 	for _, m := range in.Members {
 		if in.seen(m.Name) {
@@ -192,24 +211,37 @@ func (in *Input) stepsBeforePause(p *operation.Plan, old, cand string, others []
 	in.stepOpenTerm(p)
 	in.stepMakeSlots(p, "make-slots", cand, append([]string{old}, others...))
 	if !in.dialect().InPlace {
-		p.AddStep(operation.Step{Name: "stage-old", Action: operation.Action{Title: "Write " + old + "'s settings for following " + cand + " (no effect while it is primary)", Server: old, Call: verb.Seal(verb.Follow{Upstream: in.peer(cand), Slot: in.slotFor(old)})},
+		p.AddStep(operation.Step{Name: "stage-old",
+			Action: operation.Action{Title: "Write " + old + "'s settings for following " + cand +
+				" (no effect while it is primary)", Server: old,
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(cand), Slot: in.slotFor(old)})},
 			After: []operation.Condition{{Kind: operation.PointsAt, Server: old, Other: cand}}, Seconds: 0.1,
-			Undo:    putBack(operation.Action{Title: "Undo the settings on " + old, Server: old, Call: verb.Seal(verb.Follow{})}),
+			Undo: putBack(operation.Action{Title: "Undo the settings on " + old, Server: old,
+				Call: verb.Seal(verb.Follow{})}),
 			IfFails: "the settings are undone"})
 	}
-	in.stepCheckpoint(p, operation.Step{Name: "checkpoint-old", Action: operation.Action{Title: "Checkpoint " + old + " so that its stop is short", Server: old}, IfFails: "settings and slots are undone"})
+	in.stepCheckpoint(p, operation.Step{Name: "checkpoint-old",
+		Action:  operation.Action{Title: "Checkpoint " + old + " so that its stop is short", Server: old},
+		IfFails: "settings and slots are undone"})
 	p.AddStep(operation.Step{Name: "caught-up", Action: operation.Action{Title: "Wait until " + cand + " is in step"},
-		After: []operation.Condition{{Kind: operation.IsCaughtUp, Server: cand, Other: old, Within: in.dialect().Near}}, Seconds: 0.1, Limit: 20,
+		After:   []operation.Condition{{Kind: operation.IsCaughtUp, Server: cand, Other: old, Within: in.dialect().Near}},
+		Seconds: 0.1, Limit: 20,
 		IfFails: "what was prepared is undone"})
 }
 
 func (in *Input) stepsOfPause(p *operation.Plan, old, cand string) {
-	p.AddStep(operation.Step{Name: "stop-old", Action: operation.Action{Title: in.dialect().Title.Stop(old), Server: old, Call: verb.Seal(verb.Stop{})}, InPause: true, Seconds: 0.08, Limit: 10,
+	p.AddStep(operation.Step{Name: "stop-old",
+		Action:  operation.Action{Title: in.dialect().Title.Stop(old), Server: old, Call: verb.Seal(verb.Stop{})},
+		InPause: true, Seconds: 0.08, Limit: 10,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}},
 		Undo:  in.stepsReopen(p, old), IfFails: old + " becomes primary again"})
-	p.AddStep(operation.Step{Name: "prove", Action: operation.Action{Title: in.dialect().Title.Prove(old, cand)}, InPause: true, Seconds: 0.01, Limit: 5,
-		After: []operation.Condition{{Kind: operation.HoldsAll, Server: cand, Other: old}}, IfFails: old + " becomes primary again"})
-	p.AddStep(operation.Step{Name: "decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term), Call: verb.Seal(verb.Decide{Server: cand})}, InPause: true, Seconds: 0.01,
+	p.AddStep(operation.Step{Name: "prove", Action: operation.Action{Title: in.dialect().Title.Prove(old, cand)},
+		InPause: true, Seconds: 0.01, Limit: 5,
+		After:   []operation.Condition{{Kind: operation.HoldsAll, Server: cand, Other: old}},
+		IfFails: old + " becomes primary again"})
+	p.AddStep(operation.Step{Name: "decide",
+		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term),
+			Call: verb.Seal(verb.Decide{Server: cand})}, InPause: true, Seconds: 0.01,
 		IfFails: old + " becomes primary again"})
 	in.stepPromote(p, cand)
 }
@@ -220,10 +252,14 @@ func (in *Input) stepsOfPause(p *operation.Plan, old, cand string) {
 func (in *Input) stepsReopen(p *operation.Plan, old string) []operation.Step {
 	term := p.Term + 1
 	return []operation.Step{
-		{Name: "reopen-term", Action: operation.Action{Title: fmt.Sprintf("Open term %d and record it on every reachable agent", term), Call: verb.Seal(verb.OpenTerm{Term: term})},
+		{Name: "reopen-term",
+			Action: operation.Action{Title: fmt.Sprintf("Open term %d and record it on every reachable agent", term),
+				Call: verb.Seal(verb.OpenTerm{Term: term})},
 			After: []operation.Condition{{Kind: operation.HasNoted, Server: old, Term: term}}},
-		{Name: "reopen-decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", old, term), Call: verb.Seal(verb.Decide{Server: old})}},
-		{Name: "reopen", Action: operation.Action{Title: "Open " + old + " for writes again", Server: old, Call: verb.Seal(verb.Start{As: observation.Primary})}, Limit: 90,
+		{Name: "reopen-decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", old, term),
+			Call: verb.Seal(verb.Decide{Server: old})}},
+		{Name: "reopen", Action: operation.Action{Title: "Open " + old + " for writes again", Server: old,
+			Call: verb.Seal(verb.Start{As: observation.Primary})}, Limit: 90,
 			After: []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: term}}},
 	}
 }
@@ -234,36 +270,54 @@ func putBack(a operation.Action) []operation.Step {
 }
 
 func (in *Input) stepPromote(p *operation.Plan, cand string) {
-	p.AddStep(operation.Step{Name: "promote", Action: operation.Action{Title: "Promote " + cand, Server: cand, Call: verb.Seal(verb.Promote{Server: cand})}, InPause: true, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 0.1, Limit: 60,
-		After: []operation.Condition{{Kind: operation.IsPrimary, Server: cand, Term: p.Term}}, IfFails: "retried for up to 60 s, then needs you; no writes until " + cand + " is primary"})
+	p.AddStep(operation.Step{Name: "promote",
+		Action:  operation.Action{Title: "Promote " + cand, Server: cand, Call: verb.Seal(verb.Promote{Server: cand})},
+		InPause: true, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 0.1, Limit: 60,
+		After:   []operation.Condition{{Kind: operation.IsPrimary, Server: cand, Term: p.Term}},
+		IfFails: "retried for up to 60 s, then needs you; no writes until " + cand + " is primary"})
 }
 
 // stepsAfterPromotion write the mark of the term and re-point the others.
 func (in *Input) stepsAfterPromotion(p *operation.Plan, cand string, others []string) {
-	p.AddStep(operation.Step{Name: "mark-term", Action: operation.Action{Title: fmt.Sprintf("Write the mark of term %d on %s and close it by default", p.Term, cand), Server: cand, Call: verb.Seal(verb.Mark{})}, Seconds: 0.05,
-		After: []operation.Condition{{Kind: operation.IsClosed, Server: cand}}, IfFails: "writes continue on " + cand + "; its agent tries again"})
+	p.AddStep(operation.Step{Name: "mark-term",
+		Action: operation.Action{Title: fmt.Sprintf("Write the mark of term %d on %s and close it by default", p.Term, cand),
+			Server: cand, Call: verb.Seal(verb.Mark{})}, Seconds: 0.05,
+		After:   []operation.Condition{{Kind: operation.IsClosed, Server: cand}},
+		IfFails: "writes continue on " + cand + "; its agent tries again"})
 	if in.dialect().InPlace {
 		in.stepEvents(p, cand)
 	} else {
-		p.AddStep(operation.Step{Name: "detach-new", Action: operation.Action{Title: "Remove " + cand + "'s own upstream from its settings", Server: cand, Call: verb.Seal(verb.Follow{})}, Seconds: 0.05,
-			After: []operation.Condition{{Kind: operation.IsDetached, Server: cand}}, OnFail: operation.GoOn, IfFails: "it has no effect while " + cand + " is primary"})
+		p.AddStep(operation.Step{Name: "detach-new",
+			Action: operation.Action{Title: "Remove " + cand + "'s own upstream from its settings", Server: cand,
+				Call: verb.Seal(verb.Follow{})}, Seconds: 0.05,
+			After: []operation.Condition{{Kind: operation.IsDetached, Server: cand}}, OnFail: operation.GoOn,
+			IfFails: "it has no effect while " + cand + " is primary"})
 	}
 	for _, n := range others {
-		p.AddStep(operation.Step{Name: "follow-" + n, Action: operation.Action{Title: "Have " + n + " follow " + cand, Server: n, Call: verb.Seal(verb.Follow{Upstream: in.peer(cand), Slot: in.slotFor(n)})}, Seconds: 0.2,
-			After: []operation.Condition{{Kind: operation.PointsAt, Server: n, Other: cand}}, OnFail: operation.GoOn, IfFails: n + " keeps its upstream and has to rejoin"})
+		p.AddStep(operation.Step{Name: "follow-" + n,
+			Action: operation.Action{Title: "Have " + n + " follow " + cand, Server: n,
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(cand), Slot: in.slotFor(n)})}, Seconds: 0.2,
+			After: []operation.Condition{{Kind: operation.PointsAt, Server: n, Other: cand}}, OnFail: operation.GoOn,
+			IfFails: n + " keeps its upstream and has to rejoin"})
 	}
 	// Until then the control data names the old history, and a rewind, of this
 	// server or from it, would look for the fork in the wrong one (measured).
-	in.stepCheckpoint(p, operation.Step{Name: "checkpoint-new", Action: operation.Action{Title: "Checkpoint " + cand + " so that its control data names its history", Server: cand}, OnFail: operation.GoOn,
-		IfFails: "the server writes one by itself within minutes; if " + cand + " crashes before that, it can only be rebuilt"})
+	in.stepCheckpoint(p, operation.Step{Name: "checkpoint-new",
+		Action: operation.Action{Title: "Checkpoint " + cand + " so that its control data names its history", Server: cand},
+		OnFail: operation.GoOn,
+		IfFails: "the server writes one by itself within minutes; if " + cand +
+			" crashes before that, it can only be rebuilt"})
 }
 
 // stepsOfProof see every replica stream, drop what nobody reads any more, and
 // find a fresh mark in every replica's own log.
 func (in *Input) stepsOfProof(p *operation.Plan, primary string, replicas []string) {
 	for _, n := range replicas {
-		p.AddStep(operation.Step{Name: "streams-" + n, Action: operation.Action{Title: "Wait until " + n + " streams from " + primary}, Seconds: 0.5, Limit: 60 + in.delayOf(n),
-			After: []operation.Condition{in.follows(n, primary)}, IfFails: "writes continue on " + primary + "; repair it: crosstwin rejoin " + in.View.Cluster + " " + n})
+		p.AddStep(operation.Step{Name: "streams-" + n,
+			Action: operation.Action{Title: "Wait until " + n + " streams from " + primary}, Seconds: 0.5,
+			Limit:   60 + in.delayOf(n),
+			After:   []operation.Condition{in.follows(n, primary)},
+			IfFails: "writes continue on " + primary + "; repair it: crosstwin rejoin " + in.View.Cluster + " " + n})
 	}
 	for _, n := range replicas {
 		in.stepDropSlots(p, n, true)
@@ -282,15 +336,23 @@ const longDelay = 30
 // log, applied: the proof that they are on one history. A replica that is held
 // back for long has it only later, which the plan says.
 func (in *Input) stepsOfMark(p *operation.Plan, primary string, replicas []string, missing, unproven string) {
-	p.AddStep(operation.Step{Name: "mark", Action: operation.Action{Title: "Write a mark on " + primary, Server: primary, Call: verb.Seal(verb.Mark{})}, Keep: verb.Fact{Kind: verb.FactMark}, Seconds: 0.05, IfFails: missing})
+	p.AddStep(operation.Step{Name: "mark",
+		Action: operation.Action{Title: "Write a mark on " + primary, Server: primary, Call: verb.Seal(verb.Mark{})},
+		Keep:   verb.Fact{Kind: verb.FactMark}, Seconds: 0.05, IfFails: missing})
 	for _, n := range replicas {
 		delay := in.delayOf(n)
 		if delay > longDelay {
-			p.Effects = append(p.Effects, fmt.Sprintf("%s is delayed by %s: the operation does not wait for it; crosstwin compare proves it later", n, words.Span(delay)))
+			p.Effects = append(p.Effects,
+				fmt.Sprintf("%s is delayed by %s: the operation does not wait for it; crosstwin compare proves it later", n,
+					words.Span(delay)))
 			continue
 		}
-		p.AddStep(operation.Step{Name: "mark-on-" + n, Action: operation.Action{Title: "Find the mark in " + n + "'s own log", Server: n, Call: verb.Seal(verb.AwaitMark{})}, Needs: []verb.Fact{{Kind: verb.FactMark}}, Seconds: 0.3 + delay, Limit: 60 + delay,
-			After: []operation.Condition{{Kind: operation.HasMark, Server: n, Fact: verb.Fact{Kind: verb.FactMark}}, {Kind: operation.HasPassed, Server: n, Fact: verb.Fact{Kind: verb.FactMark}}}, IfFails: fmt.Sprintf(unproven, n)})
+		p.AddStep(operation.Step{Name: "mark-on-" + n,
+			Action: operation.Action{Title: "Find the mark in " + n + "'s own log", Server: n,
+				Call: verb.Seal(verb.AwaitMark{})}, Needs: []verb.Fact{{Kind: verb.FactMark}}, Seconds: 0.3 + delay,
+			Limit: 60 + delay,
+			After: []operation.Condition{{Kind: operation.HasMark, Server: n, Fact: verb.Fact{Kind: verb.FactMark}},
+				{Kind: operation.HasPassed, Server: n, Fact: verb.Fact{Kind: verb.FactMark}}}, IfFails: fmt.Sprintf(unproven, n)})
 	}
 }
 
@@ -333,6 +395,9 @@ func (in *Input) stepDropSlots(p *operation.Plan, name string, allMoved bool) {
 			drop = append(drop, slot)
 		}
 	}
-	p.AddStep(operation.Step{Name: "drop-slots-" + name, Action: operation.Action{Title: "Drop slots on " + name + " that no server reads", Server: name, Call: verb.Seal(verb.Slots{Drop: drop})},
-		After: []operation.Condition{{Kind: operation.LacksSlots, Server: name, Values: drop}}, Seconds: 0.05, OnFail: operation.GoOn, IfFails: "they keep log on " + name + " until they are dropped"})
+	p.AddStep(operation.Step{Name: "drop-slots-" + name,
+		Action: operation.Action{Title: "Drop slots on " + name + " that no server reads", Server: name,
+			Call: verb.Seal(verb.Slots{Drop: drop})},
+		After: []operation.Condition{{Kind: operation.LacksSlots, Server: name, Values: drop}}, Seconds: 0.05,
+		OnFail: operation.GoOn, IfFails: "they keep log on " + name + " until they are dropped"})
 }

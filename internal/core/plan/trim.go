@@ -95,7 +95,8 @@ func isReplica(v *view.View, name string) bool {
 		return follows(v, name)
 	}
 	o := s.Observation
-	return o != nil && o.Process.Running && o.Process.Role == observation.Replica && s.Follows == v.Primary && o.Links.Upstream != nil && !o.Links.Upstream.Refused
+	return o != nil && o.Process.Running && o.Process.Role == observation.Replica && s.Follows == v.Primary &&
+		o.Links.Upstream != nil && !o.Links.Upstream.Refused
 }
 
 // needsFrom returns the position after which a server needs the primary's log;
@@ -169,16 +170,19 @@ func (in *Input) trim(p *operation.Plan) error {
 	}
 	free := freeFiles(files)
 	cut := min(wanted, free)
-	c := operation.Check{Name: "Unneeded files", Server: primary, Result: operation.Pass, Why: "a server that lacks something of a removed file can only be rebuilt", Evidence: why}
+	c := operation.Check{Name: "Unneeded files", Server: primary, Result: operation.Pass,
+		Why: "a server that lacks something of a removed file can only be rebuilt", Evidence: why}
 	switch {
 	case wanted == 0:
 		c.Result, c.Evidence = operation.Fail, why+": no file is to go"
 	case free == 0:
-		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("the oldest file, %s, is still needed by %s", files[0].Name, strings.Join(files[0].NeededBy, ", "))
+		c.Result, c.Evidence = operation.Fail,
+			fmt.Sprintf("the oldest file, %s, is still needed by %s", files[0].Name, strings.Join(files[0].NeededBy, ", "))
 		c.Mend = "bring them back or up to date first; a server that is gone for good is released with: crosstwin server remove " + in.View.Cluster + " NAME"
 	case cut < wanted:
 		c.Result = operation.Warn
-		c.Evidence = fmt.Sprintf("%s; %s is still needed by %s: it and what follows stays", why, files[cut].Name, strings.Join(files[cut].NeededBy, ", "))
+		c.Evidence = fmt.Sprintf("%s; %s is still needed by %s: it and what follows stays", why, files[cut].Name,
+			strings.Join(files[cut].NeededBy, ", "))
 	}
 	p.AddCheck(c)
 	if cut == 0 {
@@ -188,8 +192,10 @@ func (in *Input) trim(p *operation.Plan) error {
 	for _, f := range files[:cut] {
 		bytes += f.Bytes
 	}
-	p.Summary = fmt.Sprintf("Remove %s of %s's log, %s: %s to %s.", amountOf(cut, "file"), primary, words.Size(bytes), files[0].Name, files[cut-1].Name)
-	p.Effects = append(p.Effects, files[cut].Name+" is the oldest file that stays", "what the removed files held can no longer be read, and no server can follow from there")
+	p.Summary = fmt.Sprintf("Remove %s of %s's log, %s: %s to %s.", amountOf(cut, "file"), primary, words.Size(bytes),
+		files[0].Name, files[cut-1].Name)
+	p.Effects = append(p.Effects, files[cut].Name+" is the oldest file that stays",
+		"what the removed files held can no longer be read, and no server can follow from there")
 	in.stepsOfTrim(p, files[cut].Name)
 	return nil
 }
@@ -205,8 +211,12 @@ func (in *Input) stepsOfTrim(p *operation.Plan, to string) {
 		}
 	}
 	in.stepsOfMark(p, primary, following, "nothing is removed", "%s has unproven history: nothing is removed")
-	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "Remove the files before " + to, Server: primary, Call: verb.Seal(verb.Trim{To: to})}, Seconds: 0.5, NoReturn: true, OnFail: operation.NeedsYou,
-		After: []operation.Condition{{Kind: operation.LogBegins, Server: primary, Values: []string{to}}}, IfFails: "what was removed is gone; the rest stays"})
+	p.AddStep(operation.Step{Name: "trim",
+		Action: operation.Action{Title: "Remove the files before " + to, Server: primary,
+			Call: verb.Seal(verb.Trim{To: to})},
+		Seconds: 0.5, NoReturn: true, OnFail: operation.NeedsYou,
+		After:   []operation.Condition{{Kind: operation.LogBegins, Server: primary, Values: []string{to}}},
+		IfFails: "what was removed is gone; the rest stays"})
 }
 
 // choose returns how many of the oldest files are asked for, and that in words.
@@ -222,7 +232,8 @@ func chooseTrim(r *operation.TrimRequest, files []tail.LogFile, now time.Time) (
 				return min(i, last), "all before " + r.To + " is to go", nil
 			}
 		}
-		return 0, "", fmt.Errorf("there is no log file %q: the oldest is %s, the newest %s", r.To, files[0].Name, files[last].Name)
+		return 0, "", fmt.Errorf("there is no log file %q: the oldest is %s, the newest %s", r.To, files[0].Name,
+			files[last].Name)
 	case r.OlderHours > 0:
 		n := 0
 		for n < last && now.Sub(files[n].ChangedAt).Hours() > r.OlderHours {
@@ -255,7 +266,8 @@ func freeFiles(files []tail.LogFile) int {
 func (in *Input) trimByServer(p *operation.Plan) error {
 	primary := in.View.Primary
 	if r := in.Request.Trim; r != nil && (r.To != "" || r.OlderHours > 0 || r.KeepBytes > 0) {
-		return fmt.Errorf("PostgreSQL removes log by itself, as soon as nothing keeps it: give no file, age or size; what keeps it is in crosstwin log list %s", in.View.Cluster)
+		return fmt.Errorf(
+			"PostgreSQL removes log by itself, as soon as nothing keeps it: give no file, age or size; what keeps it is in crosstwin log list %s", in.View.Cluster)
 	}
 	o := in.member(primary).Last
 	p.Summary = "Have " + primary + " remove the log that nothing keeps."
@@ -268,14 +280,20 @@ func (in *Input) trimByServer(p *operation.Plan) error {
 	if n := o.Config.Live["wal_keep_size"]; n != "" && n != "0" {
 		keeps = append(keeps, "wal_keep_size keeps "+n+" for servers that rejoin")
 	}
-	c := operation.Check{Name: "What keeps log", Server: primary, Result: operation.Pass, Evidence: "nothing but what replicas in step still read"}
+	c := operation.Check{Name: "What keeps log", Server: primary, Result: operation.Pass,
+		Evidence: "nothing but what replicas in step still read"}
 	if len(keeps) > 0 {
 		c.Result, c.Evidence = operation.Warn, strings.Join(keeps, "; ")
-		c.Mend = "bring the server behind an unread slot back, or release it: crosstwin server remove " + in.View.Cluster + " NAME"
+		c.Mend = "bring the server behind an unread slot back, or release it: crosstwin server remove " + in.View.Cluster +
+			" NAME"
 	}
 	p.AddCheck(c)
-	p.AddStep(operation.Step{Name: "trim", Action: operation.Action{Title: "write a checkpoint on " + primary + ", after which it removes or reuses what nothing keeps", Server: primary, Call: verb.Seal(verb.Trim{})}, Seconds: 2, Limit: 600,
-		After: []operation.Condition{{Kind: operation.HasCheckpoint, Server: primary, Values: []string{o.Log.Written}}}, IfFails: "nothing has changed"})
+	p.AddStep(operation.Step{Name: "trim",
+		Action: operation.Action{Title: "write a checkpoint on " + primary +
+			", after which it removes or reuses what nothing keeps", Server: primary, Call: verb.Seal(verb.Trim{})}, Seconds: 2,
+		Limit:   600,
+		After:   []operation.Condition{{Kind: operation.HasCheckpoint, Server: primary, Values: []string{o.Log.Written}}},
+		IfFails: "nothing has changed"})
 	return nil
 }
 

@@ -17,7 +17,8 @@ import (
 func files() []tail.LogFile {
 	out := []tail.LogFile{}
 	for i, from := range []string{"1-11-60", "1-11-70", "1-11-80", "1-11-90"} {
-		out = append(out, tail.LogFile{Name: "cargo-bin.00000" + string(rune('1'+i)), Bytes: 1 << 20, ChangedAt: now.Add(-time.Duration(4-i) * time.Hour), From: from})
+		out = append(out, tail.LogFile{Name: "cargo-bin.00000" + string(rune('1'+i)), Bytes: 1 << 20,
+			ChangedAt: now.Add(-time.Duration(4-i) * time.Hour), From: from})
 		if i > 0 {
 			out[i-1].To = from
 		}
@@ -30,7 +31,8 @@ func files() []tail.LogFile {
 func fenced(state, mark string) func(in *Input, m []view.Member) {
 	return func(_ *Input, m []view.Member) {
 		o := m[1].Last
-		o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Fenced, o.Log.Applied, o.Log.Received, o.Log.GTIDState, o.Log.KinAt = false, false, "", true, "", "", state, mark
+		o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Fenced, o.Log.Applied, o.Log.Received,
+			o.Log.GTIDState, o.Log.KinAt = false, false, "", true, "", "", state, mark
 	}
 }
 
@@ -49,31 +51,37 @@ func TestTrim(t *testing.T) {
 		refused string
 		warns   string
 	}{
-		"all that nobody needs":      {operation.TrimRequest{}, nil, "cargo-bin.000004", "", ""},
-		"up to a file":               {operation.TrimRequest{To: "cargo-bin.000003"}, nil, "cargo-bin.000003", "", ""},
-		"older than":                 {operation.TrimRequest{OlderHours: 2.5}, nil, "cargo-bin.000003", "", ""},
-		"keeping a size":             {operation.TrimRequest{KeepBytes: 3 << 20}, nil, "cargo-bin.000002", "", ""},
-		"the newest always stays":    {operation.TrimRequest{KeepBytes: 10}, nil, "cargo-bin.000004", "", ""},
-		"nothing that old":           {operation.TrimRequest{OlderHours: 100}, nil, "", "no file is to go", ""},
-		"a replica behind":           {operation.TrimRequest{}, stands(1, "1-11-75"), "cargo-bin.000002", "", "cargo-bin.000002 is still needed by plover"},
-		"one far behind":             {operation.TrimRequest{}, stands(2, "1-11-20"), "", "the oldest file, cargo-bin.000001, is still needed by dunlin", ""},
-		"exactly at a file's end":    {operation.TrimRequest{}, stands(1, "1-11-80"), "cargo-bin.000003", "", ""},
-		"behind, and less asked for": {operation.TrimRequest{To: "cargo-bin.000002"}, stands(1, "1-11-75"), "cargo-bin.000002", "", ""},
+		"all that nobody needs":   {operation.TrimRequest{}, nil, "cargo-bin.000004", "", ""},
+		"up to a file":            {operation.TrimRequest{To: "cargo-bin.000003"}, nil, "cargo-bin.000003", "", ""},
+		"older than":              {operation.TrimRequest{OlderHours: 2.5}, nil, "cargo-bin.000003", "", ""},
+		"keeping a size":          {operation.TrimRequest{KeepBytes: 3 << 20}, nil, "cargo-bin.000002", "", ""},
+		"the newest always stays": {operation.TrimRequest{KeepBytes: 10}, nil, "cargo-bin.000004", "", ""},
+		"nothing that old":        {operation.TrimRequest{OlderHours: 100}, nil, "", "no file is to go", ""},
+		"a replica behind": {operation.TrimRequest{}, stands(1, "1-11-75"), "cargo-bin.000002", "",
+			"cargo-bin.000002 is still needed by plover"},
+		"one far behind": {operation.TrimRequest{}, stands(2, "1-11-20"), "",
+			"the oldest file, cargo-bin.000001, is still needed by dunlin", ""},
+		"exactly at a file's end": {operation.TrimRequest{}, stands(1, "1-11-80"), "cargo-bin.000003", "", ""},
+		"behind, and less asked for": {operation.TrimRequest{To: "cargo-bin.000002"}, stands(1, "1-11-75"),
+			"cargo-bin.000002", "", ""},
 		"unseen counts by its newest mark": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[2].SeenAt, m[2].Problem = now.Add(-72*time.Hour), "no route to host"
 			m[2].Last.Log.Applied, m[2].Last.Log.KinAt = "1-11-95", "1-11-75"
 		}, "cargo-bin.000002", "", "needed by dunlin"},
-		"fenced counts by its newest mark": {operation.TrimRequest{}, fenced("1-11-95", "1-11-85"), "cargo-bin.000003", "", "needed by plover"},
+		"fenced counts by its newest mark": {operation.TrimRequest{}, fenced("1-11-95", "1-11-85"), "cargo-bin.000003", "",
+			"needed by plover"},
 		"stalled counts by what it applied": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[1].Last.Links.Upstream.Connected, m[1].Last.Log.Applied, m[1].Last.Log.KinAt = false, "1-11-85", "1-11-75"
 		}, "cargo-bin.000003", "", "needed by plover"},
 		"refused by the primary counts by its newest mark": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[1].Last.Links.Upstream.Refused = true
-			m[1].Last.Links.Upstream.Connected, m[1].Last.Links.Upstream.Problem = false, "error 1236: the GTID is not in the master's binlog"
+			m[1].Last.Links.Upstream.Connected, m[1].Last.Links.Upstream.Problem = false,
+				"error 1236: the GTID is not in the master's binlog"
 			m[1].Last.Log.Applied, m[1].Last.Log.KinAt = "1-11-95", "1-11-75"
 		}, "cargo-bin.000002", "", "needed by plover"},
 		// Its tail used the numbers up to 105 again: by them it would seem to have it all.
-		"fenced with a tail counts by its mark": {operation.TrimRequest{}, fenced("1-13-105", "1-11-72"), "", "plover (from where on is not known)", ""},
+		"fenced with a tail counts by its mark": {operation.TrimRequest{}, fenced("1-13-105", "1-11-72"), "",
+			"plover (from where on is not known)", ""},
 		"a tail after a fork that is known": {operation.TrimRequest{}, func(in *Input, m []view.Member) {
 			fenced("1-11-105", "1-11-72")(in, m)
 			m[0].Last.Log.GTIDState = "1-11-80,1-12-100"
@@ -82,8 +90,10 @@ func TestTrim(t *testing.T) {
 			fenced("1-11-105", "1-11-95")(in, m)
 			m[0].Last.Log.GTIDState = "1-11-80,1-12-100"
 		}, "", "plover (from where on is not known)", ""},
-		"fenced, and no mark is known": {operation.TrimRequest{}, fenced("1-11-95", ""), "", "plover (from where on is not known)", ""},
-		"never seen needs everything":  {operation.TrimRequest{}, func(_ *Input, m []view.Member) { m[2].Last = nil }, "", "dunlin (from where on is not known)", ""},
+		"fenced, and no mark is known": {operation.TrimRequest{}, fenced("1-11-95", ""), "",
+			"plover (from where on is not known)", ""},
+		"never seen needs everything": {operation.TrimRequest{}, func(_ *Input, m []view.Member) { m[2].Last = nil }, "",
+			"dunlin (from where on is not known)", ""},
 		"half copied needs everything": {operation.TrimRequest{}, func(_ *Input, m []view.Member) {
 			m[2].Last.Data.Unfinished = "seed"
 		}, "", "from where on is not known", ""},
@@ -110,7 +120,8 @@ func TestTrim(t *testing.T) {
 			continue
 		}
 		last := p.Steps[len(p.Steps)-1]
-		if got := last.Call.Call.(verb.Trim).To; got != c.keeps || !last.NoReturn || last.After[0].Kind != operation.LogBegins {
+		if got := last.Call.Call.(verb.Trim).To; got != c.keeps || !last.NoReturn ||
+			last.After[0].Kind != operation.LogBegins {
 			t.Errorf("%s: %s is kept, want %s", name, got, c.keeps)
 		}
 		warned := ""
@@ -127,8 +138,10 @@ func TestTrim(t *testing.T) {
 	if p, err := Make(in); err != nil || stepNames(p) != "mark mark-on-plover mark-on-dunlin trim!" {
 		t.Errorf("%v %s", err, stepNames(p))
 	}
-	for name, r := range map[string]operation.TrimRequest{"two ways": {To: "cargo-bin.000002", KeepBytes: 5}, "no such file": {To: "cargo-bin.000099"}} {
-		in := cargo(operation.Request{Kind: operation.Trim, Trim: &r}, func(in *Input, _ []view.Member) { in.LogFiles = files() })
+	for name, r := range map[string]operation.TrimRequest{"two ways": {To: "cargo-bin.000002", KeepBytes: 5},
+		"no such file": {To: "cargo-bin.000099"}} {
+		in := cargo(operation.Request{Kind: operation.Trim, Trim: &r},
+			func(in *Input, _ []view.Member) { in.LogFiles = files() })
 		if _, err := Make(in); err == nil {
 			t.Errorf("%s: a plan was made", name)
 		}
@@ -145,25 +158,31 @@ func TestTrimByTheServer(t *testing.T) {
 		t.Fatalf("%v %s", err, stepNames(p))
 	}
 	c := p.Checks[len(p.Checks)-1]
-	if c.Result != operation.Warn || !strings.Contains(c.Evidence, "slot ct_tern keeps 5.0 MB; wal_keep_size keeps 256MB") {
+	if c.Result != operation.Warn || !strings.Contains(c.Evidence,
+		"slot ct_tern keeps 5.0 MB; wal_keep_size keeps 256MB") {
 		t.Errorf("%+v", c)
 	}
 	after := p.Steps[0].After[0]
 	for redo, want := range map[string]bool{after.Values[0]: true, "0/100": false, "": false} {
-		if ok, seen := after.Holds(in.View.Engine, map[string]*observation.Server{"gull": {Data: observation.Data{Redo: redo}}}); ok != want {
+		if ok, seen := after.Holds(in.View.Engine,
+			map[string]*observation.Server{"gull": {Data: observation.Data{Redo: redo}}}); ok != want {
 			t.Errorf("a checkpoint at %q: %s", redo, seen)
 		}
 	}
-	if _, err := Make(input(operation.Request{Kind: operation.Trim, Trim: &operation.TrimRequest{OlderHours: 2}}, nil)); err == nil || !strings.Contains(err.Error(), "removes log by itself") {
+	if _, err := Make(input(operation.Request{Kind: operation.Trim, Trim: &operation.TrimRequest{OlderHours: 2}},
+		nil)); err == nil || !strings.Contains(err.Error(), "removes log by itself") {
 		t.Errorf("by age: %v", err)
 	}
 }
 
 // Needs of a PostgreSQL log: by position, and by slots that are not ours.
 func TestNeeds(t *testing.T) {
-	segments := []tail.LogFile{{Name: "A", From: "0/1000000", To: "0/2000000"}, {Name: "B", From: "0/2000000", To: "0/3000000"}, {Name: "C", From: "0/3000000"}, {Name: "D", From: "0/4000000", Ahead: true}}
+	segments := []tail.LogFile{{Name: "A", From: "0/1000000", To: "0/2000000"},
+		{Name: "B", From: "0/2000000", To: "0/3000000"}, {Name: "C", From: "0/3000000"},
+		{Name: "D", From: "0/4000000", Ahead: true}}
 	in := input(operation.Request{}, func(_ *Input, m []view.Member) {
-		m[0].Last.Links.Slots = []observation.Slot{{Name: "archive", Restart: "0/1800000"}, {Name: "ct_heron", Ours: true, Restart: "0/1000000"}}
+		m[0].Last.Links.Slots = []observation.Slot{{Name: "archive", Restart: "0/1800000"},
+			{Name: "ct_heron", Ours: true, Restart: "0/1000000"}}
 		m[1].Last.Log.Applied = "0/2400000"
 		m[2].Last.Log.Applied = "0/3100000"
 	})
@@ -191,15 +210,22 @@ func TestSet(t *testing.T) {
 		refused string
 		undo    string
 	}{
-		"a delay of replay":     {operation.Request{Server: "tern", Setting: "max_standby_streaming_delay", Value: "5min"}, nil, "", "", "30s"},
-		"as it is":              {operation.Request{Server: "tern", Setting: "max_standby_streaming_delay", Value: "30s"}, nil, "", "max_standby_streaming_delay is 30s now", ""},
-		"unknown":               {operation.Request{Server: "tern", Setting: "fsync", Value: "off"}, nil, `"fsync" is not a setting that is changed here`, "", ""},
-		"nowhere":               {operation.Request{Setting: verb.Delay, Value: "5"}, nil, "on which server", "", ""},
-		"to nothing":            {operation.Request{Server: "tern", Setting: verb.Delay}, nil, "to what is delay to be set", "", ""},
-		"held back":             {operation.Request{Server: "heron", Setting: verb.Delay, Value: "3600"}, nil, "", "", "0"},
-		"not a number":          {operation.Request{Server: "heron", Setting: verb.Delay, Value: "an hour"}, nil, "", "an hour", ""},
-		"the primary":           {operation.Request{Server: "gull", Setting: verb.Delay, Value: "60"}, nil, "", "gull is primary", ""},
-		"one that does not run": {operation.Request{Server: "tern", Setting: verb.Delay, Value: "60"}, func(_ *Input, m []view.Member) { dead(m[1].Last) }, "", "tern does not answer", ""},
+		"a delay of replay": {operation.Request{Server: "tern", Setting: "max_standby_streaming_delay", Value: "5min"},
+			nil, "", "", "30s"},
+		"as it is": {operation.Request{Server: "tern", Setting: "max_standby_streaming_delay", Value: "30s"},
+			nil, "", "max_standby_streaming_delay is 30s now", ""},
+		"unknown": {operation.Request{Server: "tern", Setting: "fsync", Value: "off"}, nil,
+			`"fsync" is not a setting that is changed here`, "", ""},
+		"nowhere": {operation.Request{Setting: verb.Delay, Value: "5"}, nil, "on which server", "", ""},
+		"to nothing": {operation.Request{Server: "tern", Setting: verb.Delay}, nil, "to what is delay to be set",
+			"", ""},
+		"held back": {operation.Request{Server: "heron", Setting: verb.Delay, Value: "3600"}, nil, "", "", "0"},
+		"not a number": {operation.Request{Server: "heron", Setting: verb.Delay, Value: "an hour"}, nil, "",
+			"an hour", ""},
+		"the primary": {operation.Request{Server: "gull", Setting: verb.Delay, Value: "60"}, nil, "",
+			"gull is primary", ""},
+		"one that does not run": {operation.Request{Server: "tern", Setting: verb.Delay, Value: "60"},
+			func(_ *Input, m []view.Member) { dead(m[1].Last) }, "", "tern does not answer", ""},
 	} {
 		c.r.Kind = operation.Set
 		p, err := Make(input(c.r, func(in *Input, m []view.Member) {
@@ -239,14 +265,16 @@ func TestSetRestartsApplying(t *testing.T) {
 		return operation.Request{Kind: operation.Set, Server: server, Setting: "slave_parallel_threads", Value: "4"}
 	}
 	p, err := Make(cargo(ask("plover"), live(false)))
-	if err != nil || len(p.Steps[0].After) != 2 || p.Steps[0].After[1].Kind != operation.Streams || p.Steps[0].After[1].Other != "wren" {
+	if err != nil || len(p.Steps[0].After) != 2 || p.Steps[0].After[1].Kind != operation.Streams ||
+		p.Steps[0].After[1].Other != "wren" {
 		t.Errorf("%v %+v", err, p.Steps)
 	}
 	if p, err = Make(cargo(ask("wren"), live(false))); err != nil || len(p.Steps[0].After) != 1 {
 		t.Errorf("the primary: %v %+v", err, p.Steps)
 	}
 	p, err = Make(cargo(ask("plover"), live(true)))
-	if reason, refused := p.Refused(); err != nil || !refused || !strings.Contains(reason, "applying is stopped on plover") {
+	if reason, refused := p.Refused(); err != nil || !refused ||
+		!strings.Contains(reason, "applying is stopped on plover") {
 		t.Errorf("%v %q", err, reason)
 	}
 }
@@ -259,13 +287,15 @@ func TestRepoint(t *testing.T) {
 		refused    string
 		steps      string
 	}{
-		"a cascade":        {"heron", "tern", nil, "", "", "make-slot follow drop-slot mark mark-on-heron"},
-		"the primary":      {"gull", "tern", nil, "it follows no server", "", ""},
-		"itself":           {"tern", "tern", nil, "name two servers", "", ""},
-		"where it is":      {"tern", "gull", nil, "", "tern follows gull", ""},
-		"a circle":         {"tern", "heron", func(_ *Input, m []view.Member) { m[2].Last.Links.Upstream.Host = "tern" }, "", "heron follows tern", ""},
+		"a cascade":   {"heron", "tern", nil, "", "", "make-slot follow drop-slot mark mark-on-heron"},
+		"the primary": {"gull", "tern", nil, "it follows no server", "", ""},
+		"itself":      {"tern", "tern", nil, "name two servers", "", ""},
+		"where it is": {"tern", "gull", nil, "", "tern follows gull", ""},
+		"a circle": {"tern", "heron", func(_ *Input, m []view.Member) { m[2].Last.Links.Upstream.Host = "tern" }, "",
+			"heron follows tern", ""},
 		"to a stopped one": {"heron", "tern", func(_ *Input, m []view.Member) { dead(m[1].Last) }, "", "tern is stopped", ""},
-		"held back for an hour": {"heron", "tern", func(_ *Input, m []view.Member) { m[2].Last.Links.Upstream.DelaySeconds = 3600 }, "", "",
+		"held back for an hour": {"heron", "tern",
+			func(_ *Input, m []view.Member) { m[2].Last.Links.Upstream.DelaySeconds = 3600 }, "", "",
 			"make-slot follow drop-slot mark"},
 	} {
 		p, err := Make(input(operation.Request{Kind: operation.Follow, Server: c.server, To: c.to}, c.change))
@@ -290,7 +320,8 @@ func TestRepoint(t *testing.T) {
 		t.Errorf("%v %s", err, stepNames(p))
 	}
 	p, err = Make(input(operation.Request{Kind: operation.Switchover}, held(1)))
-	if reason, refused := p.Refused(); err != nil || !refused || !strings.Contains(reason, "tern is delayed by 1 h 0 min") {
+	if reason, refused := p.Refused(); err != nil || !refused ||
+		!strings.Contains(reason, "tern is delayed by 1 h 0 min") {
 		t.Errorf("%v %s", err, reason)
 	}
 	p, err = Make(input(operation.Request{Kind: operation.Compare}, held(2)))

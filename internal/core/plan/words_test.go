@@ -14,15 +14,19 @@ import (
 // alert or order of servers changes. Only evidence that quotes them does.
 func TestDecisionsReadNoWords(t *testing.T) {
 	reworded := func(v *view.View) {
-		v.Render(func(cause.Cause) string { return "words of another country" }, func([]cause.Cause) string { return "a sentence" })
+		v.Render(func(cause.Cause) string { return "words of another country" },
+			func([]cause.Cause) string { return "a sentence" })
 	}
 	for name, change := range map[string]func(*Input, []view.Member){
-		"healthy":       nil,
-		"primary dead":  func(_ *Input, m []view.Member) { dead(m[0].Last) },
-		"replay paused": func(_ *Input, m []view.Member) { m[1].Last.Replay.Paused, m[1].Last.Log.Applied = true, "0/1000000" },
-		"link down":     func(_ *Input, m []view.Member) { m[1].Last.Links.Upstream.Connected = false },
-		"applier":       func(_ *Input, m []view.Member) { m[1].Last.Links.Upstream.ApplierProblem = "error 1062" },
-		"adrift":        func(_ *Input, m []view.Member) { m[1].Last = observed("tern", observation.Primary) },
+		"healthy":      nil,
+		"primary dead": func(_ *Input, m []view.Member) { dead(m[0].Last) },
+		"replay paused": func(_ *Input, m []view.Member) {
+			m[1].Last.Replay.Paused, m[1].Last.Log.Applied = true,
+				"0/1000000"
+		},
+		"link down": func(_ *Input, m []view.Member) { m[1].Last.Links.Upstream.Connected = false },
+		"applier":   func(_ *Input, m []view.Member) { m[1].Last.Links.Upstream.ApplierProblem = "error 1062" },
+		"adrift":    func(_ *Input, m []view.Member) { m[1].Last = observed("tern", observation.Primary) },
 		"slot": func(_ *Input, m []view.Member) {
 			m[0].Last.Links.Slots = []observation.Slot{{Name: "ct_auk", KeptBytes: 1 << 40}}
 		},

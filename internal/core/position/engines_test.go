@@ -10,10 +10,13 @@ func TestLacksAndReaches(t *testing.T) {
 		lacks            int64
 		known            bool
 	}{
-		{EnginePostgres, "0/2000000", "0/2000000", 0, true}, {EnginePostgres, "0/1FFFF00", "0/2000000", 0x100, true}, {EnginePostgres, "0/3000000", "0/2000000", 0, true},
+		{EnginePostgres, "0/2000000", "0/2000000", 0, true}, {EnginePostgres, "0/1FFFF00", "0/2000000", 0x100, true},
+		{EnginePostgres, "0/3000000", "0/2000000", 0, true},
 		{EnginePostgres, "", "0/2000000", 0, false}, {EnginePostgres, "0/1", "nonsense", 0, false},
-		{EngineMariaDB, "1-11-100", "1-11-105", 5, true}, {EngineMariaDB, "1-12-105", "1-11-105", 0, true}, {EngineMariaDB, "1-11-100,2-5-7", "1-11-100,2-5-9", 2, true},
-		{EngineMariaDB, "1-11-100", "1-11-100,2-5-9", 9, true}, {EngineMariaDB, "", "1-11-3", 3, true}, {EngineMariaDB, "1-11-3", "", 0, false}, {EngineMariaDB, "x", "1-11-3", 0, false},
+		{EngineMariaDB, "1-11-100", "1-11-105", 5, true}, {EngineMariaDB, "1-12-105", "1-11-105", 0, true},
+		{EngineMariaDB, "1-11-100,2-5-7", "1-11-100,2-5-9", 2, true},
+		{EngineMariaDB, "1-11-100", "1-11-100,2-5-9", 9, true}, {EngineMariaDB, "", "1-11-3", 3, true},
+		{EngineMariaDB, "1-11-3", "", 0, false}, {EngineMariaDB, "x", "1-11-3", 0, false},
 		{"other", "1", "2", 0, false},
 	} {
 		lacks, known := Lacks(c.engine, c.at, c.want)
@@ -33,8 +36,10 @@ func TestHoldsStop(t *testing.T) {
 		engine, applied, stop string
 		want                  bool
 	}{
-		{EnginePostgres, "0/2000000", "0/2000000", false}, {EnginePostgres, "0/2000078", "0/2000000", true}, {EnginePostgres, "0/2000078", "", false},
-		{EngineMariaDB, "1-11-105", "1-11-105", true}, {EngineMariaDB, "1-11-104", "1-11-105", false}, {EngineMariaDB, "1-11-105", "", false}, {EngineMariaDB, "1-11-105", "1-11-105,2-1-1", false},
+		{EnginePostgres, "0/2000000", "0/2000000", false}, {EnginePostgres, "0/2000078", "0/2000000", true},
+		{EnginePostgres, "0/2000078", "", false},
+		{EngineMariaDB, "1-11-105", "1-11-105", true}, {EngineMariaDB, "1-11-104", "1-11-105", false},
+		{EngineMariaDB, "1-11-105", "", false}, {EngineMariaDB, "1-11-105", "1-11-105,2-1-1", false},
 	} {
 		if got := HoldsStop(c.engine, c.applied, c.stop); got != c.want {
 			t.Errorf("%+v: %t", c, got)
@@ -44,7 +49,8 @@ func TestHoldsStop(t *testing.T) {
 
 func TestLinear(t *testing.T) {
 	files := []LogFile{{"b.000001", 1000}, {"b.000002", 500}, {"b.000003", 70}}
-	for at, want := range map[string]int64{"b.000001:4": 4, "b.000001:1000": 1000, "b.000002:4": 1004, "b.000003:70": 1570, "b.000009:4": -1, "": -1, "b.000001": -1} {
+	for at, want := range map[string]int64{"b.000001:4": 4, "b.000001:1000": 1000, "b.000002:4": 1004, "b.000003:70": 1570,
+		"b.000009:4": -1, "": -1, "b.000001": -1} {
 		got, ok := Linear(files, at)
 		if ok != (want >= 0) || ok && got != want {
 			t.Errorf("%s is at %d (%t), want %d", at, got, ok, want)
@@ -68,17 +74,29 @@ func TestParted(t *testing.T) {
 		after         bool
 		want          Apart
 	}{
-		{"the same", EngineMariaDB, Standing{Line: kin, State: state("1-11-5")}, Standing{Line: kin, State: state("1-11-5"), Server: 11}, true, Apart{}},
-		{"behind", EngineMariaDB, Standing{Line: Line{System: "c", Number: 2, Fingerprint: "l"}, State: state("1-11-4")}, Standing{Line: kin, State: state("1-11-5"), Server: 11}, true, Apart{}},
-		{"a moment ahead of an older look", EngineMariaDB, Standing{State: state("1-11-9")}, Standing{State: state("1-11-5"), Server: 11}, false, Apart{}},
-		{"ahead of a newer look", EngineMariaDB, Standing{State: state("1-11-9")}, Standing{State: state("1-11-5"), Server: 11}, true, Apart{How: PartedExtra, Text: "1-11-9"}},
-		{"writes of its own", EngineMariaDB, Standing{State: state("1-11-5,1-12-6")}, Standing{State: state("1-11-5"), Server: 11}, false, Apart{How: PartedExtra, Text: "1-12-6"}},
-		{"another domain", EngineMariaDB, Standing{State: state("1-11-5,9-12-1")}, Standing{State: state("1-11-5"), Server: 11}, false, Apart{How: PartedExtra, Text: "9-12-1"}},
+		{"the same", EngineMariaDB, Standing{Line: kin, State: state("1-11-5")},
+			Standing{Line: kin, State: state("1-11-5"), Server: 11}, true, Apart{}},
+		{"behind", EngineMariaDB, Standing{Line: Line{System: "c", Number: 2, Fingerprint: "l"}, State: state("1-11-4")},
+			Standing{Line: kin, State: state("1-11-5"), Server: 11}, true, Apart{}},
+		{"a moment ahead of an older look", EngineMariaDB, Standing{State: state("1-11-9")},
+			Standing{State: state("1-11-5"), Server: 11}, false, Apart{}},
+		{"ahead of a newer look", EngineMariaDB, Standing{State: state("1-11-9")},
+			Standing{State: state("1-11-5"), Server: 11}, true, Apart{How: PartedExtra, Text: "1-11-9"}},
+		{"writes of its own", EngineMariaDB, Standing{State: state("1-11-5,1-12-6")},
+			Standing{State: state("1-11-5"), Server: 11}, false, Apart{How: PartedExtra, Text: "1-12-6"}},
+		{"another domain", EngineMariaDB, Standing{State: state("1-11-5,9-12-1")},
+			Standing{State: state("1-11-5"), Server: 11}, false, Apart{How: PartedExtra, Text: "9-12-1"}},
 		{"nothing known of the primary", EngineMariaDB, Standing{State: state("1-11-5")}, Standing{}, true, Apart{}},
-		{"another cluster", EngineMariaDB, Standing{Line: Line{System: "d"}}, Standing{Line: kin}, true, Apart{How: PartedOrigin, At: "d", Fork: "c"}},
-		{"same term, other mark", EngineMariaDB, Standing{Line: Line{System: "c", Number: 3, Fingerprint: "n"}}, Standing{Line: kin}, true, Apart{How: PartedNumber, History: "term 3"}},
-		{"past the fork", EnginePostgres, Standing{Line: Line{System: "7", Number: 1}, At: "0/3000000"}, Standing{Line: Line{System: "7", Number: 2, Began: 0x2000000}, Past: []Branch{{Timeline: 1, End: 0x2000000}}}, true, Apart{How: PartedPast, At: "0/3000000", Fork: "0/2000000"}},
-		{"before the fork", EnginePostgres, Standing{Line: Line{System: "7", Number: 1}, At: "0/1000000"}, Standing{Line: Line{System: "7", Number: 2, Began: 0x2000000}, Past: []Branch{{Timeline: 1, End: 0x2000000}}}, true, Apart{}},
+		{"another cluster", EngineMariaDB, Standing{Line: Line{System: "d"}}, Standing{Line: kin}, true,
+			Apart{How: PartedOrigin, At: "d", Fork: "c"}},
+		{"same term, other mark", EngineMariaDB, Standing{Line: Line{System: "c", Number: 3, Fingerprint: "n"}},
+			Standing{Line: kin}, true, Apart{How: PartedNumber, History: "term 3"}},
+		{"past the fork", EnginePostgres, Standing{Line: Line{System: "7", Number: 1}, At: "0/3000000"},
+			Standing{Line: Line{System: "7", Number: 2, Began: 0x2000000}, Past: []Branch{{Timeline: 1, End: 0x2000000}}}, true,
+			Apart{How: PartedPast, At: "0/3000000", Fork: "0/2000000"}},
+		{"before the fork", EnginePostgres, Standing{Line: Line{System: "7", Number: 1}, At: "0/1000000"},
+			Standing{Line: Line{System: "7", Number: 2, Began: 0x2000000}, Past: []Branch{{Timeline: 1, End: 0x2000000}}}, true,
+			Apart{}},
 	} {
 		got := Parted(c.engine, c.mine, c.primary, c.after)
 		if got != c.want {
@@ -125,14 +143,18 @@ func TestForkBetween(t *testing.T) {
 		found         bool
 		want          Fork
 	}{
-		"past the fork":          {EnginePostgres, pg("0/3000400", 1), pg("0/3001000", 2, left), true, Fork{At: "0/3000000", TailBytes: 0x400, TailCount: -1, SinceBytes: 0x1000}},
-		"short of the fork":      {EnginePostgres, pg("0/2FFFF00", 1), pg("0/3001000", 2, left), false, Fork{}},
-		"end not known":          {EnginePostgres, pg("", 1), pg("0/3001000", 2, left), true, Fork{At: "0/3000000", TailBytes: -1, TailCount: -1, SinceBytes: 0x1000}},
-		"one history":            {EnginePostgres, pg("0/3000400", 2, left), pg("0/3001000", 2, left), false, Fork{}},
-		"nothing known":          {EnginePostgres, pg("0/3000400", 0), pg("0/3001000", 2, left), false, Fork{}},
-		"transactions":           {EngineMariaDB, my("1-11-105"), my("1-11-100,1-12-103"), true, Fork{At: "1-11-100", TailBytes: -1, TailCount: 5, SinceBytes: -1}},
-		"all there":              {EngineMariaDB, my("1-11-100"), my("1-11-100,1-12-103"), false, Fork{}},
-		"writes of its own only": {EngineMariaDB, my("1-11-100,1-13-101"), my("1-11-100,1-12-103"), true, Fork{TailBytes: -1, TailCount: -1, SinceBytes: -1}},
+		"past the fork": {EnginePostgres, pg("0/3000400", 1), pg("0/3001000", 2, left), true,
+			Fork{At: "0/3000000", TailBytes: 0x400, TailCount: -1, SinceBytes: 0x1000}},
+		"short of the fork": {EnginePostgres, pg("0/2FFFF00", 1), pg("0/3001000", 2, left), false, Fork{}},
+		"end not known": {EnginePostgres, pg("", 1), pg("0/3001000", 2, left), true,
+			Fork{At: "0/3000000", TailBytes: -1, TailCount: -1, SinceBytes: 0x1000}},
+		"one history":   {EnginePostgres, pg("0/3000400", 2, left), pg("0/3001000", 2, left), false, Fork{}},
+		"nothing known": {EnginePostgres, pg("0/3000400", 0), pg("0/3001000", 2, left), false, Fork{}},
+		"transactions": {EngineMariaDB, my("1-11-105"), my("1-11-100,1-12-103"), true,
+			Fork{At: "1-11-100", TailBytes: -1, TailCount: 5, SinceBytes: -1}},
+		"all there": {EngineMariaDB, my("1-11-100"), my("1-11-100,1-12-103"), false, Fork{}},
+		"writes of its own only": {EngineMariaDB, my("1-11-100,1-13-101"), my("1-11-100,1-12-103"), true,
+			Fork{TailBytes: -1, TailCount: -1, SinceBytes: -1}},
 	} {
 		got, found := ForkBetween(c.engine, c.mine, c.primary)
 		if found != c.found || found && got != c.want {

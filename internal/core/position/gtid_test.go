@@ -6,12 +6,14 @@ import (
 )
 
 func TestGTID(t *testing.T) {
-	for in, want := range map[string]GTID{"0-1-1": {0, 1, 1}, "4294967295-4294967295-18446744073709551615": {1<<32 - 1, 1<<32 - 1, 1<<64 - 1}} {
+	for in, want := range map[string]GTID{"0-1-1": {0, 1, 1},
+		"4294967295-4294967295-18446744073709551615": {1<<32 - 1, 1<<32 - 1, 1<<64 - 1}} {
 		if g, err := ParseGTID(in); err != nil || g != want || g.String() != in {
 			t.Errorf("%s: %v %v", in, g, err)
 		}
 	}
-	for _, bad := range []string{"", "1", "1-2", "1-2-3-4", "1-2-", "-1-2-3", "1-2-+3", "1-2- 3", "4294967296-1-1", "1-1-18446744073709551616", "1_0-1-1"} {
+	for _, bad := range []string{"", "1", "1-2", "1-2-3-4", "1-2-", "-1-2-3", "1-2-+3", "1-2- 3", "4294967296-1-1",
+		"1-1-18446744073709551616", "1_0-1-1"} {
 		if g, err := ParseGTID(bad); err == nil {
 			t.Errorf("%q was read as %s", bad, g)
 		}
@@ -41,7 +43,8 @@ func TestGTIDPosition(t *testing.T) {
 		reaches bool
 		lacks   uint64
 	}{
-		{"1-1-5", "1-1-5", true, 0}, {"1-1-5", "1-2-5", true, 0}, {"1-1-5", "1-1-6", false, 1}, {"1-1-5", "", true, 0}, {"", "1-1-5", false, 5},
+		{"1-1-5", "1-1-5", true, 0}, {"1-1-5", "1-2-5", true, 0}, {"1-1-5", "1-1-6", false, 1}, {"1-1-5", "", true, 0},
+		{"", "1-1-5", false, 5},
 		{"1-1-5,2-1-9", "1-3-4", true, 0}, {"1-1-5", "1-1-5,2-1-9", false, 9}, {"2-1-1, 1-1-5", "1-1-7,2-1-3", false, 4},
 	} {
 		a, b := position(t, c.a), position(t, c.b)
@@ -88,7 +91,8 @@ func TestForkOf(t *testing.T) {
 	}{
 		{"equal", common, common, 3, 3, true},
 		{"one is ahead", append(slices.Clone(common), e(4, "d")), common, 3, 3, true},
-		{"a number used twice", append(slices.Clone(common), e(4, "d")), append(slices.Clone(common), e(4, "other")), 3, 3, true},
+		{"a number used twice", append(slices.Clone(common), e(4, "d")), append(slices.Clone(common), e(4, "other")), 3, 3,
+			true},
 		{"logs begin at different places", common, common[1:], 3, 2, true},
 		{"the other way round", common[2:], common, 1, 3, true},
 		{"apart from the first shared number", common, []entry{e(2, "x"), e(3, "y")}, 1, 0, true},
@@ -120,7 +124,8 @@ func TestCoordinates(t *testing.T) {
 		from, to string
 		n        int64
 		ok       bool
-	}{{"a:10", "a:60", 50, true}, {"a:10", "b:5", 95, true}, {"a:10", "c:1", 291, true}, {"b:5", "a:10", 0, false}, {"a:60", "a:10", 0, false}, {"z:1", "c:1", 0, false}, {"a:1", "z:1", 0, false}} {
+	}{{"a:10", "a:60", 50, true}, {"a:10", "b:5", 95, true}, {"a:10", "c:1", 291, true}, {"b:5", "a:10", 0, false},
+		{"a:60", "a:10", 0, false}, {"z:1", "c:1", 0, false}, {"a:1", "z:1", 0, false}} {
 		from, _ := ParseCoordinates(x.from)
 		to, _ := ParseCoordinates(x.to)
 		if n, ok := BytesBetween(files, from, to); n != x.n || ok != x.ok {

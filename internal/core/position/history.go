@@ -53,7 +53,8 @@ func ParseHistory(current uint32, text string) (History, error) {
 		h.Past = append(h.Past, Branch{Timeline: uint32(tli), End: end, Reason: strings.Join(f[2:], " ")})
 	}
 	if n := len(h.Past); n > 0 && h.Past[n-1].Timeline >= current {
-		return History{}, fmt.Errorf("timeline history: timeline %d is listed as a parent of timeline %d", h.Past[n-1].Timeline, current)
+		return History{}, fmt.Errorf("timeline history: timeline %d is listed as a parent of timeline %d",
+			h.Past[n-1].Timeline, current)
 	}
 	return h, nil
 }

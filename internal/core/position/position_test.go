@@ -12,7 +12,8 @@ func TestLSN(t *testing.T) {
 		want LSN
 		out  string
 	}{
-		{"0/0", 0, "0/0"}, {"16/B374D848", 0x16B374D848, "16/B374D848"}, {"FFFFFFFF/FFFFFFFF", ^LSN(0), "FFFFFFFF/FFFFFFFF"}, {"0/01529d60", 0x1529d60, "0/1529D60"},
+		{"0/0", 0, "0/0"}, {"16/B374D848", 0x16B374D848, "16/B374D848"}, {"FFFFFFFF/FFFFFFFF", ^LSN(0), "FFFFFFFF/FFFFFFFF"},
+		{"0/01529d60", 0x1529d60, "0/1529D60"},
 	} {
 		got, err := ParseLSN(c.in)
 		if err != nil || got != c.want || got.String() != c.out {
@@ -26,7 +27,8 @@ func TestLSN(t *testing.T) {
 	}
 	b, _ := json.Marshal(struct{ A, B LSN }{1 << 32, 0})
 	var back struct{ A, B LSN }
-	if err := json.Unmarshal(b, &back); err != nil || back.A != 1<<32 || back.B != 0 || !strings.Contains(string(b), `"1/0"`) {
+	if err := json.Unmarshal(b, &back); err != nil || back.A != 1<<32 || back.B != 0 ||
+		!strings.Contains(string(b), `"1/0"`) {
 		t.Errorf("%s %v %v", b, back, err)
 	}
 	if got := SegmentName(2, 0x5000028, 0); got != "000000020000000000000005" {
@@ -62,7 +64,8 @@ func TestHistoryFork(t *testing.T) {
 		{"two promotions behind", history(t, 1, ""), history(t, 3, to3), 0x5000000, 1, false, false},
 		{"one promotion behind", history(t, 2, "1 0/5000000 x"), history(t, 3, to3), 0x7000100, 2, false, false},
 		{"went its own way", history(t, 4, "1 0/5000000 x\n2 0/6000000 x"), history(t, 3, to3), 0x6000000, 2, false, false},
-		{"both promoted, other points", history(t, 2, "1 0/4000000 x"), history(t, 2, "1 0/5000000 x"), 0x4000000, 1, false, false},
+		{"both promoted, other points", history(t, 2, "1 0/4000000 x"), history(t, 2, "1 0/5000000 x"), 0x4000000, 1, false,
+			false},
 		{"no common beginning", history(t, 5, "4 0/1000000 x"), history(t, 2, "1 0/5000000 x"), 0, 0, false, true},
 	} {
 		fork, tli, same, err := c.mine.Fork(c.theirs)
@@ -73,7 +76,8 @@ func TestHistoryFork(t *testing.T) {
 			t.Errorf("%s: the fork is %s one way and %s the other", c.name, fork, back)
 		}
 	}
-	for _, bad := range []string{"1", "x 0/1 y", "0 0/1 y", "1 zz y", "2 0/1 x\n1 0/2 x", "1 0/2 x\n2 0/1 x", "3 0/1 x", "4 0/1 x"} {
+	for _, bad := range []string{"1", "x 0/1 y", "0 0/1 y", "1 zz y", "2 0/1 x\n1 0/2 x", "1 0/2 x\n2 0/1 x", "3 0/1 x",
+		"4 0/1 x"} {
 		if h, err := ParseHistory(3, bad); err == nil {
 			t.Errorf("%q was read as %v", bad, h)
 		}
@@ -87,7 +91,8 @@ func TestLineCompare(t *testing.T) {
 	for _, c := range []struct {
 		a, b Line
 		want Kinship
-	}{{a, a, Kin}, {a, other, Stranger}, {a, unknown, Unknown}, {unknown, unknown, Unknown}, {first, first, Kin}, {first, Line{"78", 1, 0, ""}, Stranger}, {a, first, Stranger}} {
+	}{{a, a, Kin}, {a, other, Stranger}, {a, unknown, Unknown}, {unknown, unknown, Unknown}, {first, first, Kin},
+		{first, Line{"78", 1, 0, ""}, Stranger}, {a, first, Stranger}} {
 		if got := c.a.Compare(c.b); got != c.want {
 			t.Errorf("%v and %v: %s, want %s", c.a, c.b, got, c.want)
 		}

@@ -33,14 +33,19 @@ func TestFill(t *testing.T) {
 		before, after RowsAt
 		want          string
 	}{
-		{"an update, with a column more and one less", row("update", "(0,1)", "(0,2)", nil), old, left, `id=7, crew 2 -> –, masts – -> null, name "tub" -> "ship"`},
+		{"an update, with a column more and one less", row("update", "(0,1)", "(0,2)", nil), old, left,
+			`id=7, crew 2 -> –, masts – -> null, name "tub" -> "ship"`},
 		{"an insert", row("insert", "", "(0,2)", nil), old, left, `id=7, masts=null, name="ship"`},
 		{"a delete", row("delete", "(0,1)", "", nil), old, left, `id=7, crew=2, name="tub"`},
 		{"not saved yet", row("update", "(0,1)", "(0,2)", nil), old, nil, `id=7, crew=2, name="tub"`},
-		{"changed on both sides", row("update", "(9,9)", "(0,2)", nil), old, left, `id=7, masts=null, name="ship" (gull has changed this row too since the fork, or removed it)`},
-		{"changed again in the tail", row("update", "(0,1)", "(0,8)", again), old, left, `id=7, crew=2, name="tub" (after: changed again by transaction 812)`},
-		{"made in the tail", row("update", "(0,8)", "(0,2)", func(r *RowTrail) { r.Made = true }), old, left, `id=7, masts=null, name="ship" (before: what an earlier transaction of this tail left)`},
-		{"in a page filled in bulk", row("delete", "(9,9)", "", func(r *RowTrail) { r.Bulk = true }), old, left, `(before: not on gull: changed there since the fork, or written by this tail)`},
+		{"changed on both sides", row("update", "(9,9)", "(0,2)", nil), old, left,
+			`id=7, masts=null, name="ship" (gull has changed this row too since the fork, or removed it)`},
+		{"changed again in the tail", row("update", "(0,1)", "(0,8)", again), old, left,
+			`id=7, crew=2, name="tub" (after: changed again by transaction 812)`},
+		{"made in the tail", row("update", "(0,8)", "(0,2)", func(r *RowTrail) { r.Made = true }), old, left,
+			`id=7, masts=null, name="ship" (before: what an earlier transaction of this tail left)`},
+		{"in a page filled in bulk", row("delete", "(9,9)", "", func(r *RowTrail) { r.Bulk = true }), old, left,
+			`(before: not on gull: changed there since the fork, or written by this tail)`},
 		{"gull is away", row("delete", "(0,1)", "", nil), nil, left, `(before: not known, gull could not be asked)`},
 	} {
 		tail := Tail{Transactions: []Transaction{{Rows: []RowChange{c.row}}}}
@@ -56,10 +61,12 @@ func TestNamedRows(t *testing.T) {
 	trail := func(file string) RowChange {
 		return RowChange{Table: file, Kind: "delete", Trail: &RowTrail{Relation: file, Old: "(0,1)"}}
 	}
-	tail := Tail{Next: 9, Unnamed: true, Transactions: []Transaction{{ID: 8, Rows: []RowChange{trail("1/5/1"), trail("1/5/2"), trail("1/5/3")}}}}
+	tail := Tail{Next: 9, Unnamed: true,
+		Transactions: []Transaction{{ID: 8, Rows: []RowChange{trail("1/5/1"), trail("1/5/2"), trail("1/5/3")}}}}
 	ask := tail.Places()
 	tail.Name(map[string]string{"1/5/1": "bookings.public.boats", "1/5/2": SideTable})
-	if rows := tail.Transactions[0].Rows; len(rows) != 1 || rows[0].Table != "bookings.public.boats" || len(ask.Places) != 3 || ask.Next != 9 {
+	if rows := tail.Transactions[0].Rows; len(rows) != 1 || rows[0].Table != "bookings.public.boats" ||
+		len(ask.Places) != 3 || ask.Next != 9 {
 		t.Errorf("%+v %+v", rows, ask)
 	}
 	// Two listings are of one tail if it is the same transactions.

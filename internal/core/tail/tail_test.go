@@ -10,9 +10,12 @@ func TestWords(t *testing.T) {
 	}{
 		{RowChange{Kind: "insert", Columns: columns, After: []string{"1", "'a'", "NULL"}}, "id=1, name='a', note=NULL"},
 		{RowChange{Kind: "delete", Columns: columns, Before: []string{"1", "'a'", "NULL"}}, "id=1, name='a', note=NULL"},
-		{RowChange{Kind: "update", Columns: columns, Before: []string{"1", "'a'", "NULL"}, After: []string{"1", "'b'", "NULL"}}, "id=1, name 'a' -> 'b'"},
-		{RowChange{Kind: "update", Columns: columns, Before: []string{"1", "'a'", "NULL"}, After: []string{"2", "'a'", "'n'"}}, "id 1 -> 2, note NULL -> 'n'"},
-		{RowChange{Kind: "insert", Columns: columns[:1], After: []string{"'0123456789012345678901234567890123456789äöü'"}}, "id='012345678901234567890123456789012345678…"},
+		{RowChange{Kind: "update", Columns: columns, Before: []string{"1", "'a'", "NULL"},
+			After: []string{"1", "'b'", "NULL"}}, "id=1, name 'a' -> 'b'"},
+		{RowChange{Kind: "update", Columns: columns, Before: []string{"1", "'a'", "NULL"},
+			After: []string{"2", "'a'", "'n'"}}, "id 1 -> 2, note NULL -> 'n'"},
+		{RowChange{Kind: "insert", Columns: columns[:1], After: []string{"'0123456789012345678901234567890123456789äöü'"}},
+			"id='012345678901234567890123456789012345678…"},
 		{RowChange{Kind: "insert", Columns: columns, After: []string{"1"}}, "id=1, name=?, note=?"},
 	} {
 		if got := c.r.Words(); got != c.want {

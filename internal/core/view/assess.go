@@ -12,7 +12,8 @@ import (
 
 // Assess makes the View.
 func Assess(in Input) View {
-	v := View{Cluster: in.Cluster, Engine: in.Engine, At: in.Now.UTC(), Term: in.Term, OwnerTerm: in.OwnerTerm, Primary: in.Owner,
+	v := View{Cluster: in.Cluster, Engine: in.Engine, At: in.Now.UTC(), Term: in.Term, OwnerTerm: in.OwnerTerm,
+		Primary:   in.Owner,
 		Operation: in.Operation, Policy: in.Policy, Servers: []Server{}, Problems: []Problem{}}
 	owner := ownerOf(in)
 	for _, m := range in.Members {
@@ -47,7 +48,8 @@ func ownerOf(in Input) *Member {
 }
 
 func assessServer(in Input, m Member, owner *Member) Server {
-	s := Server{Name: m.Name, Placement: m.Placement, Agent: m.Agent, Role: observation.Replica, LastContactSeconds: -1, Observation: m.Last}
+	s := Server{Name: m.Name, Placement: m.Placement, Agent: m.Agent, Role: observation.Replica, LastContactSeconds: -1,
+		Observation: m.Last}
 	if m.Name == in.Owner {
 		s.Role = observation.Primary
 	}
@@ -90,7 +92,8 @@ func followed(in Input, o *observation.Server) string {
 		return ""
 	}
 	for _, x := range in.Members {
-		if x.Last != nil && x.Last.Host.Address.Host == o.Links.Upstream.Host && x.Last.Host.Address.Port == o.Links.Upstream.Port {
+		if x.Last != nil && x.Last.Host.Address.Host == o.Links.Upstream.Host &&
+			x.Last.Host.Address.Port == o.Links.Upstream.Port {
 			return x.Name
 		}
 	}
@@ -123,7 +126,8 @@ func (sc scale) bytes(o *observation.Server, text, coordinates string) (int64, b
 	if !dialect.Of(sc.engine).Coordinates {
 		return position.Order(sc.engine, text)
 	}
-	direct := o == sc.owner || o.Links.Upstream != nil && o.Links.Upstream.Host == sc.owner.Host.Address.Host && o.Links.Upstream.Port == sc.owner.Host.Address.Port
+	direct := o == sc.owner || o.Links.Upstream != nil && o.Links.Upstream.Host == sc.owner.Host.Address.Host &&
+		o.Links.Upstream.Port == sc.owner.Host.Address.Port
 	if !direct {
 		return 0, false
 	}
@@ -243,7 +247,8 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 			continue
 		}
 		bytes := max(0, written-safe)
-		if lacks, known := position.Lacks(in.Engine, s.Observation.Log.Received, owner.Last.Log.Written); known && lacks.IsZero() {
+		if lacks, known := position.Lacks(in.Engine, s.Observation.Log.Received, owner.Last.Log.Written); known &&
+			lacks.IsZero() {
 			bytes = 0
 		}
 		seen := findMember(in, s.Name)

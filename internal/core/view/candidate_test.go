@@ -21,17 +21,29 @@ func TestMayTakeOver(t *testing.T) {
 		"proven":                          {nil, ""},
 		"proven, and the primary is dead": {crash, ""},
 		"not proven":                      {func(in *Input) { in.Members[1].Last.Log.ProvenTerm = 0 }, cause.NotProven},
-		"not proven, the primary is dead": {func(in *Input) { crash(in); in.Members[1].Last.Log.ProvenTerm = 0 }, cause.NotProven},
-		"proven in an older term":         {func(in *Input) { in.Members[1].Last.Log.ProvenTerm = 1 }, cause.NotProven},
-		"a larger number, and not proven": {func(in *Input) { crash(in); l := &in.Members[1].Last.Log; l.ProvenTerm, l.Received = 0, "9/0" }, cause.NotProven},
-		"adrift, then the primary died":   {func(in *Input) { crash(in); adriftBefore(in) }, cause.UnfitNow},
-		"adrift once, proven since":       {func(in *Input) { crash(in); adriftBefore(in); in.Members[1].Last.Log.ProvenTerm = 2 }, ""},
-		"strayed, though in step":         {func(in *Input) { in.Members[1].Last.Data.Strayed = true }, cause.UnfitNow},
-		"filtered":                        {func(in *Input) { in.Members[1].Last.Log.Filters = []string{"replicate_ignore_db = logs"} }, cause.Filtered},
-		"foreign":                         {func(in *Input) { in.Members[1].Last.Data.Foreign = true }, cause.UnfitNow},
-		"its rank is never":               {func(in *Input) { in.Members[1].Rank = 0 }, cause.RankNever},
-		"its agent may not log in":        {func(in *Input) { p := &in.Members[1].Last.Process; p.Accepting, p.NotLetIn = false, true }, cause.UnfitNow},
-		"unseen":                          {func(in *Input) { in.Members[1].SeenAt = now.Add(-time.Hour) }, cause.UnfitNow},
+		"not proven, the primary is dead": {func(in *Input) { crash(in); in.Members[1].Last.Log.ProvenTerm = 0 },
+			cause.NotProven},
+		"proven in an older term": {func(in *Input) { in.Members[1].Last.Log.ProvenTerm = 1 }, cause.NotProven},
+		"a larger number, and not proven": {func(in *Input) {
+			crash(in)
+			l := &in.Members[1].Last.Log
+			l.ProvenTerm,
+				l.Received = 0, "9/0"
+		}, cause.NotProven},
+		"adrift, then the primary died": {func(in *Input) { crash(in); adriftBefore(in) }, cause.UnfitNow},
+		"adrift once, proven since": {
+			func(in *Input) { crash(in); adriftBefore(in); in.Members[1].Last.Log.ProvenTerm = 2 }, ""},
+		"strayed, though in step": {func(in *Input) { in.Members[1].Last.Data.Strayed = true }, cause.UnfitNow},
+		"filtered": {
+			func(in *Input) { in.Members[1].Last.Log.Filters = []string{"replicate_ignore_db = logs"} }, cause.Filtered},
+		"foreign":           {func(in *Input) { in.Members[1].Last.Data.Foreign = true }, cause.UnfitNow},
+		"its rank is never": {func(in *Input) { in.Members[1].Rank = 0 }, cause.RankNever},
+		"its agent may not log in": {func(in *Input) {
+			p := &in.Members[1].Last.Process
+			p.Accepting,
+				p.NotLetIn = false, true
+		}, cause.UnfitNow},
+		"unseen": {func(in *Input) { in.Members[1].SeenAt = now.Add(-time.Hour) }, cause.UnfitNow},
 	} {
 		v := Assess(bookings(c.change))
 		s := v.Find("tern")

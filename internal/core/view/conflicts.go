@@ -47,7 +47,8 @@ var conflictSettings = []string{"max_standby_streaming_delay", "max_standby_arch
 func ConflictsOf(v *View, worst map[string]float64) Conflicts {
 	out := Conflicts{Cluster: v.Cluster, Servers: []ConflictServer{}, Trade: []string{}}
 	if !dialect.Of(v.Engine).CancelsQueries {
-		out.Says = "Replay cancels no queries on " + v.Cluster + ": its engine lets a change of definitions wait for them instead, and the replica falls behind meanwhile."
+		out.Says = "Replay cancels no queries on " + v.Cluster +
+			": its engine lets a change of definitions wait for them instead, and the replica falls behind meanwhile."
 		return out
 	}
 	total, perHour := int64(0), 0.0
@@ -56,7 +57,8 @@ func ConflictsOf(v *View, worst map[string]float64) Conflicts {
 		if o == nil || o.Process.Role != observation.Replica || o.Replay.Conflicts == nil {
 			continue
 		}
-		x := ConflictServer{Server: s.Name, Causes: o.Replay.Conflicts, PerHour: s.ConflictsPerHour, WorstLag: worst[s.Name], Settings: map[string]string{}}
+		x := ConflictServer{Server: s.Name, Causes: o.Replay.Conflicts, PerHour: s.ConflictsPerHour, WorstLag: worst[s.Name],
+			Settings: map[string]string{}}
 		for _, n := range o.Replay.Conflicts {
 			total += n
 		}
@@ -85,20 +87,32 @@ func tradeOf(primary string, x ConflictServer) []string {
 	var out []string
 	switch wait {
 	case "-1":
-		out = append(out, fmt.Sprintf("%s lets replay wait for queries without limit: none is cancelled for being slow, and one long query holds all replay back (worst lag of the last day: %s).", x.Server, words.Span(x.WorstLag)))
+		out = append(out,
+			fmt.Sprintf(
+				"%s lets replay wait for queries without limit: none is cancelled for being slow, and one long query holds all replay back (worst lag of the last day: %s).", x.Server, words.Span(x.WorstLag)))
 	case "0":
-		out = append(out, fmt.Sprintf("%s cancels a query at once when it is in the way of replay: no lag from queries (worst of the last day: %s), and the most cancellations.", x.Server, words.Span(x.WorstLag)))
+		out = append(out,
+			fmt.Sprintf(
+				"%s cancels a query at once when it is in the way of replay: no lag from queries (worst of the last day: %s), and the most cancellations.", x.Server, words.Span(x.WorstLag)))
 	default:
-		out = append(out, fmt.Sprintf("%s lets replay wait up to %s for queries, then cancels them: a higher max_standby_streaming_delay means fewer cancelled queries and more lag (worst of the last day: %s).", x.Server, wait, words.Span(x.WorstLag)))
+		out = append(out,
+			fmt.Sprintf(
+				"%s lets replay wait up to %s for queries, then cancels them: a higher max_standby_streaming_delay means fewer cancelled queries and more lag (worst of the last day: %s).", x.Server, wait, words.Span(x.WorstLag)))
 	}
 	snapshot, all := x.Causes["snapshot"], sumOf(x.Causes)
 	switch {
 	case feedback == "on":
-		out = append(out, fmt.Sprintf("%s tells %s which rows its queries need (hot_standby_feedback is on): %d cancelled for missing rows, and vacuum on %s keeps dead rows as long as the oldest query here runs: bloat.", x.Server, primary, snapshot, primary))
+		out = append(out,
+			fmt.Sprintf(
+				"%s tells %s which rows its queries need (hot_standby_feedback is on): %d cancelled for missing rows, and vacuum on %s keeps dead rows as long as the oldest query here runs: bloat.", x.Server, primary, snapshot, primary))
 	case all == 0:
-		out = append(out, fmt.Sprintf("%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and no query was cancelled for it yet; on would keep rows for long queries and cost bloat on %s.", x.Server, primary, primary, primary))
+		out = append(out,
+			fmt.Sprintf(
+				"%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and no query was cancelled for it yet; on would keep rows for long queries and cost bloat on %s.", x.Server, primary, primary, primary))
 	default:
-		out = append(out, fmt.Sprintf("%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and %d of the %d cancelled queries missed rows that vacuum removed; on would keep those and cost bloat on %s.", x.Server, primary, primary, snapshot, all, primary))
+		out = append(out,
+			fmt.Sprintf(
+				"%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and %d of the %d cancelled queries missed rows that vacuum removed; on would keep those and cost bloat on %s.", x.Server, primary, primary, snapshot, all, primary))
 	}
 	return out
 }

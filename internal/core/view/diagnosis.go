@@ -13,7 +13,8 @@ import (
 // no cause when nothing waits.
 func diagnose(in Input, m Member, s *Server) cause.Cause {
 	o := m.Last
-	if o == nil || m.Name == in.Owner || !o.Process.Accepting || o.Process.Role != observation.Replica || s.Health == Unseen || s.Health == Adrift {
+	if o == nil || m.Name == in.Owner || !o.Process.Accepting || o.Process.Role != observation.Replica ||
+		s.Health == Unseen || s.Health == Adrift {
 		return cause.Cause{}
 	}
 	c := s.Cause
@@ -27,7 +28,8 @@ func diagnose(in Input, m Member, s *Server) cause.Cause {
 		}
 		c.Bytes = s.Stages.NotApplied
 		return c
-	case cause.FollowsNone, cause.FollowsStranger, cause.LinkDown, cause.UpstreamSilent, cause.ApplierStopped, cause.NothingArrives, cause.PeerSaysNothing:
+	case cause.FollowsNone, cause.FollowsStranger, cause.LinkDown, cause.UpstreamSilent, cause.ApplierStopped,
+		cause.NothingArrives, cause.PeerSaysNothing:
 		return c
 	case cause.Delayed:
 		c.Bytes, c.Others = s.Stages.NotApplied, nil
@@ -42,7 +44,8 @@ func diagnose(in Input, m Member, s *Server) cause.Cause {
 // bytesWait says at which stage most bytes of a replica wait, and for what.
 func bytesWait(in Input, s *Server, o *observation.Server) cause.Cause {
 	worst := s.Stages.Worst()
-	c := cause.Cause{Code: cause.BytesWait, Server: s.Name, Peer: s.Follows, Stage: worst, Bytes: s.Stages.At(worst), Total: s.LagBytes}
+	c := cause.Cause{Code: cause.BytesWait, Server: s.Name, Peer: s.Follows, Stage: worst, Bytes: s.Stages.At(worst),
+		Total: s.LagBytes}
 	switch worst {
 	case cause.NotSent:
 		c.Peer = in.Owner
@@ -81,7 +84,8 @@ func forecast(in Input, m Member) *Forecast {
 		return nil
 	}
 	f := &Forecast{Seconds: float64(free) / in.WrittenBytesRate, Away: away, remedy: remedy}
-	if expire, err := strconv.ParseFloat(o.Config.Live["binlog_expire_logs_seconds"], 64); err == nil && expire > 0 && f.Seconds > expire {
+	if expire, err := strconv.ParseFloat(o.Config.Live["binlog_expire_logs_seconds"], 64); err == nil && expire > 0 &&
+		f.Seconds > expire {
 		return nil // the server removes files by itself before
 	}
 	f.what = cause.Cause{Code: cause.LogFilling, Server: m.Name, Names: away, Seconds: f.Seconds}
@@ -112,7 +116,8 @@ func keptFor(in Input, m Member) (away []string, remedy cause.Cause) {
 		if x.Name == in.Owner || !x.Enrolled || x.Last != nil && x.Last.Data.Empty {
 			continue
 		}
-		reads := x.Last != nil && x.Last.Links.Upstream != nil && x.Last.Links.Upstream.Connected && in.Now.Sub(x.SeenAt).Seconds() <= in.Policy.UnseenSeconds
+		reads := x.Last != nil && x.Last.Links.Upstream != nil && x.Last.Links.Upstream.Connected &&
+			in.Now.Sub(x.SeenAt).Seconds() <= in.Policy.UnseenSeconds
 		if reads {
 			continue
 		}

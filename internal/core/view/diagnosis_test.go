@@ -42,7 +42,8 @@ func TestDiagnosis(t *testing.T) {
 	}
 	sent := func(at string) func(in *Input) {
 		return func(in *Input) {
-			in.Members[0].Last.Links.Downstreams = []observation.Downstream{{Name: "tern", State: "streaming", Sent: at, Received: in.Members[1].Last.Log.Received}}
+			in.Members[0].Last.Links.Downstreams = []observation.Downstream{{Name: "tern", State: "streaming", Sent: at,
+				Received: in.Members[1].Last.Log.Received}}
 		}
 	}
 	for name, c := range map[string]struct {
@@ -50,32 +51,51 @@ func TestDiagnosis(t *testing.T) {
 		health Health
 		says   string
 	}{
-		"in step":                   {nil, InStep, ""},
-		"not sent":                  {and(behindBy("0/1C00000", "0/1C00000"), sent("0/1C00000")), Behind, "4.0 MB of 4.0 MB wait on gull, not yet sent: gull or its network is busy"},
-		"on the way":                {and(behindBy("0/1C00000", "0/1C00000"), sent("0/2000000")), Behind, "on the way from gull: the network is slow"},
-		"replay":                    {behindBy("0/2000000", "0/1C00000"), Behind, "wait on tern, received and not applied: replay does not keep up"},
-		"replay at its limit":       {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Replay.Busy = 0.97 })), Behind, "replay works in one process, which uses 97% of a core"},
-		"replay waits for a disk":   {and(behindBy("0/2000000", "0/1C00000"), waits("IO DataFileRead")), Behind, "replay waits for the disk (DataFileRead)"},
-		"replay waits for a query":  {and(behindBy("0/2000000", "0/1C00000"), waits("IPC RecoveryConflictSnapshot")), Behind, "replay waits for a query that still needs rows which it removes"},
-		"replay waits for a lock":   {and(behindBy("0/2000000", "0/1C00000"), waits("Lock relation")), Behind, "replay waits for a session that holds a lock on a table (relation)"},
-		"replay waits for a page":   {and(behindBy("0/2000000", "0/1C00000"), waits("BufferPin BufferPin")), Behind, "replay waits for a query that holds a page"},
-		"replay waits for a space":  {and(behindBy("0/2000000", "0/1C00000"), waits("IPC RecoveryConflictTablespace")), Behind, "a tablespace which it drops"},
-		"paused":                    {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Replay.Paused = true })), Stalled, "replay is paused: 4.0 MB wait on its disk; it is where gull was 10.0 s ago"},
+		"in step": {nil, InStep, ""},
+		"not sent": {and(behindBy("0/1C00000", "0/1C00000"), sent("0/1C00000")), Behind,
+			"4.0 MB of 4.0 MB wait on gull, not yet sent: gull or its network is busy"},
+		"on the way": {and(behindBy("0/1C00000", "0/1C00000"), sent("0/2000000")), Behind,
+			"on the way from gull: the network is slow"},
+		"replay": {behindBy("0/2000000", "0/1C00000"), Behind,
+			"wait on tern, received and not applied: replay does not keep up"},
+		"replay at its limit": {and(behindBy("0/2000000", "0/1C00000"),
+			tern(func(o *observation.Server) { o.Replay.Busy = 0.97 })), Behind,
+			"replay works in one process, which uses 97% of a core"},
+		"replay waits for a disk": {and(behindBy("0/2000000", "0/1C00000"), waits("IO DataFileRead")), Behind,
+			"replay waits for the disk (DataFileRead)"},
+		"replay waits for a query": {and(behindBy("0/2000000", "0/1C00000"), waits("IPC RecoveryConflictSnapshot")), Behind,
+			"replay waits for a query that still needs rows which it removes"},
+		"replay waits for a lock": {and(behindBy("0/2000000", "0/1C00000"), waits("Lock relation")), Behind,
+			"replay waits for a session that holds a lock on a table (relation)"},
+		"replay waits for a page": {and(behindBy("0/2000000", "0/1C00000"), waits("BufferPin BufferPin")), Behind,
+			"replay waits for a query that holds a page"},
+		"replay waits for a space": {and(behindBy("0/2000000", "0/1C00000"), waits("IPC RecoveryConflictTablespace")),
+			Behind, "a tablespace which it drops"},
+		"paused": {and(behindBy("0/2000000", "0/1C00000"),
+			tern(func(o *observation.Server) { o.Replay.Paused = true })), Stalled,
+			"replay is paused: 4.0 MB wait on its disk; it is where gull was 10.0 s ago"},
 		"paused with nothing there": {tern(func(o *observation.Server) { o.Replay.Paused = true }), InStep, ""},
 		"receiver down": {tern(func(o *observation.Server) {
 			o.Links.Upstream.Connected, o.Links.Upstream.Problem = false, "password wrong"
 		}), Stalled, "password wrong"},
-		"applier stopped": {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Links.Upstream.ApplierProblem = "error 1062: Duplicate entry" })), Stalled,
+		"applier stopped": {and(behindBy("0/2000000", "0/1C00000"),
+			tern(func(o *observation.Server) { o.Links.Upstream.ApplierProblem = "error 1062: Duplicate entry" })), Stalled,
 			"applying stopped: error 1062: Duplicate entry; it is where gull was 10.0 s ago"},
 		"alive and silent": {and(behindBy("0/1800000", "0/1800000"), func(in *Input) {
 			in.Members[1].ReceivedSince = now.Add(-19 * time.Second)
-		}), Stalled, "its link to gull is open, but nothing has arrived for 19.0 s while gull kept writing; it is where gull was 20.0 s ago"},
-		"silent for too long on an idle primary": {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 55 }), Stalled, "its link to gull is open, but gull has sent nothing for 55.0 s"},
-		"silent for a while on an idle primary":  {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 28 }), InStep, ""},
-		"held back": {and(behindBy("0/2000000", "0/1C00000"), tern(func(o *observation.Server) { o.Links.Upstream.DelaySeconds = 10 })), InStep,
+		}), Stalled,
+			"its link to gull is open, but nothing has arrived for 19.0 s while gull kept writing; it is where gull was 20.0 s ago"},
+		"silent for too long on an idle primary": {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 55 }),
+			Stalled, "its link to gull is open, but gull has sent nothing for 55.0 s"},
+		"silent for a while on an idle primary": {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 28 }),
+			InStep, ""},
+		"held back": {and(behindBy("0/2000000", "0/1C00000"),
+			tern(func(o *observation.Server) { o.Links.Upstream.DelaySeconds = 10 })), InStep,
 			"it is delayed by 10.0 s, as configured; 4.0 MB wait on its disk for their time"},
-		"held back and more": {and(behindBy("0/2000000", "0/1900000"), tern(func(o *observation.Server) { o.Links.Upstream.DelaySeconds = 5 })), Behind, "received and not applied"},
-		"nothing applied for long": {and(behindBy("0/2000000", "0/1800000"), func(in *Input) { in.Members[1].AppliedSince = now.Add(-18 * time.Second) }), Stalled,
+		"held back and more": {and(behindBy("0/2000000", "0/1900000"),
+			tern(func(o *observation.Server) { o.Links.Upstream.DelaySeconds = 5 })), Behind, "received and not applied"},
+		"nothing applied for long": {and(behindBy("0/2000000", "0/1800000"),
+			func(in *Input) { in.Members[1].AppliedSince = now.Add(-18 * time.Second) }), Stalled,
 			"8.0 MB of 8.0 MB wait on tern, received and not applied"},
 	} {
 		v := Assess(bookings(c.change))
@@ -92,13 +112,16 @@ func TestMariaDBDiagnosis(t *testing.T) {
 		x.Engine = position.EngineMariaDB
 		o := x.Members[1].Last
 		o.Replay.Wait, o.Config.Settings = wait, map[string]string{"slave_parallel_threads": threads}
-		s := Server{Name: "tern", Health: Behind, Follows: "gull", LagBytes: 1 << 20, Stages: lag.Stages{NotApplied: 1 << 20}, Observation: o}
+		s := Server{Name: "tern", Health: Behind, Follows: "gull", LagBytes: 1 << 20, Stages: lag.Stages{NotApplied: 1 << 20},
+			Observation: o}
 		s.Diagnosis = words.Say(diagnose(x, x.Members[1], &s))
 		return &s
 	}
 	for _, c := range [][3]string{
-		{"Waiting for table metadata lock", "0", "replay waits for a session that holds a lock on a table (Waiting for table metadata lock)"},
-		{"Update_rows_log_event::find_row(-1)", "0", "one thread applies everything (slave_parallel_threads = 0); the server reports: Update_rows_log_event"},
+		{"Waiting for table metadata lock", "0",
+			"replay waits for a session that holds a lock on a table (Waiting for table metadata lock)"},
+		{"Update_rows_log_event::find_row(-1)", "0",
+			"one thread applies everything (slave_parallel_threads = 0); the server reports: Update_rows_log_event"},
 		{"", "4", "replay does not keep up"},
 	} {
 		if s := in(c[0], c[1]); !strings.HasSuffix(s.Diagnosis, c[2]) && !strings.Contains(s.Diagnosis, c[2]) {
@@ -117,27 +140,43 @@ func TestProblems(t *testing.T) {
 		rules  string
 		says   string
 	}{
-		"nothing":   {nil, "", ""},
-		"link":      {tern(func(o *observation.Server) { o.Links.Upstream.Connected = false }), "link down", "its link to gull is down"},
-		"two":       {func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, "two primaries, adrift, at risk", "gull and tern both report themselves as primary"},
-		"needs you": {func(in *Input) { in.NeedsYou = &Running{ID: 7, Kind: "failover"} }, "needs you", "operation 7 (failover) needs you: not every step succeeded"},
-		"unseen":    {func(in *Input) { in.Members[0].SeenAt = now.Add(-time.Minute) }, "unseen", "gull is unseen"},
-		"at risk":   {and(behindBy("0/1000000", "0/1000000"), func(in *Input) { in.Policy.AtRiskBytes = 1 << 20 }), "at risk, behind", "at risk: 16.0 MB"},
-		"no limit":  {and(behindBy("0/1F00000", "0/1F00000"), func(in *Input) { in.Policy.AtRiskBytes, in.Policy.BehindSeconds = 0, 60 }), "", ""},
+		"nothing": {nil, "", ""},
+		"link": {tern(func(o *observation.Server) { o.Links.Upstream.Connected = false }), "link down",
+			"its link to gull is down"},
+		"two": {func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") },
+			"two primaries, adrift, at risk", "gull and tern both report themselves as primary"},
+		"needs you": {func(in *Input) { in.NeedsYou = &Running{ID: 7, Kind: "failover"} }, "needs you",
+			"operation 7 (failover) needs you: not every step succeeded"},
+		"unseen": {func(in *Input) { in.Members[0].SeenAt = now.Add(-time.Minute) }, "unseen", "gull is unseen"},
+		"at risk": {and(behindBy("0/1000000", "0/1000000"), func(in *Input) { in.Policy.AtRiskBytes = 1 << 20 }),
+			"at risk, behind", "at risk: 16.0 MB"},
+		"no limit": {and(behindBy("0/1F00000", "0/1F00000"),
+			func(in *Input) { in.Policy.AtRiskBytes, in.Policy.BehindSeconds = 0, 60 }), "", ""},
 		"slot of nobody": {slot(observation.Slot{Name: "ct_puffin", Ours: true, KeptBytes: 1 << 20}), "slot filling",
 			"slot ct_puffin on gull belongs to no server of bookings and keeps 1.0 MB of log"},
-		"slot of an absent server":                  {slot(observation.Slot{Name: "ct_tern", Ours: true, KeptBytes: 2 << 30}), "slot filling", "slot ct_tern on gull is not being read and keeps 2.0 GB"},
-		"slot that keeps little":                    {slot(observation.Slot{Name: "ct_tern", Ours: true, KeptBytes: 1 << 20}), "", ""},
-		"slot lost":                                 {slot(observation.Slot{Name: "ct_tern", Ours: true, State: "lost"}), "slot filling", "log that tern needs is gone"},
-		"slot of a living server, name with a dash": {and(slot(observation.Slot{Name: "ct_north_1", Ours: true, KeptBytes: 1 << 20}), func(in *Input) { in.Members[1].Name = "north-1" }), "", ""},
-		"slot of an absent server, name with a dash": {and(slot(observation.Slot{Name: "ct_north_1", Ours: true, KeptBytes: 2 << 30}), func(in *Input) { in.Members[1].Name = "north-1" }), "slot filling",
+		"slot of an absent server": {slot(observation.Slot{Name: "ct_tern", Ours: true, KeptBytes: 2 << 30}),
+			"slot filling", "slot ct_tern on gull is not being read and keeps 2.0 GB"},
+		"slot that keeps little": {slot(observation.Slot{Name: "ct_tern", Ours: true, KeptBytes: 1 << 20}),
+			"", ""},
+		"slot lost": {slot(observation.Slot{Name: "ct_tern", Ours: true, State: "lost"}),
+			"slot filling", "log that tern needs is gone"},
+		"slot of a living server, name with a dash": {and(slot(observation.Slot{Name: "ct_north_1", Ours: true,
+			KeptBytes: 1 << 20}), func(in *Input) { in.Members[1].Name = "north-1" }), "", ""},
+		"slot of an absent server, name with a dash": {and(slot(observation.Slot{Name: "ct_north_1", Ours: true,
+			KeptBytes: 2 << 30}), func(in *Input) { in.Members[1].Name = "north-1" }), "slot filling",
 			"slot ct_north_1 on gull is not being read and keeps 2.0 GB"},
-		"slot of somebody else": {slot(observation.Slot{Name: "north_1", KeptBytes: 2 << 30}), "slot filling", "slot north_1 on gull, which Cross Twin did not make, is not being read"},
-		"clock ahead":           {func(in *Input) { in.Members[2].ClockSkew = 3 }, "clock", "the clock of heron is 3.0 s ahead of the service's"},
-		"clock behind":          {func(in *Input) { in.Members[2].ClockSkew = -90 }, "clock", "1 min 30 s behind the service's"},
-		"certificate":           {tern(func(o *observation.Server) { o.CertificateEnds = now.Add(72 * time.Hour) }), "certificate", "ends in 3.0 days"},
-		"conflicts":             {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts", "replay cancels 40 queries per hour on tern"},
-		"open":                  {func(in *Input) { in.Members[0].Last.Data.ClosedByDefault = false }, "open by default", "gull would open for writes"},
+		"slot of somebody else": {slot(observation.Slot{Name: "north_1", KeptBytes: 2 << 30}), "slot filling",
+			"slot north_1 on gull, which Cross Twin did not make, is not being read"},
+		"clock ahead": {func(in *Input) { in.Members[2].ClockSkew = 3 }, "clock",
+			"the clock of heron is 3.0 s ahead of the service's"},
+		"clock behind": {func(in *Input) { in.Members[2].ClockSkew = -90 }, "clock",
+			"1 min 30 s behind the service's"},
+		"certificate": {tern(func(o *observation.Server) { o.CertificateEnds = now.Add(72 * time.Hour) }),
+			"certificate", "ends in 3.0 days"},
+		"conflicts": {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts",
+			"replay cancels 40 queries per hour on tern"},
+		"open": {func(in *Input) { in.Members[0].Last.Data.ClosedByDefault = false }, "open by default",
+			"gull would open for writes"},
 	} {
 		v := Assess(bookings(c.change))
 		var rules []string
@@ -171,7 +210,8 @@ func TestSettingUp(t *testing.T) {
 		t.Errorf("%+v", v.Problems)
 	}
 	empty := func(in *Input) {
-		in.Members[2].Last = &observation.Server{At: now, Engine: in.Members[2].Last.Engine, Data: observation.Data{Empty: true}}
+		in.Members[2].Last = &observation.Server{At: now, Engine: in.Members[2].Last.Engine,
+			Data: observation.Data{Empty: true}}
 	}
 	v = Assess(bookings(empty))
 	if len(v.Problems) != 1 || v.Problems[0].Rule != cluster.RuleDown || !v.Problems[0].SettingUp {
@@ -202,14 +242,17 @@ func TestForecast(t *testing.T) {
 	away := func(in *Input) {
 		in.Members[0].Last.Links.Slots = []observation.Slot{{Name: "ct_tern", Ours: true, KeptBytes: 1 << 20}}
 	}
-	if f := full(away); f == nil || f.Text != "gull keeps log for tern (not connected); gull's log disk will be full in about 51 min 12 s" || !strings.Contains(f.Mend, "crosstwin server remove bookings tern") {
+	if f := full(away); f == nil ||
+		f.Text != "gull keeps log for tern (not connected); gull's log disk will be full in about 51 min 12 s" ||
+		!strings.Contains(f.Mend, "crosstwin server remove bookings tern") {
 		t.Errorf("%+v", f)
 	}
 	dashed := func(in *Input) {
 		away(in)
 		in.Members[1].Name, in.Members[0].Last.Links.Slots[0].Name = "north-1", "ct_north_1"
 	}
-	if f := full(dashed); f == nil || !strings.HasPrefix(f.Text, "gull keeps log for north-1 (not connected)") || !strings.Contains(f.Mend, "crosstwin rejoin bookings north-1") {
+	if f := full(dashed); f == nil || !strings.HasPrefix(f.Text, "gull keeps log for north-1 (not connected)") ||
+		!strings.Contains(f.Mend, "crosstwin rejoin bookings north-1") {
 		t.Errorf("%+v", f)
 	}
 	if f := full(and(away, func(in *Input) { in.WrittenBytesRate = 0 })); f != nil {
@@ -248,23 +291,27 @@ func TestForecast(t *testing.T) {
 func TestDrift(t *testing.T) {
 	in := bookings(func(in *Input) {
 		for i := range in.Members {
-			in.Members[i].Last.Config.Settings = map[string]string{"max_connections": "100", "fsync": "on", "data_directory": in.Members[i].Name}
+			in.Members[i].Last.Config.Settings = map[string]string{"max_connections": "100", "fsync": "on",
+				"data_directory": in.Members[i].Name}
 		}
 		in.Members[2].Last.Config.Settings["max_connections"] = "50"
 		in.Members[1].Problem = "connection refused"
 	})
 	d := DriftOf(&View{Cluster: in.Cluster, Engine: in.Engine}, in.Members)
-	if len(d.Settings) != 1 || d.Settings[0].Name != "max_connections" || d.Settings[0].Values["heron"] != "50" || len(d.Settings[0].Values) != 2 || d.Settings[0].Why == "" {
+	if len(d.Settings) != 1 || d.Settings[0].Name != "max_connections" || d.Settings[0].Values["heron"] != "50" ||
+		len(d.Settings[0].Values) != 2 || d.Settings[0].Why == "" {
 		t.Errorf("%+v", d.Settings)
 	}
 	if len(d.Unasked) != 1 || d.Unasked[0] != "tern" {
 		t.Errorf("not asked: %v", d.Unasked)
 	}
-	if want := "gull and heron differ in 1 of "; !strings.HasPrefix(d.Sentence, want) || !strings.HasSuffix(d.Sentence, "The settings of tern could not be read.") {
+	if want := "gull and heron differ in 1 of "; !strings.HasPrefix(d.Sentence, want) ||
+		!strings.HasSuffix(d.Sentence, "The settings of tern could not be read.") {
 		t.Error(d.Sentence)
 	}
 	in.Members[2].Last.Config.Settings, in.Members[2].Last.Config.Problem = nil, "locked"
-	if d := DriftOf(&View{Cluster: in.Cluster, Engine: in.Engine}, in.Members); d.Sentence != "Only the settings of gull could be read: nothing is compared." {
+	if d := DriftOf(&View{Cluster: in.Cluster, Engine: in.Engine},
+		in.Members); d.Sentence != "Only the settings of gull could be read: nothing is compared." {
 		t.Error(d.Sentence)
 	}
 }
@@ -281,7 +328,8 @@ func TestConflicts(t *testing.T) {
 	}))
 	x := ConflictsOf(&v, map[string]float64{"tern": 4.5})
 	all := x.Says + strings.Join(x.Trade, "\n")
-	for _, words := range []string{"cancelled 14 queries on bookings, 12 an hour", "tern lets replay wait up to 30s", "worst of the last day: 4.5 s", "tern does not tell gull which rows", "5 of the 7 cancelled queries missed rows",
+	for _, words := range []string{"cancelled 14 queries on bookings, 12 an hour", "tern lets replay wait up to 30s",
+		"worst of the last day: 4.5 s", "tern does not tell gull which rows", "5 of the 7 cancelled queries missed rows",
 		"heron lets replay wait for queries without limit", "heron tells gull which rows its queries need"} {
 		if !strings.Contains(all, words) {
 			t.Errorf("%q is not said:\n%s", words, all)

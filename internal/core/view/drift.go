@@ -67,7 +67,8 @@ func (d *Drift) sentence(asked []Member) string {
 	case len(d.Settings) == 0:
 		text = fmt.Sprintf("%s agree in all %d settings that matter at a role change.", words.List(names), d.Checked)
 	default:
-		text = fmt.Sprintf("%s differ in %d of %d settings that matter at a role change.", words.List(names), len(d.Settings), d.Checked)
+		text = fmt.Sprintf("%s differ in %d of %d settings that matter at a role change.", words.List(names), len(d.Settings),
+			d.Checked)
 	}
 	if len(d.Unasked) > 0 {
 		text += " The settings of " + words.List(d.Unasked) + " could not be read."

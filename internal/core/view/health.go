@@ -102,7 +102,8 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 		return m.WasAdrift // there is nobody to compare with: it stays until it is proven
 	}
 	p := position.Parted(in.Engine, o.Standing(), owner.Last.Standing(), owner.AskedAt.After(m.StateSince))
-	code := map[position.Parting]cause.Code{position.PartedOrigin: cause.ForeignOrigin, position.PartedNumber: cause.OtherHistory, position.PartedPast: cause.PastFork,
+	code := map[position.Parting]cause.Code{position.PartedOrigin: cause.ForeignOrigin,
+		position.PartedNumber: cause.OtherHistory, position.PartedPast: cause.PastFork,
 		position.PartedExtra: cause.ExtraGTIDs, position.PartedNever: cause.NoAncestor}[p.How]
 	if code == "" {
 		return cause.Cause{}
@@ -115,7 +116,8 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) {
 	o := m.Last
 	up := o.Links.Upstream
-	ownerUp := owner != nil && owner.Last != nil && owner.Last.Process.Accepting && owner.Last.Process.Role == observation.Primary
+	ownerUp := owner != nil && owner.Last != nil && owner.Last.Process.Accepting &&
+		owner.Last.Process.Role == observation.Primary
 	switch {
 	case up == nil || up.Host == "":
 		return Stalled, cause.Cause{Code: cause.FollowsNone}
@@ -137,7 +139,8 @@ func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, cause.
 	switch {
 	case delayed(s) && s.Lag.Seconds <= float64(up.DelaySeconds)+in.Policy.BehindSeconds:
 		return InStep, cause.Cause{Code: cause.Delayed, Seconds: float64(up.DelaySeconds)}
-	case s.LagBytes > 0 && !delayed(s) && !m.AppliedSince.IsZero() && still > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds:
+	case s.LagBytes > 0 && !delayed(s) && !m.AppliedSince.IsZero() && still > in.Policy.StalledSeconds &&
+		s.Lag.Seconds > in.Policy.StalledSeconds:
 		return Stalled, cause.Cause{Code: cause.NothingApplied, Seconds: still}
 	case s.Lag.Known && s.Lag.Seconds > in.Policy.BehindSeconds:
 		return Behind, bytesWait(in, s, o)
@@ -164,7 +167,8 @@ func silentLink(in Input, m Member, owner *Member, s *Server) cause.Cause {
 	o := m.Last
 	waits := s.Stages.NotSent + s.Stages.NotReceived
 	quiet := in.Now.Sub(m.ReceivedSince).Seconds()
-	if owner != nil && s.Follows == in.Owner && waits > 0 && !m.ReceivedSince.IsZero() && quiet > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds {
+	if owner != nil && s.Follows == in.Owner && waits > 0 && !m.ReceivedSince.IsZero() &&
+		quiet > in.Policy.StalledSeconds && s.Lag.Seconds > in.Policy.StalledSeconds {
 		return cause.Cause{Code: cause.NothingArrives, Peer: s.Follows, Seconds: quiet}
 	}
 	if idle := o.Links.Upstream.IdleSeconds; idle > silenceLimit {
@@ -201,7 +205,8 @@ func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
 		return false, cause.Cause{Code: cause.Filtered, Names: s.Observation.Log.Filters} // a filter is no copy
 	}
 	// A dead primary stalls every replica; what counts is that it answers.
-	answers := s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting && s.Observation.Process.Role == observation.Replica
+	answers := s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting &&
+		s.Observation.Process.Role == observation.Replica
 	if answers || s.Health == InStep || s.Health == Behind {
 		if !proven(in, s.Observation) {
 			return false, cause.Cause{Code: cause.NotProven, Peer: in.Owner, Text: proofProblem(in, s.Name)}

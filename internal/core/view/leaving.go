@@ -23,12 +23,14 @@ func Leaving(v *View, names ...string) []string {
 			}
 			continue
 		}
-		if slices.Contains(names, s.Name) && o.Data.ClosedByDefault && !o.Data.Foreign && o.Process.Role != observation.Replica {
+		if slices.Contains(names, s.Name) && o.Data.ClosedByDefault && !o.Data.Foreign &&
+			o.Process.Role != observation.Replica {
 			out = append(out, fmt.Sprintf("%s's next start is read-only; to undo that, %s", s.Name, d.OpenByDefault))
 		}
 		for _, x := range o.Links.Slots {
 			if owner, ours := verb.SlotOwner(x.Name); ours && slices.Contains(names, owner) {
-				out = append(out, fmt.Sprintf("slot %s on %s keeps log for %s; to drop it: %s", x.Name, s.Name, owner, fmt.Sprintf(d.DropSlot, x.Name)))
+				out = append(out, fmt.Sprintf("slot %s on %s keeps log for %s; to drop it: %s", x.Name, s.Name, owner,
+					fmt.Sprintf(d.DropSlot, x.Name)))
 			}
 		}
 	}

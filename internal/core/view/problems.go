@@ -55,26 +55,35 @@ func problems(in Input, v *View) []Problem {
 func clusterProblems(in Input, v *View) []Problem {
 	out := []Problem{}
 	if in.Owner == "" {
-		out = append(out, Problem{Rule: cluster.RuleNoPrimary, SettingUp: true, Cause: cause.Cause{Code: cause.NoPrimary, Cluster: in.Cluster}, Remedy: cause.Cause{Code: cause.AddPrimary, Cluster: in.Cluster}})
+		out = append(out, Problem{Rule: cluster.RuleNoPrimary, SettingUp: true,
+			Cause:  cause.Cause{Code: cause.NoPrimary, Cluster: in.Cluster},
+			Remedy: cause.Cause{Code: cause.AddPrimary, Cluster: in.Cluster}})
 	}
 	var report []string
 	for _, s := range v.Servers {
-		if o := s.Observation; o != nil && s.Health != Unseen && !o.Data.Foreign && o.Process.Running && o.Process.Role == observation.Primary {
+		if o := s.Observation; o != nil && s.Health != Unseen && !o.Data.Foreign && o.Process.Running &&
+			o.Process.Role == observation.Primary {
 			report = append(report, s.Name)
 		}
 	}
 	if len(report) > 1 {
-		out = append(out, Problem{Rule: cluster.RuleTwoPrimaries, Cause: cause.Cause{Code: cause.TwoPrimaries, Names: report}, Remedy: cause.Cause{Code: cause.SeeTail, Cluster: in.Cluster, Server: other(report, in.Owner)}})
+		out = append(out, Problem{Rule: cluster.RuleTwoPrimaries, Cause: cause.Cause{Code: cause.TwoPrimaries, Names: report},
+			Remedy: cause.Cause{Code: cause.SeeTail, Cluster: in.Cluster, Server: other(report, in.Owner)}})
 	}
 	if n := in.NeedsYou; n != nil {
-		out = append(out, Problem{Rule: cluster.RuleNeedsYou, Cause: cause.Cause{Code: cause.NeedsYou, Number: n.ID, Name: string(n.Kind)}, Remedy: cause.Cause{Code: cause.ReadOperation, Number: n.ID}})
+		out = append(out, Problem{Rule: cluster.RuleNeedsYou,
+			Cause:  cause.Cause{Code: cause.NeedsYou, Number: n.ID, Name: string(n.Kind)},
+			Remedy: cause.Cause{Code: cause.ReadOperation, Number: n.ID}})
 	}
 	r := v.AtRisk
 	switch {
 	case r.Known && r.Everything && len(v.Servers) > 1:
-		out = append(out, Problem{Rule: cluster.RuleAtRisk, Cause: cause.Cause{Code: cause.AllAtRisk}, Remedy: cause.Cause{Code: cause.BringBackRank, Cluster: in.Cluster}})
+		out = append(out, Problem{Rule: cluster.RuleAtRisk, Cause: cause.Cause{Code: cause.AllAtRisk},
+			Remedy: cause.Cause{Code: cause.BringBackRank, Cluster: in.Cluster}})
 	case r.Known && !r.Everything && in.Policy.AtRiskBytes > 0 && r.Bytes > in.Policy.AtRiskBytes:
-		out = append(out, Problem{Rule: cluster.RuleAtRisk, Cause: cause.Cause{Code: cause.AtRisk, Bytes: r.Bytes, Seconds: r.Seconds}, Remedy: cause.Cause{Code: cause.WatchStages, Cluster: in.Cluster}})
+		out = append(out, Problem{Rule: cluster.RuleAtRisk,
+			Cause:  cause.Cause{Code: cause.AtRisk, Bytes: r.Bytes, Seconds: r.Seconds},
+			Remedy: cause.Cause{Code: cause.WatchStages, Cluster: in.Cluster}})
 	}
 	return out
 }
@@ -88,7 +97,8 @@ func other(names []string, but string) string {
 	return but
 }
 
-var healthRules = map[Health]cluster.Rule{Adrift: cluster.RuleAdrift, Stalled: cluster.RuleStalled, Behind: cluster.RuleBehind, Unseen: cluster.RuleUnseen,
+var healthRules = map[Health]cluster.Rule{Adrift: cluster.RuleAdrift, Stalled: cluster.RuleStalled,
+	Behind: cluster.RuleBehind, Unseen: cluster.RuleUnseen,
 	Fenced: cluster.RuleDown, Stopped: cluster.RuleDown, TakesNoWrite: cluster.RuleNoWrites}
 
 // healthProblem is the problem that a server's health itself is.
@@ -107,8 +117,10 @@ func healthProblem(in Input, v *View, s Server) (Problem, bool) {
 		rule = cluster.RuleLinkDown
 	}
 	m := findMember(in, s.Name)
-	unmade := s.LastContactSeconds < 0 && !m.HeldData || s.Observation != nil && s.Observation.Data.Empty && !m.HeldData && s.Name != v.Primary
-	p := Problem{Rule: rule, Server: s.Name, Cause: cause.Cause{Code: cause.HealthIs, Server: s.Name, Health: string(s.Health)}, SettingUp: unmade}
+	unmade := s.LastContactSeconds < 0 && !m.HeldData || s.Observation != nil && s.Observation.Data.Empty && !m.HeldData &&
+		s.Name != v.Primary
+	p := Problem{Rule: rule, Server: s.Name,
+		Cause: cause.Cause{Code: cause.HealthIs, Server: s.Name, Health: string(s.Health)}, SettingUp: unmade}
 	why := s.Cause
 	if !s.Wait.IsZero() && (s.Health == Behind || s.Health == Stalled) {
 		why = s.Wait
@@ -220,13 +232,15 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 		add(cluster.RuleLogFilling, f.what, f.remedy)
 	}
 	if in.Policy.ConflictsPerHour > 0 && s.ConflictsPerHour > in.Policy.ConflictsPerHour {
-		add(cluster.RuleConflicts, cause.Cause{Code: cause.ConflictsMany, Server: s.Name, Count: int64(s.ConflictsPerHour + 0.5)}, with(cause.SeeConflicts))
+		add(cluster.RuleConflicts, cause.Cause{Code: cause.ConflictsMany, Server: s.Name,
+			Count: int64(s.ConflictsPerHour + 0.5)}, with(cause.SeeConflicts))
 	}
 	if in.Policy.ClockSeconds > 0 && max(s.ClockSkew, -s.ClockSkew) > in.Policy.ClockSeconds {
 		add(cluster.RuleClock, cause.Cause{Code: cause.ClockOff, Server: s.Name, Seconds: s.ClockSkew}, with(cause.SetClock))
 	}
 	if left := o.CertificateEnds.Sub(in.Now); !o.CertificateEnds.IsZero() && left.Hours() < certificateDays*24 {
-		add(cluster.RuleCertificate, cause.Cause{Code: cause.CertificateEnd, Server: s.Name, Seconds: left.Seconds()}, with(cause.EnrollAgain))
+		add(cluster.RuleCertificate, cause.Cause{Code: cause.CertificateEnd, Server: s.Name, Seconds: left.Seconds()},
+			with(cause.EnrollAgain))
 	}
 	if s.Name == v.Primary && s.Health == TakesWrites && !o.Data.ClosedByDefault {
 		add(cluster.RuleOpen, with(cause.OpenByDefault), with(cause.AgentCloses))

@@ -40,7 +40,8 @@ const (
 // severity orders health from good to bad; a cluster's health is that of its
 // worst server.
 var severity = map[Health]int{
-	TakesWrites: 0, InStep: 1, Seeding: 2, Behind: 3, Fenced: 4, Stopped: 5, Unseen: 6, Stalled: 7, Adrift: 8, TakesNoWrite: 9,
+	TakesWrites: 0, InStep: 1, Seeding: 2, Behind: 3, Fenced: 4, Stopped: 5, Unseen: 6, Stalled: 7, Adrift: 8,
+	TakesNoWrite: 9,
 }
 
 // Severity orders health from good (0) to bad.

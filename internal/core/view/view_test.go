@@ -17,7 +17,11 @@ var now = time.Date(2027, 1, 1, 6, 0, 0, 0, time.UTC)
 const port = 5432
 
 func server(host string, role observation.Role, at string) *observation.Server {
-	o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: role, Writable: role == observation.Primary}, Data: observation.Data{System: "77", ClosedByDefault: true}, Log: observation.Log{Line: position.Line{System: "77", Number: 2, Began: 0x1000000, Fingerprint: "first"}, Past: []position.Branch{{Timeline: 1, End: 0x1000000}}}, Host: observation.Host{Address: observation.Address{Host: host, Port: port}}}
+	o := &observation.Server{Process: observation.Process{Running: true, Accepting: true, Role: role,
+		Writable: role == observation.Primary}, Data: observation.Data{System: "77", ClosedByDefault: true},
+		Log: observation.Log{Line: position.Line{System: "77", Number: 2, Began: 0x1000000, Fingerprint: "first"},
+			Past: []position.Branch{{Timeline: 1, End: 0x1000000}}},
+		Host: observation.Host{Address: observation.Address{Host: host, Port: port}}}
 	if role == observation.Primary {
 		o.Log.Written, o.Guard = at, guard.State{Noted: 2, Accepted: 2, Owner: true}
 	} else {
@@ -33,7 +37,8 @@ func member(name string, rank int) cluster.Member {
 
 // bookings is a healthy cluster; change makes a case of it.
 func bookings(change func(in *Input)) Input {
-	in := Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull", Policy: cluster.DefaultPolicy(), Now: now, Clock: lag.NewClock(10)}
+	in := Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2, Owner: "gull",
+		Policy: cluster.DefaultPolicy(), Now: now, Clock: lag.NewClock(10)}
 	for i, n := range []string{"gull", "tern", "heron"} {
 		role := observation.Replica
 		if i == 0 {
@@ -58,14 +63,16 @@ func TestAssess(t *testing.T) {
 		says   []string
 	}{
 		{"healthy", nil, map[string]Health{"gull": TakesWrites, "tern": InStep, "heron": InStep, "": InStep}, 1,
-			[]string{"bookings takes writes on gull.", "tern and heron are in step.", "It can lose 1 more server.", "Nothing at risk."}},
+			[]string{"bookings takes writes on gull.", "tern and heron are in step.", "It can lose 1 more server.",
+				"Nothing at risk."}},
 		{"idle for an hour", func(in *Input) {
 			in.Now = now.Add(time.Hour)
 			for i := range in.Members {
 				in.Members[i].SeenAt = in.Now
 			}
 		}, map[string]Health{"tern": InStep}, 1, []string{"Nothing at risk."}},
-		{"one behind", func(in *Input) { in.Members[2].Last.Log.Applied = "0/1C00000" }, map[string]Health{"heron": Behind, "": Behind}, 1,
+		{"one behind", func(in *Input) { in.Members[2].Last.Log.Applied = "0/1C00000" },
+			map[string]Health{"heron": Behind, "": Behind}, 1,
 			[]string{"bookings takes writes on gull; heron is 10.0 s behind.", "tern is in step."}},
 		{"the only candidate behind", func(in *Input) {
 			in.Members[1].Last.Log.Applied, in.Members[1].Last.Log.Received = "0/1C00000", "0/1E00000"
@@ -73,32 +80,51 @@ func TestAssess(t *testing.T) {
 			[]string{"At risk: 2.0 MB, the writes of the last 5.0 s."}},
 		{"primary crashed", func(in *Input) {
 			o := in.Members[0].Last
-			o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Writable, o.Data.State = false, false, "", false, "in production"
+			o.Process.Running, o.Process.Accepting, o.Process.Role, o.Process.Writable, o.Data.State = false, false, "", false,
+				"in production"
 			in.Members[1].Last.Links.Upstream.Connected, in.Members[2].Last.Links.Upstream.Connected = false, false
-		}, map[string]Health{"gull": Stopped, "tern": Stalled, "": TakesNoWrite}, 0, []string{"bookings takes no writes. Primary gull is stopped: its database crashed (its data says: in production)"}},
+		}, map[string]Health{"gull": Stopped, "tern": Stalled, "": TakesNoWrite}, 0,
+			[]string{"bookings takes no writes. Primary gull is stopped: its database crashed (its data says: in production)"}},
 		{"primary does not let its agent in", func(in *Input) {
 			p := &in.Members[0].Last.Process
 			p.Accepting, p.NotLetIn, p.Problem = false, true, "it does not answer: role \"root\" does not exist"
-		}, map[string]Health{"gull": Unseen, "": Unseen}, 0, []string{"Whether bookings takes writes is not known. Primary gull is unseen: its agent may not log in"}},
-		{"commits hang", func(in *Input) { in.Members[0].Last.Process.CommitWaits = 12 }, map[string]Health{"gull": TakesNoWrite, "": TakesNoWrite}, 0, []string{"bookings takes no writes. Primary gull: a commit has been waiting for 12.0 s"}},
-		{"primary hangs", func(in *Input) { in.Members[0].Last.Process.Accepting = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
-		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Process.Writable = false }, map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
-		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) }, map[string]Health{"tern": Unseen, "": Unseen}, 0, []string{"tern is unseen", "It cannot lose another server.", "every write"}},
-		{"never enrolled", func(in *Input) { in.Members[2].Enrolled, in.Members[2].Last = false, nil }, map[string]Health{"heron": Unseen}, 1, []string{"heron is unseen"}},
-		{"two report themselves as primary", func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") }, map[string]Health{"tern": Adrift, "": Adrift}, 0, []string{"bookings takes writes on gull; tern is adrift"}},
-		{"another cluster's copy", func(in *Input) { in.Members[1].Last.Data.System = "78" }, map[string]Health{"tern": Adrift}, 0, nil},
-		{"same number, other beginning", func(in *Input) { in.Members[1].Last.Log.Line.Fingerprint = "other" }, map[string]Health{"tern": Adrift}, 0, nil},
+		}, map[string]Health{"gull": Unseen, "": Unseen}, 0,
+			[]string{"Whether bookings takes writes is not known. Primary gull is unseen: its agent may not log in"}},
+		{"commits hang", func(in *Input) { in.Members[0].Last.Process.CommitWaits = 12 },
+			map[string]Health{"gull": TakesNoWrite, "": TakesNoWrite}, 0,
+			[]string{"bookings takes no writes. Primary gull: a commit has been waiting for 12.0 s"}},
+		{"primary hangs", func(in *Input) { in.Members[0].Last.Process.Accepting = false },
+			map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
+		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Process.Writable = false },
+			map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
+		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) },
+			map[string]Health{"tern": Unseen, "": Unseen}, 0,
+			[]string{"tern is unseen", "It cannot lose another server.", "every write"}},
+		{"never enrolled", func(in *Input) { in.Members[2].Enrolled, in.Members[2].Last = false, nil },
+			map[string]Health{"heron": Unseen}, 1, []string{"heron is unseen"}},
+		{"two report themselves as primary",
+			func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") },
+			map[string]Health{"tern": Adrift, "": Adrift}, 0, []string{"bookings takes writes on gull; tern is adrift"}},
+		{"another cluster's copy", func(in *Input) { in.Members[1].Last.Data.System = "78" },
+			map[string]Health{"tern": Adrift}, 0, nil},
+		{"same number, other beginning", func(in *Input) { in.Members[1].Last.Log.Line.Fingerprint = "other" },
+			map[string]Health{"tern": Adrift}, 0, nil},
 		{"past the fork", func(in *Input) {
 			o := in.Members[1].Last
-			o.Log.Line, o.Log.Past, o.Log.Received, o.Log.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000100", "0/1000100"
+			o.Log.Line, o.Log.Past, o.Log.Received, o.Log.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000100",
+				"0/1000100"
 		}, map[string]Health{"tern": Adrift}, 0, nil},
 		{"before the fork", func(in *Input) {
 			o := in.Members[1].Last
-			o.Log.Line, o.Log.Past, o.Log.Received, o.Log.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000000", "0/1000000"
+			o.Log.Line, o.Log.Past, o.Log.Received, o.Log.Applied = position.Line{System: "77", Number: 1}, nil, "0/1000000",
+				"0/1000000"
 		}, map[string]Health{"tern": Behind}, 1, []string{"at least 20.0 s behind"}},
-		{"link down", func(in *Input) { in.Members[1].Last.Links.Upstream.Connected = false }, map[string]Health{"tern": Stalled}, 1, nil},
-		{"follows nobody", func(in *Input) { in.Members[1].Last.Links.Upstream = nil }, map[string]Health{"tern": Stalled}, 1, nil},
-		{"follows a stranger", func(in *Input) { in.Members[1].Last.Links.Upstream.Host = "elsewhere" }, map[string]Health{"tern": Stalled}, 1, nil},
+		{"link down", func(in *Input) { in.Members[1].Last.Links.Upstream.Connected = false },
+			map[string]Health{"tern": Stalled}, 1, nil},
+		{"follows nobody", func(in *Input) { in.Members[1].Last.Links.Upstream = nil }, map[string]Health{"tern": Stalled},
+			1, nil},
+		{"follows a stranger", func(in *Input) { in.Members[1].Last.Links.Upstream.Host = "elsewhere" },
+			map[string]Health{"tern": Stalled}, 1, nil},
 		{"replay paused with work left", func(in *Input) {
 			in.Members[1].Last.Replay.Paused, in.Members[1].Last.Log.Applied = true, "0/1FFFF00"
 		}, map[string]Health{"tern": Stalled}, 1, nil},
@@ -106,13 +132,18 @@ func TestAssess(t *testing.T) {
 			in.Members[1].Last.Log.Applied, in.Members[1].AppliedSince = "0/1800000", now.Add(-time.Minute)
 		}, map[string]Health{"tern": Stalled}, 1, nil},
 		{"seeding", func(in *Input) {
-			in.Members[1].Last = &observation.Server{Data: observation.Data{Empty: true, Unfinished: "seed"}, Job: &observation.Job{Kind: "seed", State: observation.JobRunning}}
+			in.Members[1].Last = &observation.Server{Data: observation.Data{Empty: true, Unfinished: "seed"},
+				Job: &observation.Job{Kind: "seed", State: observation.JobRunning}}
 		}, map[string]Health{"tern": Seeding}, 0, nil},
-		{"an interrupted copy", func(in *Input) { in.Members[1].Last = &observation.Server{Data: observation.Data{Unfinished: "seed"}} }, map[string]Health{"tern": Stopped}, 0, nil},
+		{"an interrupted copy",
+			func(in *Input) { in.Members[1].Last = &observation.Server{Data: observation.Data{Unfinished: "seed"}} },
+			map[string]Health{"tern": Stopped}, 0, nil},
 		{"fenced", func(in *Input) {
-			in.Members[1].Last = &observation.Server{Process: observation.Process{Fenced: true}, Data: observation.Data{State: "shut down"}}
+			in.Members[1].Last = &observation.Server{Process: observation.Process{Fenced: true},
+				Data: observation.Data{State: "shut down"}}
 		}, map[string]Health{"tern": Fenced}, 0, []string{"tern is fenced"}},
-		{"no primary yet", func(in *Input) { in.Owner = "" }, map[string]Health{"": TakesNoWrite}, 2, []string{"it has no primary yet"}},
+		{"no primary yet", func(in *Input) { in.Owner = "" }, map[string]Health{"": TakesNoWrite}, 2,
+			[]string{"it has no primary yet"}},
 	} {
 		v := Assess(bookings(c.change))
 		for n, want := range c.health {
@@ -151,12 +182,14 @@ func TestStages(t *testing.T) {
 	in := bookings(func(in *Input) {
 		o := in.Members[1].Last
 		o.Log.Received, o.Log.Applied = "0/1F00000", "0/1D00000"
-		in.Members[0].Last.Links.Downstreams = []observation.Downstream{{Name: "tern", Sent: "0/1FC0000", Received: "0/1FA0000", Safe: "0/1F00000"}}
+		in.Members[0].Last.Links.Downstreams = []observation.Downstream{{Name: "tern", Sent: "0/1FC0000",
+			Received: "0/1FA0000", Safe: "0/1F00000"}}
 	})
 	v := Assess(in)
 	s := v.Find("tern")
 	st := s.Stages
-	if sum := st.NotSent + st.NotReceived + st.NotSafe + st.NotApplied; sum != s.LagBytes || st.Worst() != "applied" || st.NotSent != 0x40000 || st.NotReceived != 0x20000 || st.NotSafe != 0xA0000 {
+	if sum := st.NotSent + st.NotReceived + st.NotSafe + st.NotApplied; sum != s.LagBytes || st.Worst() != "applied" ||
+		st.NotSent != 0x40000 || st.NotReceived != 0x20000 || st.NotSafe != 0xA0000 {
 		t.Errorf("%+v of %d", st, s.LagBytes)
 	}
 }

@@ -36,7 +36,8 @@ var says map[cause.Code]func(cause.Cause) string
 
 func init() { // Say refers to the table, and the table to Say
 	says = map[cause.Code]func(cause.Cause) string{}
-	for _, part := range []map[cause.Code]func(cause.Cause) string{healthWords, linkWords, roleWords, problemWords, slowWords, remedyWords, sentenceWords} {
+	for _, part := range []map[cause.Code]func(cause.Cause) string{healthWords, linkWords, roleWords, problemWords,
+		slowWords, remedyWords, sentenceWords} {
 		for code, f := range part {
 			says[code] = f
 		}
@@ -67,10 +68,12 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 		if c.At == "" {
 			return "nothing shows that its data is this cluster's: its agent leaves it as it is"
 		}
-		return fmt.Sprintf("its data is not this cluster's: its system identifier is %s, not %s; its agent leaves it as it is", c.At, c.Fork)
+		return fmt.Sprintf(
+			"its data is not this cluster's: its system identifier is %s, not %s; its agent leaves it as it is", c.At, c.Fork)
 	},
 	cause.OtherHistory: func(c cause.Cause) string {
-		return fmt.Sprintf("it reports %s like %s, but its %s began with another record: these are different writes", c.History, c.Peer, c.History)
+		return fmt.Sprintf("it reports %s like %s, but its %s began with another record: these are different writes",
+			c.History, c.Peer, c.History)
 	},
 	cause.PastFork: func(c cause.Cause) string {
 		return fmt.Sprintf("it is at %s, past the fork at %s where %s's history parted", c.At, c.Fork, c.Peer)
@@ -112,7 +115,8 @@ var linkWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf("replay is paused: %s wait on its disk", Size(c.Bytes))
 	},
 	cause.NothingArrives: func(c cause.Cause) string {
-		return fmt.Sprintf("its link to %s is open, but nothing has arrived for %s while %s kept writing", c.Peer, Span(c.Seconds), c.Peer)
+		return fmt.Sprintf("its link to %s is open, but nothing has arrived for %s while %s kept writing", c.Peer,
+			Span(c.Seconds), c.Peer)
 	},
 	cause.PeerSaysNothing: func(c cause.Cause) string {
 		return fmt.Sprintf("its link to %s is open, but %s has sent nothing for %s", c.Peer, c.Peer, Span(c.Seconds))
@@ -121,7 +125,8 @@ var linkWords = map[cause.Code]func(cause.Cause) string{
 		if c.Bytes == 0 {
 			return fmt.Sprintf("it is delayed by %s, as configured", Span(c.Seconds))
 		}
-		return fmt.Sprintf("it is delayed by %s, as configured; %s wait on its disk for their time", Span(c.Seconds), Size(c.Bytes))
+		return fmt.Sprintf("it is delayed by %s, as configured; %s wait on its disk for their time", Span(c.Seconds),
+			Size(c.Bytes))
 	},
 	cause.WasAt: func(c cause.Cause) string {
 		return fmt.Sprintf("it is where %s was %s ago", c.Peer, Span(c.Seconds))
@@ -208,19 +213,22 @@ var problemWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf("slot %s on %s is lost: log that %s needs is gone", c.Name, c.Server, cmp.Or(c.Peer, "its reader"))
 	},
 	cause.SlotOfNone: func(c cause.Cause) string {
-		return fmt.Sprintf("slot %s on %s belongs to no server of %s and keeps %s of log", c.Name, c.Server, c.Cluster, Size(c.Bytes))
+		return fmt.Sprintf("slot %s on %s belongs to no server of %s and keeps %s of log", c.Name, c.Server, c.Cluster,
+			Size(c.Bytes))
 	},
 	cause.SlotUnread: func(c cause.Cause) string {
 		return fmt.Sprintf("slot %s on %s is not being read and keeps %s of log", c.Name, c.Server, Size(c.Bytes))
 	},
 	cause.SlotForeign: func(c cause.Cause) string {
-		return fmt.Sprintf("slot %s on %s, which Cross Twin did not make, is not being read and keeps %s of log", c.Name, c.Server, Size(c.Bytes))
+		return fmt.Sprintf("slot %s on %s, which Cross Twin did not make, is not being read and keeps %s of log", c.Name,
+			c.Server, Size(c.Bytes))
 	},
 }
 
 var slowWords = map[cause.Code]func(cause.Cause) string{
 	cause.LogFilling: func(c cause.Cause) string {
-		return fmt.Sprintf("%s keeps log for %s (not connected); %s's log disk will be full in about %s", c.Server, List(c.Names), c.Server, Span(c.Seconds))
+		return fmt.Sprintf("%s keeps log for %s (not connected); %s's log disk will be full in about %s", c.Server,
+			List(c.Names), c.Server, Span(c.Seconds))
 	},
 	cause.ConflictsMany: func(c cause.Cause) string {
 		return fmt.Sprintf("replay cancels %d queries per hour on %s", c.Count, c.Server)
@@ -260,25 +268,34 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 		return "see where the bytes wait: crosstwin watch " + c.Cluster
 	},
 	cause.MakeAnother: func(c cause.Cause) string {
-		return fmt.Sprintf("make another server primary: crosstwin failover %s; or start %s again: crosstwin failover %s --to %s", c.Cluster, c.Server, c.Cluster, c.Server)
+		return fmt.Sprintf(
+			"make another server primary: crosstwin failover %s; or start %s again: crosstwin failover %s --to %s", c.Cluster,
+			c.Server, c.Cluster, c.Server)
 	},
 	cause.SeeAgent: func(c cause.Cause) string {
 		return "check that its agent runs and is reachable at " + cmp.Or(c.At, "its address")
 	},
 	cause.SeedIt: func(c cause.Cause) string { return fmt.Sprintf("crosstwin seed %s %s", c.Cluster, c.Server) },
 	cause.EndSyncWait: func(c cause.Cause) string {
-		return fmt.Sprintf("bring the replica back that %s waits for, make room on its disk, or change %s there", c.Server, c.Name)
+		return fmt.Sprintf("bring the replica back that %s waits for, make room on its disk, or change %s there", c.Server,
+			c.Name)
 	},
 	cause.LetIn: func(c cause.Cause) string {
-		return "let the agent's account log in on " + c.Server + " through the socket, as the error says; the agent's settings are superuser and socket_dir in its agent.yaml"
+		return "let the agent's account log in on " + c.Server +
+			" through the socket, as the error says; the agent's settings are superuser and socket_dir in its agent.yaml"
 	},
 	cause.RemoveOrReplace: func(c cause.Cause) string {
-		return fmt.Sprintf("if it belongs to others, take it out of this cluster: crosstwin server remove %s %s; if nothing in it is needed: crosstwin seed %s %s --replace", c.Cluster, c.Server, c.Cluster, c.Server)
+		return fmt.Sprintf(
+			"if it belongs to others, take it out of this cluster: crosstwin server remove %s %s; if nothing in it is needed: crosstwin seed %s %s --replace", c.Cluster, c.Server, c.Cluster, c.Server)
 	},
-	cause.SeedReplace: func(c cause.Cause) string { return fmt.Sprintf("crosstwin seed %s %s --replace", c.Cluster, c.Peer) },
-	cause.DropSlot:    dropWords,
+	cause.SeedReplace: func(c cause.Cause) string {
+		return fmt.Sprintf("crosstwin seed %s %s --replace", c.Cluster,
+			c.Peer)
+	},
+	cause.DropSlot: dropWords,
 	cause.BringBack: func(c cause.Cause) string {
-		return fmt.Sprintf("bring %s back: crosstwin rejoin %s %s; or remove it: crosstwin server remove %s %s", c.Peer, c.Cluster, c.Peer, c.Cluster, c.Peer)
+		return fmt.Sprintf("bring %s back: crosstwin rejoin %s %s; or remove it: crosstwin server remove %s %s", c.Peer,
+			c.Cluster, c.Peer, c.Cluster, c.Peer)
 	},
 	cause.StartReader: func(c cause.Cause) string { return "start its reader again, or " + dropWords(c) },
 	cause.WaitSession: func(c cause.Cause) string {
@@ -289,14 +306,16 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.WatchIt: func(c cause.Cause) string { return "watch it: crosstwin watch " + c.Cluster },
 	cause.CheckNetwork: func(c cause.Cause) string {
-		return fmt.Sprintf("check the network between %s and %s, and whether %s's receiver hangs; replication then resumes", c.Peer, c.Server, c.Server)
+		return fmt.Sprintf("check the network between %s and %s, and whether %s's receiver hangs; replication then resumes",
+			c.Peer, c.Server, c.Server)
 	},
 	cause.NothingToDo: plain("nothing to do on it: it follows again once there is a primary"),
 	cause.ResumeReplay: func(c cause.Cause) string {
 		return fmt.Sprintf("resume replay on %s: %s", c.Server, c.Text)
 	},
 	cause.TailThenRebuild: func(c cause.Cause) string {
-		return fmt.Sprintf("see what differs: crosstwin tail %s %s; then crosstwin rejoin %s %s --way rebuild", c.Cluster, c.Server, c.Cluster, c.Server)
+		return fmt.Sprintf("see what differs: crosstwin tail %s %s; then crosstwin rejoin %s %s --way rebuild", c.Cluster,
+			c.Server, c.Cluster, c.Server)
 	},
 	cause.RejoinIt: func(c cause.Cause) string { return fmt.Sprintf("crosstwin rejoin %s %s", c.Cluster, c.Server) },
 	cause.SetClock: plain("set it by a time server; lag is measured with the service's clock alone and stays right"),
@@ -325,7 +344,8 @@ var sentenceWords = map[cause.Code]func(cause.Cause) string{
 		case c.Health == "takes no writes":
 			return fmt.Sprintf("%s takes no writes on %s.", c.Cluster, c.Server)
 		case c.Health == "unseen":
-			return fmt.Sprintf("Whether %s takes writes is not known. Primary %s %s%s.", c.Cluster, c.Server, state, behind(": ", why))
+			return fmt.Sprintf("Whether %s takes writes is not known. Primary %s %s%s.", c.Cluster, c.Server, state,
+				behind(": ", why))
 		}
 		return fmt.Sprintf("%s takes no writes. Primary %s %s%s.", c.Cluster, c.Server, state, behind(": ", why))
 	},

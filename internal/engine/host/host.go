@@ -57,10 +57,14 @@ func (d *Data) Owner() (Identity, error) {
 		}
 	}
 	if id.UID == 0 {
-		return id, fmt.Errorf("the data directory %s belongs to root: a database never runs as root; chown it to its own user", d.Dir)
+		return id,
+			fmt.Errorf("the data directory %s belongs to root: a database never runs as root; chown it to its own user", d.Dir)
 	}
 	if me := os.Geteuid(); me != 0 && uint32(me) != id.UID {
-		return id, fmt.Errorf("the data directory %s belongs to user %d and this agent runs as user %d: run the agent as root or as that user", d.Dir, id.UID, me)
+		return id,
+			fmt.Errorf(
+				"the data directory %s belongs to user %d and this agent runs as user %d: run the agent as root or as that user",
+				d.Dir, id.UID, me)
 	}
 	return id, nil
 }

@@ -53,7 +53,8 @@ func TestRunsAsTheOwner(t *testing.T) {
 	if _, _, err := d.Run(t.Context(), "id"); err == nil {
 		t.Error("a program ran for data of root")
 	}
-	if _, err := (&Data{Dir: "/nowhere/data", OwnerName: "no-such-user"}).Owner(); err == nil || !strings.Contains(err.Error(), "no-such-user") {
+	if _, err := (&Data{Dir: "/nowhere/data", OwnerName: "no-such-user"}).Owner(); err == nil ||
+		!strings.Contains(err.Error(), "no-such-user") {
 		t.Errorf("an owner that is none: %v", err)
 	}
 }
@@ -113,11 +114,13 @@ func TestRunWatched(t *testing.T) {
 	d := data(t)
 	var lines []string
 	see := func(l string) { lines = append(lines, l) }
-	if err := d.RunWatched(t.Context(), see, Piped{}, "sh", "-c", `printf 'one\rtwo\n\nthree' >&2`); err != nil || strings.Join(lines, ",") != "one,two,three" {
+	if err := d.RunWatched(t.Context(), see, Piped{}, "sh", "-c", `printf 'one\rtwo\n\nthree' >&2`); err != nil ||
+		strings.Join(lines, ",") != "one,two,three" {
 		t.Errorf("%q %v", lines, err)
 	}
 	var out bytes.Buffer
-	if err := d.RunWatched(t.Context(), see, Piped{Stdin: strings.NewReader("in"), Stdout: &out}, "cat"); err != nil || out.String() != "in" {
+	if err := d.RunWatched(t.Context(), see, Piped{Stdin: strings.NewReader("in"), Stdout: &out}, "cat"); err != nil ||
+		out.String() != "in" {
 		t.Errorf("%q %v", &out, err)
 	}
 	err := d.RunWatched(t.Context(), see, Piped{}, "sh", "-c", "echo the reason; exit 3")
@@ -189,7 +192,8 @@ func TestSpawn(t *testing.T) {
 		t.Fatal(err)
 	}
 	err = s.Await(t.Context(), func() bool { return false }, time.Millisecond, "FATAL")
-	if err == nil || !strings.Contains(err.Error(), "start gull: the server ended again; its log says: FATAL: no room") || strings.Contains(err.Error(), "older") {
+	if err == nil || !strings.Contains(err.Error(), "start gull: the server ended again; its log says: FATAL: no room") ||
+		strings.Contains(err.Error(), "older") {
 		t.Errorf("%v", err)
 	}
 	if s, err = d.Spawn(log, "sleep", "60"); err != nil {
@@ -201,7 +205,8 @@ func TestSpawn(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
 	defer cancel()
-	if err := s.Await(ctx, func() bool { return false }, time.Millisecond); err == nil || !strings.Contains(err.Error(), "not ready in time") {
+	if err := s.Await(ctx, func() bool { return false }, time.Millisecond); err == nil ||
+		!strings.Contains(err.Error(), "not ready in time") {
 		t.Errorf("%v", err)
 	}
 }
@@ -215,7 +220,8 @@ func TestWaits(t *testing.T) {
 		at      int
 		waiting []string
 		want    float64
-	}{{0, nil, 0}, {1, []string{"a"}, 0}, {3, []string{"a", "b"}, 2}, {4, []string{"b"}, 1}, {9, []string{"b", "a"}, 6}, {10, nil, 0}, {11, []string{"b"}, 0}} {
+	}{{0, nil, 0}, {1, []string{"a"}, 0}, {3, []string{"a", "b"}, 2}, {4, []string{"b"}, 1}, {9, []string{"b", "a"}, 6},
+		{10, nil, 0}, {11, []string{"b"}, 0}} {
 		if got := w.Longest(at(c.at), c.waiting); got != c.want {
 			t.Errorf("at %d: %v, want %v", c.at, got, c.want)
 		}

@@ -232,7 +232,8 @@ func ProcessIdentity(pid int) string {
 // Ours reports whether a process is the server, or a child of it, that works in
 // this data directory. A shell that somebody opened there is neither.
 func (d *Data) Ours(pid int) bool {
-	if comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)); err != nil || strings.TrimSpace(string(comm)) != d.Process {
+	if comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)); err != nil ||
+		strings.TrimSpace(string(comm)) != d.Process {
 		return false
 	}
 	cwd, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))

@@ -27,7 +27,8 @@ create table if not exists crosstwin.undone (id int not null primary key, fork t
 const keptMarks = 100
 
 func (e *Engine) ensureSchema(ctx context.Context) error {
-	n, err := e.text(ctx, "select count(*) from information_schema.tables where table_schema = 'crosstwin' and table_name in ('cluster', 'mark', 'undone')")
+	n, err := e.text(ctx,
+		"select count(*) from information_schema.tables where table_schema = 'crosstwin' and table_name in ('cluster', 'mark', 'undone')")
 	if err != nil || n == "3" {
 		return err
 	}
@@ -35,7 +36,8 @@ func (e *Engine) ensureSchema(ctx context.Context) error {
 		return fmt.Errorf("make Cross Twin's own tables: %w", err)
 	}
 	// MariaDB has no identifier of its own that copies share.
-	return e.exec(ctx, "insert into crosstwin.cluster (id) select lower(hex(random_bytes(12))) from dual where not exists (select * from crosstwin.cluster)")
+	return e.exec(ctx,
+		"insert into crosstwin.cluster (id) select lower(hex(random_bytes(12))) from dual where not exists (select * from crosstwin.cluster)")
 }
 
 // Prepare implements engine.Accounter. Accounts are data here, so only the
@@ -51,7 +53,8 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 		return nil
 	}
 	who := literal(acc.User) + "@'%'"
-	return e.exec(ctx, "create user if not exists "+who+"; alter user "+who+" identified by "+literal(acc.Password)+"; grant replication slave on *.* to "+who+"; grant select on crosstwin.* to "+who)
+	return e.exec(ctx, "create user if not exists "+who+"; alter user "+who+" identified by "+literal(acc.Password)+
+		"; grant replication slave on *.* to "+who+"; grant select on crosstwin.* to "+who)
 }
 
 // Remember implements engine.Accounter: the password stands in the server's
@@ -66,7 +69,8 @@ func (e *Engine) Remember(acc engine.Account) error {
 // Probe implements engine.Accounter.
 func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.Probed {
 	c := mysql.NewConfig()
-	c.User, c.Passwd, c.Net, c.Addr, c.Timeout = acc.User, acc.Password, "tcp", fmt.Sprintf("%s:%d", peer.Host, peer.Port), 3*time.Second
+	c.User, c.Passwd, c.Net, c.Addr, c.Timeout = acc.User, acc.Password, "tcp", fmt.Sprintf("%s:%d", peer.Host, peer.Port),
+		3*time.Second
 	c.Logger = &mysql.NopLogger{}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
@@ -82,7 +86,8 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 	for rows.Next() {
 		var g string
 		if rows.Scan(&g) == nil {
-			may = may || strings.Contains(g, "REPLICATION SLAVE") && strings.Contains(g, "ON *.*") || strings.Contains(g, "ALL PRIVILEGES ON *.*")
+			may = may || strings.Contains(g, "REPLICATION SLAVE") && strings.Contains(g, "ON *.*") ||
+				strings.Contains(g, "ALL PRIVILEGES ON *.*")
 		}
 	}
 	rows.Close()
@@ -98,7 +103,8 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 
 func probeWords(err error) string {
 	if number(err) == 1045 {
-		return err.Error() + " (an account without a name may stand in its way: select user, host from mysql.global_priv where user = '')"
+		return err.Error() +
+			" (an account without a name may stand in its way: select user, host from mysql.global_priv where user = '')"
 	}
 	return err.Error()
 }
@@ -114,7 +120,8 @@ func (e *Engine) Mark(ctx context.Context, id string, term int64, text string) (
 	}
 	defer c.Close()
 	m := verb.Marked{ID: id}
-	if _, err := c.ExecContext(ctx, "insert into crosstwin.mark (id, term, text) values (?, ?, ?)", id, term, text); err != nil {
+	if _, err := c.ExecContext(ctx, "insert into crosstwin.mark (id, term, text) values (?, ?, ?)", id, term,
+		text); err != nil {
 		return m, e.explain(err)
 	}
 	if err := c.QueryRowContext(ctx, "select @@last_gtid").Scan(&m.At); err != nil {
@@ -126,7 +133,9 @@ func (e *Engine) Mark(ctx context.Context, id string, term int64, text string) (
 	if m.Line, err = e.line(ctx, c); err != nil {
 		return m, err
 	}
-	if _, err := c.ExecContext(ctx, fmt.Sprintf("delete from crosstwin.mark where seq < (select min(seq) from (select seq from crosstwin.mark order by seq desc limit %d) x) and seq not in (select s from (select min(seq) s from crosstwin.mark group by term) y)", keptMarks)); err != nil {
+	if _, err := c.ExecContext(ctx,
+		fmt.Sprintf(
+			"delete from crosstwin.mark where seq < (select min(seq) from (select seq from crosstwin.mark order by seq desc limit %d) x) and seq not in (select s from (select min(seq) s from crosstwin.mark group by term) y)", keptMarks)); err != nil {
 		return m, e.explain(err)
 	}
 	return m, e.rememberFound(m)
@@ -158,7 +167,8 @@ func (e *Engine) line(ctx context.Context, c interface {
 	QueryRowContext(context.Context, string, ...any) *sql.Row
 }) (position.Line, error) {
 	var l position.Line
-	err := c.QueryRowContext(ctx, "select c.id, coalesce(m.term, 0), coalesce(m.id, '') from crosstwin.cluster c left join (select term, id from crosstwin.mark order by term desc, seq limit 1) m on true").Scan(&l.System, &l.Number, &l.Fingerprint)
+	err := c.QueryRowContext(ctx,
+		"select c.id, coalesce(m.term, 0), coalesce(m.id, '') from crosstwin.cluster c left join (select term, id from crosstwin.mark order by term desc, seq limit 1) m on true").Scan(&l.System, &l.Number, &l.Fingerprint)
 	return l, e.explain(err)
 }
 
@@ -184,7 +194,8 @@ func (e *Engine) FindMark(ctx context.Context, m verb.Marked) error {
 		return err
 	}
 	if n != "1" {
-		return fmt.Errorf("%s has passed %s and does not hold mark %s: the transaction of that number was another one there", e.cfg.Name, m.At, m.ID)
+		return fmt.Errorf("%s has passed %s and does not hold mark %s: the transaction of that number was another one there",
+			e.cfg.Name, m.At, m.ID)
 	}
 	return e.rememberFound(m)
 }

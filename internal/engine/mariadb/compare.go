@@ -98,7 +98,8 @@ func (e *Engine) openView(ctx context.Context) error {
 		return e.explain(err)
 	}
 	e.compare.view, e.compare.opened = c, time.Now()
-	if _, err := c.ExecContext(ctx, "set session time_zone = '+00:00'; set session sql_mode = ''; set names utf8mb4; set session group_concat_max_len = 1048576; set session transaction isolation level repeatable read; start transaction with consistent snapshot, read only"); err != nil {
+	if _, err := c.ExecContext(ctx,
+		"set session time_zone = '+00:00'; set session sql_mode = ''; set names utf8mb4; set session group_concat_max_len = 1048576; set session transaction isolation level repeatable read; start transaction with consistent snapshot, read only"); err != nil {
 		return e.explain(err)
 	}
 	opened := e.compare.opened
@@ -181,7 +182,8 @@ func (t tableShape) from() string { return name(t.schema) + "." + name(t.table) 
 // shapes lists the users' tables of the transactional engine: of others no
 // moment can be held.
 func shapes(ctx context.Context, c *sql.Conn, where string, args ...any) ([]tableShape, error) {
-	rows, err := c.QueryContext(ctx, "select t.table_schema, t.table_name, coalesce(t.data_length, 0), col.column_name, col.column_key = 'PRI' from information_schema.tables t join information_schema.columns col on col.table_schema = t.table_schema and col.table_name = t.table_name where t.table_type = 'BASE TABLE' and t.engine = 'InnoDB' and t.table_schema not in "+systemSchemas+where+" order by 1, 2, col.ordinal_position", args...)
+	rows, err := c.QueryContext(ctx,
+		"select t.table_schema, t.table_name, coalesce(t.data_length, 0), col.column_name, col.column_key = 'PRI' from information_schema.tables t join information_schema.columns col on col.table_schema = t.table_schema and col.table_name = t.table_name where t.table_type = 'BASE TABLE' and t.engine = 'InnoDB' and t.table_schema not in "+systemSchemas+where+" order by 1, 2, col.ordinal_position", args...)
 	if err != nil {
 		return nil, err
 	}
@@ -229,7 +231,8 @@ func joined(columns []string) string {
 
 // hashes returns two expressions of 15 hexadecimal digits each of a row's hash.
 func hashes(row string) (string, string) {
-	return "cast(conv(left(md5(" + row + "), 15), 16, 10) as unsigned)", "cast(conv(right(md5(" + row + "), 15), 16, 10) as unsigned)"
+	return "cast(conv(left(md5(" + row + "), 15), 16, 10) as unsigned)",
+		"cast(conv(right(md5(" + row + "), 15), 16, 10) as unsigned)"
 }
 
 // Sums implements engine.Comparer: for every table the number of rows and the
@@ -253,7 +256,9 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 		s := verb.TableSum{Table: t.schema + "." + t.table, Bytes: t.bytes}
 		progress("summing "+s.Table, done, total)
 		a, b := hashes(t.row)
-		if err := e.compare.view.QueryRowContext(ctx, "select count(*), concat(coalesce(sum("+a+"), 0), ' ', coalesce(sum("+b+"), 0)) from "+t.from()).Scan(&s.Rows, &s.Sum); err != nil {
+		if err := e.compare.view.QueryRowContext(ctx,
+			"select count(*), concat(coalesce(sum("+a+"), 0), ' ', coalesce(sum("+b+"), 0)) from "+t.from()).Scan(&s.Rows,
+			&s.Sum); err != nil {
 			return nil, fmt.Errorf("sum %s on %s: %w", s.Table, e.cfg.Name, err)
 		}
 		done += t.bytes
@@ -287,13 +292,17 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 	h, _ := hashes(t.row)
 	if len(a.Buckets) == 0 {
 		out.Buckets = map[int]string{}
-		return out, eachRow(ctx, e.compare.view, "select "+bucket+", concat(count(*), ' ', sum("+h+")) from "+t.from()+" group by 1", func(k int, v string) { out.Buckets[k] = v })
+		return out, eachRow(ctx, e.compare.view,
+			"select "+bucket+", concat(count(*), ' ', sum("+h+")) from "+t.from()+" group by 1",
+			func(k int, v string) { out.Buckets[k] = v })
 	}
 	out.Rows = map[string]string{}
 	in := strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Buckets), " ", ","), "[]")
 	// Keys are shown as a person writes them.
 	shown := strings.ReplaceAll(strings.ReplaceAll(t.key, "hex(cast(", "cast("), " as binary))", " as char)")
-	return out, eachRow(ctx, e.compare.view, "select "+shown+", "+h+" from "+t.from()+" where "+bucket+" in ("+in+") limit 100000", func(k, v string) { out.Rows[k] = v })
+	return out, eachRow(ctx, e.compare.view,
+		"select "+shown+", "+h+" from "+t.from()+" where "+bucket+" in ("+in+") limit 100000",
+		func(k, v string) { out.Rows[k] = v })
 }
 
 func missing(n int, table string) error {

@@ -10,7 +10,8 @@ import (
 )
 
 // serverGroups are the groups of a configuration file that the server reads.
-var serverGroups = []string{"mysqld", "mariadbd", "server", "mariadb", "mysqld-10.11", "mariadb-10.11", "mariadbd-10.11"}
+var serverGroups = []string{"mysqld", "mariadbd", "server", "mariadb", "mysqld-10.11", "mariadb-10.11",
+	"mariadbd-10.11"}
 
 // Close implements engine.Engine: the configuration file says that a start is
 // read-only.
@@ -22,7 +23,8 @@ func (e *Engine) Close() error {
 	if closedByFile(string(b)) {
 		return nil
 	}
-	text := strings.TrimRight(string(b), "\n") + "\n\n[mariadbd]\n# Whoever starts this server gets it read-only: Cross Twin's agent opens the primary.\nread_only = 1\n"
+	text := strings.TrimRight(string(b), "\n") +
+		"\n\n[mariadbd]\n# Whoever starts this server gets it read-only: Cross Twin's agent opens the primary.\nread_only = 1\n"
 	if err := e.rewriteConfig(text); err != nil {
 		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
 	}

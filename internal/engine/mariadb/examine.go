@@ -16,14 +16,17 @@ import (
 // content: equal numbers prove nothing (measured: a number may be used twice).
 func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination, error) {
 	o := e.Observe(ctx, false)
-	x := &verb.Examination{Running: o.Process.Running, Role: string(o.Process.Role), State: o.Data.State, Clean: o.Data.State == stateClean, Line: o.Log.Line, System: o.Data.System, Unfinished: o.Data.Unfinished, Empty: o.Data.Empty}
+	x := &verb.Examination{Running: o.Process.Running, Role: string(o.Process.Role), State: o.Data.State,
+		Clean: o.Data.State == stateClean, Line: o.Log.Line, System: o.Data.System, Unfinished: o.Data.Unfinished,
+		Empty: o.Data.Empty}
 	if x.Empty {
 		x.WhyNot = "it holds no database"
 		return x, nil
 	}
 	if x.Unfinished == "rewind" {
 		// The undo wrote down what it is about: it is done or not, never half.
-		x.Fork, x.End, x.Rewindable, x.Kinship = e.memory.Fingerprint(rememberFork), e.memory.Fingerprint(rememberEnd), true, string(position.Kin)
+		x.Fork, x.End, x.Rewindable, x.Kinship = e.memory.Fingerprint(rememberFork), e.memory.Fingerprint(rememberEnd), true,
+			string(position.Kin)
 		return x, nil
 	}
 	if x.Unfinished != "" {
@@ -120,10 +123,12 @@ func (e *Engine) compareLogs(ctx context.Context, peer verb.Peer, primary shared
 		}
 	}
 	if !proven && !known && len(mine) > 0 && c.kin == position.Kin {
-		c.kin, c.why = position.Unknown, "no transaction of its log is in the primary's, and no mark of Cross Twin's was found on it"
+		c.kin, c.why = position.Unknown,
+			"no transaction of its log is in the primary's, and no mark of Cross Twin's was found on it"
 	}
 	if !proven && len(mine) == 0 && len(end) > 0 {
-		c.kin, c.why = position.Unknown, "its log holds no transaction to compare, and no mark of Cross Twin's was found on it"
+		c.kin, c.why = position.Unknown,
+			"its log holds no transaction to compare, and no mark of Cross Twin's was found on it"
 	}
 	c.fork, c.state = anchor, start
 	counts := map[uint32]int{}
@@ -146,7 +151,8 @@ func (e *Engine) anchor(primary sharedState) (position.GTIDPosition, bool) {
 
 // ownEntries reads the own log after a position: the entries, the state of the
 // log before the first of them, and where it ends.
-func (e *Engine) ownEntries(after position.GTIDPosition) (out []entry, start position.GTIDState, end position.GTIDPosition, err error) {
+func (e *Engine) ownEntries(after position.GTIDPosition) (out []entry, start position.GTIDState,
+	end position.GTIDPosition, err error) {
 	files, err := e.logFiles()
 	if err != nil || len(files) == 0 {
 		return nil, nil, nil, err
@@ -212,7 +218,8 @@ func sharedCounts(mine, theirs []entry) map[uint32]sharing {
 // collectTail reads the transactions beyond what is shared, and the state of
 // the log at the fork. What a running server logged since it was compared (own
 // says how many transactions that were, by domain) is left out.
-func (e *Engine) collectTail(c *comparison, anchor position.GTIDPosition, shared map[uint32]sharing, own map[uint32]int) error {
+func (e *Engine) collectTail(c *comparison, anchor position.GTIDPosition, shared map[uint32]sharing,
+	own map[uint32]int) error {
 	count := map[uint32]int{}
 	fork := append(position.GTIDPosition(nil), anchor...)
 	state := c.state

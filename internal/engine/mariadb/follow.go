@@ -30,7 +30,8 @@ func (e *Engine) link(ctx context.Context) (link, error) {
 			return r, nil
 		}
 	}
-	return nil, fmt.Errorf("%s follows by a named connection (%s): only the unnamed one is handled", e.cfg.Name, rows[0]["Connection_name"])
+	return nil, fmt.Errorf("%s follows by a named connection (%s): only the unnamed one is handled", e.cfg.Name,
+		rows[0]["Connection_name"])
 }
 
 func (l link) at(host string, port int) bool {
@@ -59,7 +60,8 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 		}
 		return e.exec(ctx, "stop all slaves; reset slave all")
 	}
-	if l != nil && l.at(a.Upstream.Host, a.Upstream.Port) && l["Slave_IO_Running"] == "Yes" && l["Slave_SQL_Running"] == "Yes" {
+	if l != nil && l.at(a.Upstream.Host, a.Upstream.Port) && l["Slave_IO_Running"] == "Yes" &&
+		l["Slave_SQL_Running"] == "Yes" {
 		return nil
 	}
 	var readOnly bool
@@ -100,7 +102,9 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 		return e.explain(err)
 	}
 	if at != "" && at != now {
-		return fmt.Errorf("%s took a write after it was closed: it stands at %s, not at %s; crosstwin rejoin shows what it was", e.cfg.Name, now, at)
+		return fmt.Errorf(
+			"%s took a write after it was closed: it stands at %s, not at %s; crosstwin rejoin shows what it was", e.cfg.Name,
+			now, at)
 	}
 	if err := e.disableEvents(ctx); err != nil {
 		return fmt.Errorf("switch its events off: %w", err)
@@ -116,7 +120,8 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 	if p := later(now, slavePos); p != slavePos {
 		statements += "set global gtid_slave_pos = " + literal(p) + "; "
 	}
-	statements += fmt.Sprintf("change master to master_host = %s, master_port = %d, master_user = %s, master_password = %s, master_use_gtid = slave_pos, master_connect_retry = 1, master_heartbeat_period = 1; start slave",
+	statements += fmt.Sprintf(
+		"change master to master_host = %s, master_port = %d, master_user = %s, master_password = %s, master_use_gtid = slave_pos, master_connect_retry = 1, master_heartbeat_period = 1; start slave",
 		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password))
 	if err := e.exec(ctx, statements); err != nil {
 		return fmt.Errorf("follow %s: %w", up.Name, err)
@@ -139,7 +144,8 @@ func (e *Engine) sameOrigin(ctx context.Context, up verb.Peer) error {
 		return err
 	}
 	if mine.System != theirs.System {
-		return fmt.Errorf("%s is a copy of another cluster: its identifier is %s, not %s", e.cfg.Name, mine.System, theirs.System)
+		return fmt.Errorf("%s is a copy of another cluster: its identifier is %s, not %s", e.cfg.Name, mine.System,
+			theirs.System)
 	}
 	return nil
 }
@@ -199,7 +205,8 @@ func (e *Engine) drain(ctx context.Context) error {
 			return nil
 		}
 		if now, lerr := e.link(ctx); lerr == nil && now["Slave_SQL_Running"] != "Yes" {
-			return fmt.Errorf("%s stopped applying what it had received: error %s: %s", e.cfg.Name, now["Last_SQL_Errno"], now["Last_SQL_Error"])
+			return fmt.Errorf("%s stopped applying what it had received: error %s: %s", e.cfg.Name, now["Last_SQL_Errno"],
+				now["Last_SQL_Error"])
 		}
 		if ctx.Err() != nil || time.Now().After(end) {
 			return fmt.Errorf("%s has not applied what it received, up to %s, in time", e.cfg.Name, received)
@@ -223,7 +230,8 @@ func (e *Engine) rescue(ctx context.Context, l link) error {
 		return nil
 	}
 	if l["Last_SQL_Errno"] != "0" {
-		return fmt.Errorf("%s holds %d received transactions that it cannot apply: error %s: %s", e.cfg.Name, more, l["Last_SQL_Errno"], l["Last_SQL_Error"])
+		return fmt.Errorf("%s holds %d received transactions that it cannot apply: error %s: %s", e.cfg.Name, more,
+			l["Last_SQL_Errno"], l["Last_SQL_Error"])
 	}
 	return e.applyFiles(ctx, files, held)
 }
@@ -268,7 +276,8 @@ func (e *Engine) relayBase(ctx context.Context) (string, error) {
 	case err != nil || len(list) == 0:
 		return "", err
 	case len(list) > 1:
-		return "", fmt.Errorf("%s has %d relay logs in %s: which of them is in use cannot be told; set relay_log", e.cfg.Name, len(list), e.cfg.DataDir)
+		return "", fmt.Errorf("%s has %d relay logs in %s: which of them is in use cannot be told; set relay_log", e.cfg.Name,
+			len(list), e.cfg.DataDir)
 	}
 	return strings.TrimSuffix(list[0], ".index"), nil
 }
@@ -287,7 +296,8 @@ func (e *Engine) applyFiles(ctx context.Context, files []string, after string) e
 		w.Close()
 		dumped <- err
 	}()
-	err = e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r, AsAgent: true}, "mariadb", "--no-defaults", "--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser, "--binary-mode")
+	err = e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r, AsAgent: true}, "mariadb", "--no-defaults",
+		"--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser, "--binary-mode")
 	if err = errors.Join(err, <-dumped); err != nil {
 		return fmt.Errorf("apply the relay log of %s: %w", e.cfg.Name, err)
 	}

@@ -116,7 +116,8 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		}
 		cfg.Superuser = u.Username
 	}
-	for what, v := range map[string]string{"data directory": cfg.DataDir, "server name": cfg.Name, "host": cfg.Host, "configuration file": cfg.ConfigFile} {
+	for what, v := range map[string]string{"data directory": cfg.DataDir, "server name": cfg.Name, "host": cfg.Host,
+		"configuration file": cfg.ConfigFile} {
 		if v == "" {
 			return nil, fmt.Errorf("the %s is not set", what)
 		}
@@ -130,7 +131,9 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	if cfg.LogFile == "" {
 		cfg.LogFile = filepath.Join(filepath.Dir(cfg.DataDir), cfg.Name+".log")
 	}
-	e := &Engine{cfg: cfg, memory: memory, peers: peers, Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "mariadbd", OwnerName: cfg.Owner, DefaultOwner: "mysql"}}
+	e := &Engine{cfg: cfg, memory: memory, peers: peers,
+		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "mariadbd", OwnerName: cfg.Owner,
+			DefaultOwner: "mysql"}}
 	_, err := e.Owner()
 	if err != nil {
 		return nil, err

@@ -46,7 +46,8 @@ func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 	p = &pair{t, map[string]*rig{}}
 	wren, plover = p.create("wren", 11), p.add("plover", 12)
 	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true}, account))
-	wren.sql(`create database d; use d; create table t (id int primary key, v varchar(40), f double, b longblob, at timestamp(3) null, j json, k enum('x','y'));
+	wren.sql(
+		`create database d; use d; create table t (id int primary key, v varchar(40), f double, b longblob, at timestamp(3) null, j json, k enum('x','y'));
 		insert into t values (1, 'one', 0.1, x'00ff', '2027-01-01 00:00:00.123', '{"a":1}', 'x'), (2, 'two', null, null, null, null, 'y'), (3, 'three', -1e300, 'z', null, '[]', null);
 		create table audit (n int auto_increment primary key, id int); create trigger tr after insert on t for each row insert into audit (id) values (new.id);
 		create table parent (id int primary key); create table child (id int primary key, p int, foreign key (p) references parent (id) on delete cascade); insert into parent values (1); insert into child values (1, 1);
@@ -59,7 +60,9 @@ func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 func (p *pair) create(name string, id int) *rig {
 	p.t.Helper()
 	r := p.add(name, id)
-	_, _, err := r.Run(r.ctx(), "env", "TMPDIR="+r.cfg.WorkDir, "mariadb-install-db", "--no-defaults", "--datadir="+r.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+r.cfg.Superuser, "--skip-test-db")
+	_, _, err := r.Run(r.ctx(), "env", "TMPDIR="+r.cfg.WorkDir, "mariadb-install-db", "--no-defaults",
+		"--datadir="+r.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+r.cfg.Superuser,
+		"--skip-test-db")
 	r.ok(err)
 	r.ok(r.Start(r.ctx(), "primary"))
 	return r
@@ -74,12 +77,15 @@ func (p *pair) add(name string, id int) *rig {
 	}
 	os.Chmod(dir, 0o755)
 	conf := filepath.Join(dir, "my.cnf")
-	text := fmt.Sprintf("[mariadbd]\nserver_id=%d\ntmpdir=%s\nlog_bin=d-bin\nlog_slave_updates\nbinlog_format=ROW\nbinlog_row_metadata=FULL\ngtid_domain_id=1\ngtid_strict_mode=1\nsync_binlog=1\ninnodb_buffer_pool_size=32M\ninnodb_log_file_size=16M\nskip_name_resolve\n", id, dir)
+	text := fmt.Sprintf(
+		"[mariadbd]\nserver_id=%d\ntmpdir=%s\nlog_bin=d-bin\nlog_slave_updates\nbinlog_format=ROW\nbinlog_row_metadata=FULL\ngtid_domain_id=1\ngtid_strict_mode=1\nsync_binlog=1\ninnodb_buffer_pool_size=32M\ninnodb_log_file_size=16M\nskip_name_resolve\n", id, dir)
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	n := enginetest.NewNotes()
-	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), ConfigFile: conf, Socket: filepath.Join(dir, "s"), Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n, p)
+	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), ConfigFile: conf,
+		Socket: filepath.Join(dir, "s"), Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir,
+		LogFile: filepath.Join(dir, "log")}, n, p)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,17 +195,27 @@ func TestTails(t *testing.T) {
 		why        string // empty: it can be undone
 		shown      string // words in the listing of its rows
 	}{
-		{"rows of every kind", "insert into d.t values (4, 'four', 4, x'00', now(3), '{}', 'x'); update d.t set v = 'changed', f = null where id < 3; delete from d.t where id = 3; update d.t set id = 40 where id = 4", "", "id=1, v 'one' -> 'changed', f 0.1"},
-		{"one row many times", "insert into d.t (id) values (7); delete from d.t where id = 7; insert into d.t (id, v) values (7, 'again'); update d.t set v = 'and again' where id = 7", "", "v 'again' -> 'and again'"},
-		{"a savepoint and a long text", "start transaction; insert into d.t (id, b) values (8, repeat('x', 200000)); savepoint s; insert into d.t (id) values (9); rollback to s; commit", "", "id=8"},
-		{"definitions", "alter table d.t add column extra int; alter table d.t drop column extra", "it changes definitions: alter table d.t add column extra int", ""},
+		{"rows of every kind",
+			"insert into d.t values (4, 'four', 4, x'00', now(3), '{}', 'x'); update d.t set v = 'changed', f = null where id < 3; delete from d.t where id = 3; update d.t set id = 40 where id = 4", "", "id=1, v 'one' -> 'changed', f 0.1"},
+		{"one row many times",
+			"insert into d.t (id) values (7); delete from d.t where id = 7; insert into d.t (id, v) values (7, 'again'); update d.t set v = 'and again' where id = 7", "", "v 'again' -> 'and again'"},
+		{"a savepoint and a long text",
+			"start transaction; insert into d.t (id, b) values (8, repeat('x', 200000)); savepoint s; insert into d.t (id) values (9); rollback to s; commit", "", "id=8"},
+		{"definitions", "alter table d.t add column extra int; alter table d.t drop column extra",
+			"it changes definitions: alter table d.t add column extra int", ""},
 		{"truncate", "truncate d.nokey; insert into d.nokey values (1), (1)", "it changes definitions: truncate d.nokey", ""},
 		{"no transactions", "update d.old set v = v + 1", "an engine without transactions", ""},
-		{"a statement", "set session binlog_format = 'STATEMENT'; update d.t set v = 'by statement' where id = 1", "a statement was logged instead of rows: update d.t", ""},
-		{"images not full", "set session binlog_row_image = 'MINIMAL'; update d.t set v = 'minimal' where id = 1", "images of rows of d.t are not complete", ""},
-		{"a cascade", "delete from d.parent where id = 1; insert into d.parent values (1); insert into d.child values (1, 1)", "d.child took part without rows", ""},
-		{"a distributed transaction", "xa start 'x'; update d.t set v = 'xa' where id = 1; xa end 'x'; xa prepare 'x'; xa commit 'x'", "distributed transaction", ""},
-		{"another domain", "set session gtid_domain_id = 9; update d.t set v = 'in domain 9' where id = 2", "", "'in domain 9'"},
+		{"a statement", "set session binlog_format = 'STATEMENT'; update d.t set v = 'by statement' where id = 1",
+			"a statement was logged instead of rows: update d.t", ""},
+		{"images not full", "set session binlog_row_image = 'MINIMAL'; update d.t set v = 'minimal' where id = 1",
+			"images of rows of d.t are not complete", ""},
+		{"a cascade", "delete from d.parent where id = 1; insert into d.parent values (1); insert into d.child values (1, 1)",
+			"d.child took part without rows", ""},
+		{"a distributed transaction",
+			"xa start 'x'; update d.t set v = 'xa' where id = 1; xa end 'x'; xa prepare 'x'; xa commit 'x'",
+			"distributed transaction", ""},
+		{"another domain", "set session gtid_domain_id = 9; update d.t set v = 'in domain 9' where id = 2", "",
+			"'in domain 9'"},
 		{"no primary key", "insert into d.nokey values (5)", "d.nokey has no primary key", ""},
 	} {
 		// The replica is cut off, the tail is written, the replica takes over.
@@ -230,15 +246,18 @@ func TestTails(t *testing.T) {
 		if !strings.Contains(words, c.shown) {
 			t.Errorf("%s: rows\n%s", c.name, words)
 		}
-		saved, err := primary.Salvage(primary.ctx(), verb.Salvage{Fork: x.Fork, Name: "tail", Primary: replica.peer()}, filepath.Join(primary.cfg.WorkDir, strings.ReplaceAll(c.name, " ", "-")), quiet)
+		saved, err := primary.Salvage(primary.ctx(), verb.Salvage{Fork: x.Fork, Name: "tail", Primary: replica.peer()},
+			filepath.Join(primary.cfg.WorkDir, strings.ReplaceAll(c.name, " ", "-")), quiet)
 		primary.ok(err)
 		b, err := os.ReadFile(saved.Saved)
 		if err != nil || !strings.Contains(string(b), "-- transaction "+x.Tail.Transactions[0].GTID+" committed") {
 			t.Errorf("%s: %v %.300s", c.name, err, b)
 		}
-		replica.sql("set sql_log_bin = 0; " + strings.ReplaceAll(string(b), "crosstwin_salvage", "sys")) // loads, into no table that counts
+		replica.sql("set sql_log_bin = 0; " +
+			strings.ReplaceAll(string(b), "crosstwin_salvage", "sys")) // loads, into no table that counts
 		if c.why != "" {
-			if err := primary.Rewind(primary.ctx(), verb.Rewind{Source: replica.peer(), Fork: x.Fork, End: x.End}, quiet); err == nil || primary.notes.Left != "" {
+			if err := primary.Rewind(primary.ctx(), verb.Rewind{Source: replica.peer(), Fork: x.Fork, End: x.End},
+				quiet); err == nil || primary.notes.Left != "" {
 				t.Fatalf("%s: a rewind that cannot be: %v, unfinished %q", c.name, err, primary.notes.Left)
 			}
 			p.seed(primary, replica, "")
@@ -280,7 +299,8 @@ func TestInterruptedUndo(t *testing.T) {
 			if err := primary.Start(primary.ctx(), "replica"); err == nil {
 				t.Fatal("a half undone server was started")
 			}
-			if x, err = primary.Examine(primary.ctx(), verb.Examine{Primary: replica.peer()}); err != nil || !x.Rewindable || x.Fork != a.Fork {
+			if x, err = primary.Examine(primary.ctx(), verb.Examine{Primary: replica.peer()}); err != nil || !x.Rewindable ||
+				x.Fork != a.Fork {
 				t.Fatalf("%+v %v", x, err)
 			}
 			primary.ok(primary.Rewind(primary.ctx(), a, quiet))
@@ -301,7 +321,8 @@ func TestSameNumberOtherContent(t *testing.T) {
 	// Both write under the same server id, as a clone would.
 	primary.sql("insert into d.t (id, v) values (50, 'here')")
 	replica.sql("set session server_id = 11; insert into d.t (id, v) values (50, 'there')")
-	if a, b := primary.Observe(primary.ctx(), false).Log.Written, replica.Observe(replica.ctx(), false).Log.Written; a != b {
+	if a, b := primary.Observe(primary.ctx(), false).Log.Written,
+		replica.Observe(replica.ctx(), false).Log.Written; a != b {
 		t.Fatalf("%s and %s: the test shows nothing", a, b)
 	}
 	replica.sql("insert into d.t (id, v) values (51, 'and on')")
@@ -356,7 +377,8 @@ func TestEntriesAreTheSameEverywhere(t *testing.T) {
 	t.Parallel()
 	_, primary, replica := newPair(t)
 	from := replica.Observe(replica.ctx(), false).Log.Applied
-	primary.sql("start transaction; insert into d.t (id, v) values (80, 'slow'); do sleep(1.2); commit; update d.t set v = sleep(1.1) where id = 80; alter table d.nokey add column extra int")
+	primary.sql(
+		"start transaction; insert into d.t (id, v) values (80, 'slow'); do sleep(1.2); commit; update d.t set v = sleep(1.1) where id = 80; alter table d.nokey add column extra int")
 	m, err := primary.Mark(primary.ctx(), "last", 1, "test")
 	primary.ok(err)
 	replica.ok(replica.FindMark(replica.ctx(), m))
@@ -387,7 +409,8 @@ func TestRelayLogIsNotLost(t *testing.T) {
 			replica.sql("stop slave sql_thread")
 			primary.sql("insert into d.t (id, v) values (70, 'received'); insert into d.t (id, v) values (71, 'received')")
 			want := primary.Observe(primary.ctx(), false).Log.Written
-			for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Log.Received != want; time.Sleep(20 * time.Millisecond) {
+			for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(),
+				false).Log.Received != want; time.Sleep(20 * time.Millisecond) {
 				if time.Now().After(end) {
 					t.Fatal("nothing was received")
 				}
@@ -401,7 +424,8 @@ func TestRelayLogIsNotLost(t *testing.T) {
 				replica.sql(stopped)
 			}
 			replica.ok(replica.Follow(replica.ctx(), verb.Follow{}))
-			if got, err := replica.text(replica.ctx(), "select count(*) from d.t where id in (70, 71)"); err != nil || got != "2" {
+			if got, err := replica.text(replica.ctx(), "select count(*) from d.t where id in (70, 71)"); err != nil ||
+				got != "2" {
 				t.Fatalf("%s of 2 rows are left: %v", got, err)
 			}
 			replica.ok(replica.Promote(replica.ctx()))
@@ -465,7 +489,8 @@ func TestDump(t *testing.T) {
 	dunlin.ok(dunlin.Verify(dunlin.ctx(), quiet))
 	p.follow(dunlin, primary)
 	p.same(primary, dunlin)
-	if got, err := dunlin.text(dunlin.ctx(), "select count(*) from information_schema.schemata where schema_name = 'other'"); err != nil || got != "0" {
+	if got, err := dunlin.text(dunlin.ctx(),
+		"select count(*) from information_schema.schemata where schema_name = 'other'"); err != nil || got != "0" {
 		t.Errorf("what stood there is still there: %s %v", got, err)
 	}
 }
@@ -488,7 +513,9 @@ func TestStopEndsWrites(t *testing.T) {
 		}()
 		return done
 	}
-	busy := []chan error{hang("update d.t set v = sleep(30)"), hang("start transaction; update d.t set v = 'open' where id = 3; do sleep(30)"), hang("lock tables d.nokey write; do sleep(30)")}
+	busy := []chan error{hang("update d.t set v = sleep(30)"),
+		hang("start transaction; update d.t set v = 'open' where id = 3; do sleep(30)"),
+		hang("lock tables d.nokey write; do sleep(30)")}
 	time.Sleep(300 * time.Millisecond)
 	primary.ok(primary.Stop(primary.ctx()))
 	for _, b := range busy {

@@ -36,7 +36,9 @@ show slave hosts`
 
 // Observe implements engine.Engine.
 func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
-	o := &observation.Server{At: time.Now().UTC(), Engine: position.EngineMariaDB, Host: observation.Host{Address: e.address(), DiskFreeBytes: e.DiskFree()}, Data: observation.Data{Empty: e.Empty(), Unfinished: e.memory.Unfinished()}}
+	o := &observation.Server{At: time.Now().UTC(), Engine: position.EngineMariaDB,
+		Host: observation.Host{Address: e.address(), DiskFreeBytes: e.DiskFree()},
+		Data: observation.Data{Empty: e.Empty(), Unfinished: e.memory.Unfinished()}}
 	o.Process.Version, o.Log.KinAt = e.version, e.found().At
 	if b, err := os.ReadFile(e.cfg.ConfigFile); err == nil {
 		o.Data.ClosedByDefault = closedByFile(string(b))
@@ -170,8 +172,10 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	o.Log.ServerID = uint32(n)
 	o.Log.GTIDState = f["state"]
 	o.Process.ConnectedClients, _ = strconv.Atoi(f["clients"])
-	o.Process.CommitWaits = e.waits.Longest(time.Now(), strings.FieldsFunc(f["waiting"], func(r rune) bool { return r == ',' }))
-	o.Config.Live = map[string]string{"binlog_expire_logs_seconds": f["expire"], "slave_parallel_threads": f["threads"], "max_binlog_size": f["file_size"], verb.Delay: "0"}
+	o.Process.CommitWaits = e.waits.Longest(time.Now(),
+		strings.FieldsFunc(f["waiting"], func(r rune) bool { return r == ',' }))
+	o.Config.Live = map[string]string{"binlog_expire_logs_seconds": f["expire"], "slave_parallel_threads": f["threads"],
+		"max_binlog_size": f["file_size"], verb.Delay: "0"}
 	o.Process.Role, o.Process.Writable = observation.Primary, true
 	if f["ro"] != "0" {
 		o.Process.Role, o.Process.Writable = observation.Replica, false
@@ -191,7 +195,8 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 	for _, l := range rows {
 		port, _ := strconv.Atoi(l["Master_Port"])
 		delay, _ := strconv.Atoi(l["SQL_Delay"])
-		u := &observation.Upstream{Host: l["Master_Host"], Port: port, Connected: l["Slave_IO_Running"] == "Yes", State: strings.ToLower(l["Slave_IO_Running"]), DelaySeconds: delay}
+		u := &observation.Upstream{Host: l["Master_Host"], Port: port, Connected: l["Slave_IO_Running"] == "Yes",
+			State: strings.ToLower(l["Slave_IO_Running"]), DelaySeconds: delay}
 		o.Config.Live[verb.Delay] = strconv.Itoa(delay)
 		if n := l["Last_IO_Errno"]; n != "0" && n != "" {
 			u.Problem = "error " + n + ": " + l["Last_IO_Error"]
@@ -218,7 +223,8 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 func filters(status []map[string]string) (out []string) {
 	for _, row := range status {
 		for name, value := range row {
-			if name = strings.ToLower(name); value != "" && (strings.HasPrefix(name, "replicate_") || name == "binlog_do_db" || name == "binlog_ignore_db") {
+			if name = strings.ToLower(name); value != "" &&
+				(strings.HasPrefix(name, "replicate_") || name == "binlog_do_db" || name == "binlog_ignore_db") {
 				out = append(out, name+" = "+value)
 			}
 		}
@@ -334,9 +340,12 @@ const (
 )
 
 // observedSettings are those that matter at a role change.
-var observedSettings = []string{"log_bin", "log_slave_updates", "binlog_format", "binlog_row_image", "binlog_row_metadata", "gtid_domain_id", "gtid_strict_mode", "sync_binlog",
-	"innodb_flush_log_at_trx_commit", "lower_case_table_names", "max_connections", "event_scheduler", "slave_exec_mode", "read_only", "rpl_semi_sync_master_enabled",
-	"binlog_expire_logs_seconds", "slave_parallel_threads", "slave_parallel_mode", "innodb_buffer_pool_size", "max_allowed_packet", "character_set_server", "collation_server", "datadir"}
+var observedSettings = []string{"log_bin", "log_slave_updates", "binlog_format", "binlog_row_image",
+	"binlog_row_metadata", "gtid_domain_id", "gtid_strict_mode", "sync_binlog",
+	"innodb_flush_log_at_trx_commit", "lower_case_table_names", "max_connections", "event_scheduler", "slave_exec_mode",
+	"read_only", "rpl_semi_sync_master_enabled",
+	"binlog_expire_logs_seconds", "slave_parallel_threads", "slave_parallel_mode", "innodb_buffer_pool_size",
+	"max_allowed_packet", "character_set_server", "collation_server", "datadir"}
 
 // systemSchemas are not the users' own.
 const systemSchemas = "('mysql', 'information_schema', 'performance_schema', 'sys', 'crosstwin')"
@@ -371,11 +380,13 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 			return fmt.Errorf("%s: %w", k, err)
 		}
 	}
-	if o.Config.Settings["accounts"], err = e.text(ctx, "select md5(group_concat(user, '@', host, md5(priv) order by user, host)) from mysql.global_priv where user not in ('root', 'mysql', 'mariadb.sys')"); err != nil {
+	if o.Config.Settings["accounts"], err = e.text(ctx,
+		"select md5(group_concat(user, '@', host, md5(priv) order by user, host)) from mysql.global_priv where user not in ('root', 'mysql', 'mariadb.sys')"); err != nil {
 		return err
 	}
 	if len(o.Log.Files) > 0 {
-		if o.Config.Settings["oldest_position"], err = e.text(ctx, "select binlog_gtid_pos(?, 4)", filepath.Base(o.Log.Files[0].Name)); err != nil {
+		if o.Config.Settings["oldest_position"],
+			err = e.text(ctx, "select binlog_gtid_pos(?, 4)", filepath.Base(o.Log.Files[0].Name)); err != nil {
 			return err
 		}
 	}

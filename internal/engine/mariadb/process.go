@@ -40,7 +40,9 @@ func (e *Engine) Start(ctx context.Context, as observation.Role) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if u := e.memory.Unfinished(); u != "" {
-		return fmt.Errorf("%s: a %s was interrupted in %s: its data is inconsistent and it must not be started; seed or rejoin it again", e.cfg.Name, u, e.cfg.DataDir)
+		return fmt.Errorf(
+			"%s: a %s was interrupted in %s: its data is inconsistent and it must not be started; seed or rejoin it again",
+			e.cfg.Name, u, e.cfg.DataDir)
 	}
 	if err := e.launch(ctx); err != nil {
 		return err
@@ -77,7 +79,8 @@ func (e *Engine) launch(ctx context.Context) error {
 	if err := e.rememberScheduler(ctx); err != nil {
 		return err
 	}
-	s, err := e.Spawn(e.cfg.LogFile, daemon, e.arguments("--read-only=1", "--skip-slave-start", "--event-scheduler=OFF")...)
+	s, err := e.Spawn(e.cfg.LogFile, daemon,
+		e.arguments("--read-only=1", "--skip-slave-start", "--event-scheduler=OFF")...)
 	if err != nil {
 		return err
 	}
@@ -108,7 +111,8 @@ func (e *Engine) rememberScheduler(ctx context.Context) error {
 }
 
 func (e *Engine) arguments(more ...string) []string {
-	return append([]string{"--defaults-file=" + e.cfg.ConfigFile, "--datadir=" + e.cfg.DataDir, "--socket=" + e.cfg.Socket, "--port=" + strconv.Itoa(e.cfg.Port),
+	return append([]string{"--defaults-file=" + e.cfg.ConfigFile, "--datadir=" + e.cfg.DataDir, "--socket=" + e.cfg.Socket,
+		"--port=" + strconv.Itoa(e.cfg.Port),
 		"--bind-address=" + e.cfg.Listen, "--report-host=" + e.cfg.Name}, more...)
 }
 
@@ -178,7 +182,8 @@ func (e *Engine) Fence(ctx context.Context, gently bool) error {
 // awaitSent waits a moment until every connected replica has been sent all.
 func (e *Engine) awaitSent(ctx context.Context) {
 	for end := time.Now().Add(sendGrace); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
-		n, err := e.text(ctx, "select count(*) from information_schema.processlist where command = 'Binlog Dump' and state not like '%has sent all binlog%'")
+		n, err := e.text(ctx,
+			"select count(*) from information_schema.processlist where command = 'Binlog Dump' and state not like '%has sent all binlog%'")
 		if err != nil || n == "0" {
 			return
 		}

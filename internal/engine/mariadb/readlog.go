@@ -36,7 +36,8 @@ func (e *Engine) LogFiles(context.Context) ([]tail.LogFile, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", filepath.Base(f), err)
 		}
-		x := tail.LogFile{Name: filepath.Base(f), Bytes: fi.Size(), ChangedAt: fi.ModTime().UTC(), From: state.Last().String()}
+		x := tail.LogFile{Name: filepath.Base(f), Bytes: fi.Size(), ChangedAt: fi.ModTime().UTC(),
+			From: state.Last().String()}
 		if n := len(out); n > 0 {
 			out[n-1].To = x.From
 		}
@@ -150,12 +151,14 @@ func (e *Engine) fromPlace(s *span, text string) error {
 			return nil
 		}
 	}
-	return engine.BadInput("the log of %s has no file %s (any more): it begins with %s", e.cfg.Name, c.File, filepath.Base(s.files[0]))
+	return engine.BadInput("the log of %s has no file %s (any more): it begins with %s", e.cfg.Name, c.File,
+		filepath.Base(s.files[0]))
 }
 
 func (e *Engine) fromGTID(s *span, text string) (err error) {
 	if s.from, err = position.ParseGTIDPosition(text); err != nil {
-		return engine.BadInput("%q is no position of a MariaDB log: it looks like 0-1-42 or binlog.000001:4711: %w", text, err)
+		return engine.BadInput("%q is no position of a MariaDB log: it looks like 0-1-42 or binlog.000001:4711: %w",
+			text, err)
 	}
 	state, err := stateBefore(s.files[0])
 	if err != nil {
@@ -208,7 +211,8 @@ func past(p position.GTIDPosition, g position.GTID) bool {
 // readGroup returns a transaction with its statements and rows.
 func readGroup(file string, g *binlog.Group) tail.Transaction {
 	x := transactionOf(g)
-	x.File, x.Bytes, x.Origin, x.Unsafe, x.WhyNotUndone = filepath.Base(file), int64(g.To-g.From), g.GTID.Server, g.WhyUnsafe(), ""
+	x.File, x.Bytes, x.Origin, x.Unsafe, x.WhyNotUndone = filepath.Base(file), int64(g.To-g.From), g.GTID.Server,
+		g.WhyUnsafe(), ""
 	x.First, x.Last = fmt.Sprintf("%s:%d", x.File, g.From), fmt.Sprintf("%s:%d", x.File, g.To)
 	const rows = 50 // of one transaction
 	for _, r := range g.Rows {

@@ -45,12 +45,14 @@ func TestReadLog(t *testing.T) {
 		return strings.Join(out, "\n")
 	}
 	all := read(tail.ReadLogArgs{From: from})
-	for _, want := range []string{"insert id=50, v='new'", "update id=50, v 'new' -> 'changed'", "delete id=50, v='changed'", "create table d.later", "UNSAFE it calls uuid()"} {
+	for _, want := range []string{"insert id=50, v='new'", "update id=50, v 'new' -> 'changed'",
+		"delete id=50, v='changed'", "create table d.later", "UNSAFE it calls uuid()"} {
 		if !strings.Contains(words(all), want) {
 			t.Errorf("%q is not read:\n%s", want, words(all))
 		}
 	}
-	if len(all.Transactions) != 5 || !all.End || all.Transactions[0].File == all.Transactions[4].File || all.Transactions[0].Origin != 11 {
+	if len(all.Transactions) != 5 || !all.End || all.Transactions[0].File == all.Transactions[4].File ||
+		all.Transactions[0].Origin != 11 {
 		t.Errorf("%d transactions, end %t", len(all.Transactions), all.End)
 	}
 	if p := read(tail.ReadLogArgs{From: from, To: middle}); len(p.Transactions) != 2 {
@@ -83,7 +85,8 @@ func TestReadLog(t *testing.T) {
 		t.Errorf("%+v", files)
 	}
 	primary.ok(primary.Trim(primary.ctx(), verb.Trim{To: files[1].Name}))
-	if _, err := primary.ReadLog(primary.ctx(), tail.ReadLogArgs{From: "1-11-1"}); err == nil || !strings.Contains(err.Error(), "what was written before is gone") {
+	if _, err := primary.ReadLog(primary.ctx(), tail.ReadLogArgs{From: "1-11-1"}); err == nil ||
+		!strings.Contains(err.Error(), "what was written before is gone") {
 		t.Errorf("before the oldest file: %v", err)
 	}
 	if _, err := primary.ReadLog(primary.ctx(), tail.ReadLogArgs{From: "0/16B3748"}); err == nil {
@@ -92,17 +95,20 @@ func TestReadLog(t *testing.T) {
 	// What a replica may be told to do differently lasts, and nothing is lost.
 	replica.ok(replica.Set(replica.ctx(), verb.Set{Name: verb.Delay, Value: "2"}))
 	replica.ok(replica.Set(replica.ctx(), verb.Set{Name: "slave_parallel_threads", Value: "3"}))
-	if o := replica.Observe(replica.ctx(), false); o.Config.Live[verb.Delay] != "2" || o.Config.Live["slave_parallel_threads"] != "3" || o.Links.Upstream.DelaySeconds != 2 {
+	if o := replica.Observe(replica.ctx(), false); o.Config.Live[verb.Delay] != "2" ||
+		o.Config.Live["slave_parallel_threads"] != "3" || o.Links.Upstream.DelaySeconds != 2 {
 		t.Errorf("%+v", o.Config.Live)
 	}
 	primary.sql("insert into d.t (id, v) values (60, 'held back')")
 	want := primary.Observe(primary.ctx(), false).Log.Written
-	for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Log.Applied != want; time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(),
+		false).Log.Applied != want; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("what is held back never comes")
 		}
 	}
-	for _, a := range []verb.Set{{Name: "sync_binlog", Value: "0"}, {Name: verb.Delay, Value: "soon"}, {Name: verb.Delay, Value: "-1"}} {
+	for _, a := range []verb.Set{{Name: "sync_binlog", Value: "0"}, {Name: verb.Delay, Value: "soon"},
+		{Name: verb.Delay, Value: "-1"}} {
 		if err := replica.Set(replica.ctx(), a); err == nil {
 			t.Errorf("%+v was set", a)
 		}
@@ -111,7 +117,8 @@ func TestReadLog(t *testing.T) {
 	replica.ok(replica.Set(replica.ctx(), verb.Set{Name: verb.Delay, Value: "3600"}))
 	primary.sql("insert into d.t (id, v) values (61, 'for an hour')")
 	want = primary.Observe(primary.ctx(), false).Log.Written
-	for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(), false).Log.Received != want; time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(20 * time.Second); replica.Observe(replica.ctx(),
+		false).Log.Received != want; time.Sleep(50 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("nothing was received")
 		}
@@ -136,7 +143,8 @@ func readFromAnywhere(t *testing.T, r *rig) {
 	for offset := int64(1); offset < fi.Size()+50; offset += 37 {
 		want := slices.DeleteFunc(slices.Clone(begins), func(b int) bool { return int64(b) < offset })
 		var got []int
-		r.ok(eachGroupFrom(files[:1], offset, func(_ string, g *binlog.Group) error { got = append(got, int(g.From)); return nil }))
+		r.ok(eachGroupFrom(files[:1], offset,
+			func(_ string, g *binlog.Group) error { got = append(got, int(g.From)); return nil }))
 		if !slices.Equal(got, want) {
 			t.Fatalf("from byte %d on: %v, want %v", offset, got, want)
 		}

@@ -53,7 +53,9 @@ func (e *Engine) Rewind(ctx context.Context, a verb.Rewind, progress engine.Prog
 	if err != nil {
 		return err
 	}
-	err = e.exec(ctx, fmt.Sprintf("reset slave all; reset master; set global gtid_binlog_state = %s; set global gtid_slave_pos = %s", literal(state.String()), literal(e.memory.Fingerprint(rememberFork))))
+	err = e.exec(ctx,
+		fmt.Sprintf("reset slave all; reset master; set global gtid_binlog_state = %s; set global gtid_slave_pos = %s",
+			literal(state.String()), literal(e.memory.Fingerprint(rememberFork))))
 	if err != nil {
 		return fmt.Errorf("empty its log: %w", err)
 	}
@@ -78,7 +80,8 @@ func (e *Engine) planUndo(ctx context.Context, a verb.Rewind) error {
 	c.report(x)
 	switch {
 	case x.Fork != a.Fork || x.End != a.End:
-		return fmt.Errorf("%s holds %s up to %s now, the plan was made for %s up to %s: look again", e.cfg.Name, x.Fork, x.End, a.Fork, a.End)
+		return fmt.Errorf("%s holds %s up to %s now, the plan was made for %s up to %s: look again", e.cfg.Name, x.Fork,
+			x.End, a.Fork, a.End)
 	case !x.Rewindable:
 		return fmt.Errorf("the tail of %s cannot be undone: %s", e.cfg.Name, x.WhyNot)
 	}
@@ -97,7 +100,8 @@ func (e *Engine) planUndo(ctx context.Context, a verb.Rewind) error {
 // alone, so it is not logged.
 func (e *Engine) ensureUndone(ctx context.Context) error {
 	return e.unlogged(ctx, func(c *sql.Conn) error {
-		_, err := c.ExecContext(ctx, "create database if not exists crosstwin; create table if not exists crosstwin.undone (id int not null primary key, fork text not null, tail_end text not null); delete from crosstwin.undone")
+		_, err := c.ExecContext(ctx,
+			"create database if not exists crosstwin; create table if not exists crosstwin.undone (id int not null primary key, fork text not null, tail_end text not null); delete from crosstwin.undone")
 		return err
 	})
 }
@@ -135,7 +139,8 @@ func (e *Engine) undoTail(ctx context.Context, progress engine.Progress) error {
 		if err := c.QueryRowContext(ctx, "select count(*) from crosstwin.undone").Scan(&n); err != nil || n > 0 {
 			return err
 		}
-		if _, err := c.ExecContext(ctx, "set session foreign_key_checks = 0; set session unique_checks = 0; set session slave_exec_mode = 'STRICT'"); err != nil && number(err) != 1229 {
+		if _, err := c.ExecContext(ctx,
+			"set session foreign_key_checks = 0; set session unique_checks = 0; set session slave_exec_mode = 'STRICT'"); err != nil && number(err) != 1229 {
 			return err
 		}
 		if _, err := c.ExecContext(ctx, "set global slave_exec_mode = 'STRICT'; start transaction"); err != nil {
@@ -152,7 +157,8 @@ func (e *Engine) undoTail(ctx context.Context, progress engine.Progress) error {
 			c.ExecContext(context.WithoutCancel(ctx), "rollback")
 			return fmt.Errorf("undo the tail: %w; nothing of it was undone", err)
 		}
-		if _, err := c.ExecContext(ctx, "insert into crosstwin.undone values (1, ?, ?)", e.memory.Fingerprint(rememberFork), e.memory.Fingerprint(rememberEnd)); err != nil {
+		if _, err := c.ExecContext(ctx, "insert into crosstwin.undone values (1, ?, ?)", e.memory.Fingerprint(rememberFork),
+			e.memory.Fingerprint(rememberEnd)); err != nil {
 			return err
 		}
 		_, err = c.ExecContext(ctx, "commit")

@@ -52,7 +52,8 @@ func (e *Engine) quiesce(ctx context.Context) error {
 		return fmt.Errorf("end writes on %s: %w", e.cfg.Name, err)
 	}
 	var scheduler, readOnly string
-	if err := c.QueryRowContext(ctx, "select @@global.event_scheduler, @@global.read_only").Scan(&scheduler, &readOnly); err != nil {
+	if err := c.QueryRowContext(ctx, "select @@global.event_scheduler, @@global.read_only").Scan(&scheduler,
+		&readOnly); err != nil {
 		c.Close()
 		return e.explain(err)
 	}
@@ -65,7 +66,8 @@ func (e *Engine) quiesce(ctx context.Context) error {
 		back, cancel := context.WithTimeout(context.WithoutCancel(ctx), deadline)
 		defer cancel()
 		end(c)
-		if stuck := e.exec(back, "set global read_only = "+readOnly+"; set global event_scheduler = "+scheduler); stuck != nil {
+		if stuck := e.exec(back, "set global read_only = "+readOnly+"; set global event_scheduler = "+
+			scheduler); stuck != nil {
 			return fmt.Errorf("could not end writes on %s: %w; and it could not be undone: %w", e.cfg.Name, err, stuck)
 		}
 		return fmt.Errorf("end writes on %s: %w; writes continue", e.cfg.Name, err)
@@ -101,7 +103,8 @@ func (e *Engine) endWrites(ctx context.Context, c *sql.Conn) (string, error) {
 			}
 		}
 	}()
-	statements := fmt.Sprintf("set session lock_wait_timeout = %d; set session wait_timeout = 86400; set global event_scheduler = off; set global read_only = 1; flush tables with read lock", int(deadline.Seconds()))
+	statements := fmt.Sprintf(
+		"set session lock_wait_timeout = %d; set session wait_timeout = 86400; set global event_scheduler = off; set global read_only = 1; flush tables with read lock", int(deadline.Seconds()))
 	if _, err := c.ExecContext(ctx, statements); err != nil {
 		return "", err
 	}
@@ -117,7 +120,8 @@ func (e *Engine) endWrites(ctx context.Context, c *sql.Conn) (string, error) {
 // killClients ends every session but those that feed replicas, the server's
 // own, and the two given.
 func killClients(ctx context.Context, c *sql.Conn, but ...int64) error {
-	rows, err := c.QueryContext(ctx, "select id from information_schema.processlist where user not in ('system user', 'event_scheduler') and command not in ('Binlog Dump', 'Daemon', 'Slave_IO', 'Slave_SQL', 'Slave_worker')")
+	rows, err := c.QueryContext(ctx,
+		"select id from information_schema.processlist where user not in ('system user', 'event_scheduler') and command not in ('Binlog Dump', 'Daemon', 'Slave_IO', 'Slave_SQL', 'Slave_worker')")
 	if err != nil {
 		return err
 	}
@@ -198,7 +202,8 @@ func (e *Engine) Promote(ctx context.Context) error {
 // Events implements engine.Scheduler: a primary runs the events that the one
 // before it ran. On a replica they are known as switched off by replication.
 func (e *Engine) Events(ctx context.Context) error {
-	rows, err := e.query(ctx, "select event_schema s, event_name n from information_schema.events where status = 'SLAVESIDE_DISABLED'")
+	rows, err := e.query(ctx,
+		"select event_schema s, event_name n from information_schema.events where status = 'SLAVESIDE_DISABLED'")
 	if err != nil {
 		return err
 	}
@@ -220,7 +225,8 @@ func (e *Engine) restoreEvents(ctx context.Context) error {
 // disableEvents switches off what would run on a replica by itself: a copy
 // brings events along as enabled (measured).
 func (e *Engine) disableEvents(ctx context.Context) error {
-	rows, err := e.query(ctx, "select event_schema s, event_name n from information_schema.events where status = 'ENABLED'")
+	rows, err := e.query(ctx,
+		"select event_schema s, event_name n from information_schema.events where status = 'ENABLED'")
 	if err != nil || len(rows) == 0 {
 		return err
 	}

@@ -164,7 +164,8 @@ func (e *Engine) Verify(ctx context.Context, progress engine.Progress) error {
 			return err
 		}
 		if !strings.Contains(said, "completed OK!") {
-			return fmt.Errorf("mariadb-backup did not say that the copy in %s is complete: %s", e.cfg.DataDir, host.LastLines(said, 3))
+			return fmt.Errorf("mariadb-backup did not say that the copy in %s is complete: %s", e.cfg.DataDir,
+				host.LastLines(said, 3))
 		}
 		progress("starting it read-only", 0, 0)
 		if err := e.launch(ctx); err != nil {
@@ -184,7 +185,8 @@ func (e *Engine) copiedUpTo() (string, error) {
 		}
 		f := strings.Fields(string(b))
 		if len(f) < 3 {
-			return "", fmt.Errorf("the copy says no GTID position: %q; is log_bin on at the source?", strings.TrimSpace(string(b)))
+			return "", fmt.Errorf("the copy says no GTID position: %q; is log_bin on at the source?",
+				strings.TrimSpace(string(b)))
 		}
 		return f[2], nil
 	}
@@ -206,7 +208,10 @@ func (e *Engine) beginAt(ctx context.Context, sourceState, at string) error {
 	for _, g := range p {
 		state = state.With(g)
 	}
-	if err := e.exec(ctx, fmt.Sprintf("stop all slaves; reset slave all; reset master; set global gtid_binlog_state = %s; set global gtid_slave_pos = %s", literal(state.String()), literal(p.String()))); err != nil {
+	if err := e.exec(ctx,
+		fmt.Sprintf(
+			"stop all slaves; reset slave all; reset master; set global gtid_binlog_state = %s; set global gtid_slave_pos = %s",
+			literal(state.String()), literal(p.String()))); err != nil {
 		return fmt.Errorf("set the position of the copy: %w", err)
 	}
 	if err := e.disableEvents(ctx); err != nil {
@@ -237,7 +242,9 @@ func (e *Engine) seedDump(ctx context.Context, a verb.Seed, progress engine.Prog
 			return err
 		}
 		defer os.RemoveAll(tmp)
-		if _, _, err := e.Run(ctx, "env", "TMPDIR="+tmp, filepath.Join(e.BinDir, "mariadb-install-db"), "--no-defaults", "--datadir="+e.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+e.cfg.Superuser, "--skip-test-db"); err != nil {
+		if _, _, err := e.Run(ctx, "env", "TMPDIR="+tmp, filepath.Join(e.BinDir, "mariadb-install-db"), "--no-defaults",
+			"--datadir="+e.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+e.cfg.Superuser,
+			"--skip-test-db"); err != nil {
 			return err
 		}
 	}
@@ -284,7 +291,8 @@ func (e *Engine) dropDatabases(ctx context.Context) error {
 	if err := e.exec(ctx, "stop all slaves; reset slave all; reset master"); err != nil {
 		return err
 	}
-	rows, err := e.query(ctx, "select schema_name n from information_schema.schemata where schema_name not in ('mysql', 'information_schema', 'performance_schema', 'sys')")
+	rows, err := e.query(ctx,
+		"select schema_name n from information_schema.schemata where schema_name not in ('mysql', 'information_schema', 'performance_schema', 'sys')")
 	if err != nil {
 		return err
 	}
@@ -322,7 +330,8 @@ func (e *Engine) load(ctx context.Context, dump io.Reader) (string, error) {
 		w.Close()
 		fed <- err
 	}()
-	err = e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r, AsAgent: true}, "mariadb", "--no-defaults", "--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser, "--binary-mode", "--default-character-set=utf8mb4")
+	err = e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r, AsAgent: true}, "mariadb", "--no-defaults",
+		"--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser, "--binary-mode", "--default-character-set=utf8mb4")
 	r.Close()
 	if err := errors.Join(<-fed, err); err != nil {
 		return "", fmt.Errorf("load the copy into %s: %w", e.cfg.Name, err)

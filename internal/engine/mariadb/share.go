@@ -43,15 +43,19 @@ func (e *Engine) Share(ctx context.Context, what string, q url.Values, w io.Writ
 	case shareCopy:
 		return e.shareCopy(ctx, w)
 	case shareDump:
-		return e.RunWatched(ctx, func(string) {}, host.Piped{Stdout: w, AsAgent: true}, "mariadb-dump", "--no-defaults", "--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser,
-			"--single-transaction", "--master-data=1", "--gtid", "--all-databases", "--events", "--routines", "--triggers", "--hex-blob", "--default-character-set=utf8mb4")
+		return e.RunWatched(ctx, func(string) {}, host.Piped{Stdout: w, AsAgent: true}, "mariadb-dump", "--no-defaults",
+			"--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser,
+			"--single-transaction", "--master-data=1", "--gtid", "--all-databases", "--events", "--routines", "--triggers",
+			"--hex-blob", "--default-character-set=utf8mb4")
 	}
 	return fmt.Errorf("there is no %q to share", what)
 }
 
 func (e *Engine) shareState(ctx context.Context, w io.Writer) error {
 	var s sharedState
-	if err := e.db.QueryRowContext(ctx, "select @@global.gtid_binlog_state, (select id from crosstwin.cluster limit 1)").Scan(&s.State, &s.System); err != nil {
+	if err := e.db.QueryRowContext(ctx,
+		"select @@global.gtid_binlog_state, (select id from crosstwin.cluster limit 1)").Scan(&s.State,
+		&s.System); err != nil {
 		return e.explain(err)
 	}
 	rows, err := e.query(ctx, "select id from crosstwin.mark")
@@ -71,7 +75,8 @@ func (e *Engine) copyBytes() int64 {
 	relay := filepath.Base(e.memory.Fingerprint(rememberRelay)) + "."
 	var n int64
 	filepath.WalkDir(e.cfg.DataDir, func(_ string, d os.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() && !strings.HasPrefix(d.Name(), logs) && !strings.HasPrefix(d.Name(), relay) && !strings.HasPrefix(d.Name(), "ib_logfile") {
+		if err == nil && d.Type().IsRegular() && !strings.HasPrefix(d.Name(), logs) && !strings.HasPrefix(d.Name(), relay) &&
+			!strings.HasPrefix(d.Name(), "ib_logfile") {
 			if fi, err := d.Info(); err == nil {
 				n += fi.Size()
 			}
@@ -128,7 +133,8 @@ func (e *Engine) shareCopy(ctx context.Context, w io.Writer) error {
 	}
 	defer os.RemoveAll(tmp)
 	completed := false
-	err = e.RunWatched(ctx, func(line string) { completed = completed || strings.Contains(line, "completed OK!") }, host.Piped{Stdout: w, AsAgent: true}, "mariadb-backup", "--no-defaults", "--backup", "--stream=mbstream",
+	err = e.RunWatched(ctx, func(line string) { completed = completed || strings.Contains(line, "completed OK!") },
+		host.Piped{Stdout: w, AsAgent: true}, "mariadb-backup", "--no-defaults", "--backup", "--stream=mbstream",
 		"--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser, "--datadir="+e.cfg.DataDir, "--target-dir="+tmp)
 	if err != nil {
 		return err

@@ -37,7 +37,8 @@ func (c *comparison) listing() *tail.Tail {
 }
 
 func transactionOf(g *binlog.Group) tail.Transaction {
-	x := tail.Transaction{GTID: g.GTID.String(), At: g.At, Outcome: "committed", First: g.GTID.String(), Last: g.GTID.String(), Schema: g.GTID.Flags&binlog.DDL != 0, Changes: []tail.Change{}, WhyNotUndone: g.WhyNotUndone()}
+	x := tail.Transaction{GTID: g.GTID.String(), At: g.At, Outcome: "committed", First: g.GTID.String(),
+		Last: g.GTID.String(), Schema: g.GTID.Flags&binlog.DDL != 0, Changes: []tail.Change{}, WhyNotUndone: g.WhyNotUndone()}
 	if g.HasStatements() {
 		for _, q := range g.Statements {
 			x.Statements = append(x.Statements, strings.Join(strings.Fields(q.Text), " "))
@@ -94,7 +95,8 @@ func texts(row []binlog.Value) []string {
 // Salvage implements engine.Salvager. It writes every transaction of the tail
 // with its rows before and after, as statements that load them into tables of
 // their own, never over live ones.
-func (e *Engine) Salvage(ctx context.Context, a verb.Salvage, dir string, progress engine.Progress) (*tail.Tail, error) {
+func (e *Engine) Salvage(ctx context.Context, a verb.Salvage, dir string, progress engine.Progress) (*tail.Tail,
+	error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	progress("reading the log after the fork", 0, 0)
@@ -130,7 +132,8 @@ func (c *comparison) save(path, server string) (held []string, err error) {
 	defer f.Close()
 	w := bufio.NewWriter(f)
 	fmt.Fprintf(w, "-- What only %s held: %d transactions after %s, up to %s.\n", server, len(c.tail), c.fork, c.end)
-	fmt.Fprintf(w, "-- Loading this file fills tables in the database crosstwin_salvage and touches no other: mariadb < FILE\n")
+	fmt.Fprintf(w,
+		"-- Loading this file fills tables in the database crosstwin_salvage and touches no other: mariadb < FILE\n")
 	fmt.Fprintf(w, "-- Each changed row stands there before and after, with the transaction that changed it.\n")
 	fmt.Fprintf(w, "create database if not exists crosstwin_salvage;\n")
 	made := map[string]bool{}
@@ -157,7 +160,8 @@ func saveGroup(w *bufio.Writer, g *binlog.Group, made map[string]bool) string {
 		table := name("crosstwin_salvage") + "." + name(r.Table.Database+"."+r.Table.Name)
 		if !made[table] {
 			made[table] = true
-			fmt.Fprintf(w, "create table if not exists %s (`ct gtid` varchar(60), `ct change` varchar(10), `ct image` varchar(10)", table)
+			fmt.Fprintf(w,
+				"create table if not exists %s (`ct gtid` varchar(60), `ct change` varchar(10), `ct image` varchar(10)", table)
 			for _, n := range columnNames(r.Table) {
 				fmt.Fprintf(w, ", %s longblob", name(n))
 			}

@@ -11,8 +11,11 @@ import (
 
 func TestClosedByFile(t *testing.T) {
 	for text, want := range map[string]bool{
-		"": false, "[mariadbd]\nport=1\n": false, "[mariadbd]\nread_only=1\n": true, "[mysqld]\nread-only\n": true, "[server]\n read_only = ON \n": true, "[mariadbd]\n#read_only=1\n": false,
-		"[client]\nread_only=1\n": false, "[mariadbd]\nread_only=1\n[mysqld]\nread_only=0\n": false, "[mariadbd]\nread_only=0\n[mariadbd]\nread_only=true\n": true, "read_only=1\n": false, "[MariaDBd]\nREAD_ONLY=1": true,
+		"": false, "[mariadbd]\nport=1\n": false, "[mariadbd]\nread_only=1\n": true, "[mysqld]\nread-only\n": true,
+		"[server]\n read_only = ON \n": true, "[mariadbd]\n#read_only=1\n": false,
+		"[client]\nread_only=1\n": false, "[mariadbd]\nread_only=1\n[mysqld]\nread_only=0\n": false,
+		"[mariadbd]\nread_only=0\n[mariadbd]\nread_only=true\n": true, "read_only=1\n": false,
+		"[MariaDBd]\nREAD_ONLY=1": true,
 	} {
 		if got := closedByFile(text); got != want {
 			t.Errorf("%q closes: %t", text, got)
@@ -22,7 +25,8 @@ func TestClosedByFile(t *testing.T) {
 
 // The position stands in a statement of a dump, wherever the stream is cut.
 func TestPositionWatch(t *testing.T) {
-	dump := strings.Repeat("insert into t values ('SET GLOBAL gtid');\n", 50) + "SET GLOBAL gtid_slave_pos='1-11-42,2-3-4';\n-- end\n"
+	dump := strings.Repeat("insert into t values ('SET GLOBAL gtid');\n", 50) +
+		"SET GLOBAL gtid_slave_pos='1-11-42,2-3-4';\n-- end\n"
 	for cut := 1; cut < len(dump); cut += 7 {
 		w := &positionWatch{}
 		for rest := dump; rest != ""; {
@@ -47,17 +51,20 @@ func TestReadImages(t *testing.T) {
 	if err != nil || len(got) != 2 || got[0] != "BINLOG '\nYWJj\nZGVm\n'" || got[1] != "BINLOG '\nZ2hp\n'" {
 		t.Errorf("%q %v", got, err)
 	}
-	if err := readImages(bufio.NewReader(strings.NewReader("BINLOG '\nYWJj\n")), func(string) error { return nil }); err == nil {
+	if err := readImages(bufio.NewReader(strings.NewReader("BINLOG '\nYWJj\n")),
+		func(string) error { return nil }); err == nil {
 		t.Error("a torn output passes")
 	}
 	wrong := errors.New("row not found")
-	if err := readImages(bufio.NewReader(strings.NewReader(text)), func(string) error { return wrong }); !errors.Is(err, wrong) {
+	if err := readImages(bufio.NewReader(strings.NewReader(text)), func(string) error { return wrong }); !errors.Is(err,
+		wrong) {
 		t.Errorf("%v", err)
 	}
 }
 
 func TestLaterAndLast(t *testing.T) {
-	for _, c := range [][3]string{{"1-11-5", "1-12-7", "1-12-7"}, {"1-12-7", "1-11-5", "1-12-7"}, {"", "1-1-1", "1-1-1"}, {"1-1-1", "", "1-1-1"}, {"1-1-9,3-1-1", "1-1-5,2-2-2", "1-1-9,2-2-2,3-1-1"}} {
+	for _, c := range [][3]string{{"1-11-5", "1-12-7", "1-12-7"}, {"1-12-7", "1-11-5", "1-12-7"}, {"", "1-1-1", "1-1-1"},
+		{"1-1-1", "", "1-1-1"}, {"1-1-9,3-1-1", "1-1-5,2-2-2", "1-1-9,2-2-2,3-1-1"}} {
 		if got := later(c[0], c[1]); got != c[2] {
 			t.Errorf("later of %q and %q is %q", c[0], c[1], got)
 		}
@@ -84,9 +91,13 @@ func TestShared(t *testing.T) {
 		matched      int
 		gap          bool
 	}{
-		{"all of it", common, common, 3, false}, {"the primary went on", common, append(common[:3:3], e(12, 4, "d")), 3, false}, {"a tail", append(common[:3:3], e(11, 4, "x")), append(common[:3:3], e(12, 4, "d")), 3, false},
-		{"a number used twice", []entry{e(11, 3, "z")}, common[2:], 0, false}, {"another form of a statement", []entry{statement}, common[2:], 1, false},
-		{"the primary wrote nothing there", common, nil, 0, false}, {"the primary's log was cut off", common, []entry{e(11, 9, "i")}, 0, true},
+		{"all of it", common, common, 3, false},
+		{"the primary went on", common, append(common[:3:3], e(12, 4, "d")), 3, false},
+		{"a tail", append(common[:3:3], e(11, 4, "x")), append(common[:3:3], e(12, 4, "d")), 3, false},
+		{"a number used twice", []entry{e(11, 3, "z")}, common[2:], 0, false},
+		{"another form of a statement", []entry{statement}, common[2:], 1, false},
+		{"the primary wrote nothing there", common, nil, 0, false},
+		{"the primary's log was cut off", common, []entry{e(11, 9, "i")}, 0, true},
 	} {
 		got := sharedCounts(c.mine, c.theirs)[1]
 		if got.matched != c.matched || got.gap != c.gap {
@@ -99,15 +110,18 @@ func TestShared(t *testing.T) {
 func TestSetInFile(t *testing.T) {
 	begin := "[mariadbd]\nport = 1\nmax_binlog_size = 5\n\n[client]\nuser = x\n"
 	once := setInFile(begin, "max_binlog_size", "100")
-	if !strings.HasPrefix(once, strings.TrimRight(begin, "\n")) || !strings.HasSuffix(once, "[mariadbd]\n"+setMark+"max_binlog_size\nmax_binlog_size = 100\n") {
+	if !strings.HasPrefix(once, strings.TrimRight(begin, "\n")) ||
+		!strings.HasSuffix(once, "[mariadbd]\n"+setMark+"max_binlog_size\nmax_binlog_size = 100\n") {
 		t.Errorf("%q", once)
 	}
 	twice := setInFile(once, "max_binlog_size", "200")
-	if strings.Count(twice, "max_binlog_size = ") != 2 || !strings.HasSuffix(twice, "max_binlog_size = 200\n") || strings.Contains(twice, "= 100") {
+	if strings.Count(twice, "max_binlog_size = ") != 2 || !strings.HasSuffix(twice, "max_binlog_size = 200\n") ||
+		strings.Contains(twice, "= 100") {
 		t.Errorf("%q", twice)
 	}
 	other := setInFile(twice, "slave_parallel_threads", "4")
-	if !strings.Contains(other, "max_binlog_size = 200\n") || !strings.HasSuffix(other, "slave_parallel_threads = 4\n") || closedByFile(other) {
+	if !strings.Contains(other, "max_binlog_size = 200\n") || !strings.HasSuffix(other, "slave_parallel_threads = 4\n") ||
+		closedByFile(other) {
 		t.Errorf("%q", other)
 	}
 }

@@ -33,7 +33,8 @@ func (e *Engine) Set(ctx context.Context, a verb.Set) error {
 	case slices.Contains(tunable, a.Name):
 		err = e.exec(ctx, fmt.Sprintf("set global %s = %d", a.Name, n))
 	default:
-		return fmt.Errorf("%s: the setting %q is not one that is changed here: %s and delay are", e.cfg.Name, a.Name, strings.Join(tunable, ", "))
+		return fmt.Errorf("%s: the setting %q is not one that is changed here: %s and delay are", e.cfg.Name, a.Name,
+			strings.Join(tunable, ", "))
 	}
 	if err != nil {
 		return fmt.Errorf("set %s: %w", a.Name, err)

@@ -53,7 +53,8 @@ func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.Held, error) {
 	}
 	// A committed message flushes all that was written before it.
 	var at string
-	if err := e.pool.QueryRow(ctx, "select "+unsynced+", pg_logical_emit_message(true, '"+markPrefix+"', 'hold')::text").Scan(nil, &at); err != nil {
+	if err := e.pool.QueryRow(ctx, "select "+unsynced+", pg_logical_emit_message(true, '"+markPrefix+
+		"', 'hold')::text").Scan(nil, &at); err != nil {
 		e.endCompare(ctx)
 		return verb.Held{}, e.explain(err)
 	}
@@ -73,13 +74,15 @@ func (e *Engine) tryHold(ctx context.Context, databases []string, seconds float6
 		}
 		e.compare.holders = append(e.compare.holders, c)
 		var tables string
-		if err := c.QueryRow(ctx, "select coalesce(string_agg(c.oid::regclass::text, ', ' order by c.oid), '') from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'r' and relpersistence = 'p' and nspname not in ('pg_catalog', 'information_schema') and nspname not like 'pg\\_toast%'").Scan(&tables); err != nil {
+		if err := c.QueryRow(ctx,
+			"select coalesce(string_agg(c.oid::regclass::text, ', ' order by c.oid), '') from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'r' and relpersistence = 'p' and nspname not in ('pg_catalog', 'information_schema') and nspname not like 'pg\\_toast%'").Scan(&tables); err != nil {
 			return err
 		}
 		if tables == "" {
 			continue
 		}
-		if _, err := c.Exec(ctx, "begin; set local lock_timeout = '"+lockPatience+"'; lock table "+tables+" in share mode"); err != nil {
+		if _, err := c.Exec(ctx, "begin; set local lock_timeout = '"+lockPatience+"'; lock table "+tables+
+			" in share mode"); err != nil {
 			return err
 		}
 	}
@@ -112,7 +115,8 @@ func (e *Engine) openViews(ctx context.Context, databases []string) error {
 			return err
 		}
 		e.compare.views[db] = c
-		if _, err := c.Exec(ctx, "set datestyle = 'ISO'; set intervalstyle = 'postgres'; set timezone = 'UTC'; set extra_float_digits = 3; set bytea_output = 'hex'; set search_path = ''; begin isolation level repeatable read read only; select txid_current_snapshot()"); err != nil {
+		if _, err := c.Exec(ctx,
+			"set datestyle = 'ISO'; set intervalstyle = 'postgres'; set timezone = 'UTC'; set extra_float_digits = 3; set bytea_output = 'hex'; set search_path = ''; begin isolation level repeatable read read only; select txid_current_snapshot()"); err != nil {
 			return err
 		}
 	}
@@ -139,7 +143,8 @@ func (e *Engine) Snapshot(ctx context.Context, a verb.Snapshot) error {
 	}
 	for {
 		var passed bool
-		if err := e.pool.QueryRow(ctx, "select coalesce(pg_last_wal_replay_lsn() >= "+literal(a.Hold.At)+", true)").Scan(&passed); err != nil {
+		if err := e.pool.QueryRow(ctx, "select coalesce(pg_last_wal_replay_lsn() >= "+literal(a.Hold.At)+
+			", true)").Scan(&passed); err != nil {
 			return fmt.Errorf("%s has not applied %s within the hold: %w", e.cfg.Name, a.Hold.At, err)
 		}
 		if passed {
@@ -217,7 +222,8 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 		}
 		for _, t := range tables {
 			progress("summing "+db+"."+t.Table, done, total)
-			sql := fmt.Sprintf("select count(*), coalesce(sum("+rowHash+"), 0)::text || ' ' || coalesce(sum("+rowHash+"), 0)::text from only %s t", 0, 1, t.Table)
+			sql := fmt.Sprintf("select count(*), coalesce(sum("+rowHash+"), 0)::text || ' ' || coalesce(sum("+rowHash+
+				"), 0)::text from only %s t", 0, 1, t.Table)
 			if err := c.QueryRow(ctx, sql).Scan(&t.Rows, &t.Sum); err != nil {
 				return nil, fmt.Errorf("sum %s.%s on %s: %w", db, t.Table, e.cfg.Name, err)
 			}
@@ -230,7 +236,8 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 }
 
 func tablesOf(ctx context.Context, c *pgx.Conn) ([]verb.TableSum, error) {
-	rows, err := c.Query(ctx, "select quote_ident(nspname) || '.' || quote_ident(relname), pg_relation_size(c.oid) from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'r' and relpersistence = 'p' and nspname not in ('pg_catalog', 'information_schema') and nspname not like 'pg\\_toast%' order by 1")
+	rows, err := c.Query(ctx,
+		"select quote_ident(nspname) || '.' || quote_ident(relname), pg_relation_size(c.oid) from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'r' and relpersistence = 'p' and nspname not in ('pg_catalog', 'information_schema') and nspname not like 'pg\\_toast%' order by 1")
 	if err != nil {
 		return nil, err
 	}
@@ -254,7 +261,8 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 		return verb.RowSums{}, fmt.Errorf("%s has no open view of database %s", e.cfg.Name, db)
 	}
 	var key *string
-	if err := c.QueryRow(ctx, "select string_agg(quote_ident(attname) || '::text', ' || '','' || ' order by array_position(i.indkey, attnum)) from pg_index i join pg_attribute on attrelid = indrelid and attnum = any(indkey) where indisprimary and indrelid = "+literal(table)+"::regclass").Scan(&key); err != nil {
+	if err := c.QueryRow(ctx,
+		"select string_agg(quote_ident(attname) || '::text', ' || '','' || ' order by array_position(i.indkey, attnum)) from pg_index i join pg_attribute on attrelid = indrelid and attnum = any(indkey) where indisprimary and indrelid = "+literal(table)+"::regclass").Scan(&key); err != nil {
 		return verb.RowSums{}, e.explain(err)
 	}
 	if key == nil {
@@ -263,7 +271,8 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 	bucket := fmt.Sprintf("(pg_catalog.hashtextextended(%s, 0) & %d)", *key, bucketCount-1)
 	if len(a.Buckets) == 0 {
 		out := verb.RowSums{Buckets: map[int]string{}}
-		rows, err := c.Query(ctx, fmt.Sprintf("select %s::int, count(*) || ' ' || sum("+rowHash+")::text from only %s t group by 1", bucket, 0, table))
+		rows, err := c.Query(ctx, fmt.Sprintf("select %s::int, count(*) || ' ' || sum("+rowHash+
+			")::text from only %s t group by 1", bucket, 0, table))
 		if err != nil {
 			return out, e.explain(err)
 		}
@@ -285,7 +294,8 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 		}
 		list += fmt.Sprint(b)
 	}
-	rows, err := c.Query(ctx, fmt.Sprintf("select %s, "+rowHash+"::text from only %s t where %s in (%s) limit 100000", *key, 0, table, bucket, list))
+	rows, err := c.Query(ctx, fmt.Sprintf("select %s, "+rowHash+"::text from only %s t where %s in (%s) limit 100000",
+		*key, 0, table, bucket, list))
 	if err != nil {
 		return out, e.explain(err)
 	}

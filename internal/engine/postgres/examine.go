@@ -20,7 +20,8 @@ import (
 // the log itself; it starts nothing and changes nothing.
 func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination, error) {
 	o := e.Observe(ctx, false)
-	x := &verb.Examination{Running: o.Process.Running, Role: string(o.Process.Role), State: o.Data.State, Line: o.Log.Line, Unfinished: o.Data.Unfinished, Empty: o.Data.Empty, System: o.Data.System}
+	x := &verb.Examination{Running: o.Process.Running, Role: string(o.Process.Role), State: o.Data.State, Line: o.Log.Line,
+		Unfinished: o.Data.Unfinished, Empty: o.Data.Empty, System: o.Data.System}
 	if x.Empty {
 		x.WhyNot = "it holds no database"
 		return x, nil
@@ -55,7 +56,10 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 			}
 		}
 		if x.Rewindable && !o.Process.Accepting && c.Timeline < o.Log.Line.Number {
-			x.Rewindable, x.WhyNot = false, fmt.Sprintf("it stopped before its first checkpoint on timeline %d, and a rewind would look for the fork on timeline %d", o.Log.Line.Number, c.Timeline)
+			x.Rewindable, x.WhyNot = false,
+				fmt.Sprintf(
+					"it stopped before its first checkpoint on timeline %d, and a rewind would look for the fork on timeline %d",
+					o.Log.Line.Number, c.Timeline)
 		}
 		if x.Tail, _, err = e.readTail(ctx, o, x.ForkLine, fork, end, nil); err != nil {
 			return nil, err
@@ -83,9 +87,13 @@ func (e *Engine) judgeFork(x *verb.Examination, o *observation.Server, a verb.Ex
 	case position.Stranger:
 		// One number, two beginnings: they part where this timeline began.
 		fork, same = lm.Began, false
-		x.Rewindable, x.WhyNot = false, fmt.Sprintf("both say timeline %d for different writes, and a rewind cannot see a fork between two timelines of one number", timeline)
+		x.Rewindable, x.WhyNot = false,
+			fmt.Sprintf(
+				"both say timeline %d for different writes, and a rewind cannot see a fork between two timelines of one number",
+				timeline)
 	case position.Unknown:
-		x.Rewindable, x.WhyNot = false, fmt.Sprintf("nothing proves that its timeline %d is the primary's: its first record is no longer there", timeline)
+		x.Rewindable, x.WhyNot = false,
+			fmt.Sprintf("nothing proves that its timeline %d is the primary's: its first record is no longer there", timeline)
 		return
 	}
 	if same {
@@ -136,7 +144,8 @@ func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Con
 // dump runs pg_waldump over this server's log files and hands over each
 // record. Its error is returned with its closing words: at the end of the log
 // it always fails, because it meets no valid record.
-func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LSN, each func(pgtool.Record)) (stderr string, err error) {
+func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LSN,
+	each func(pgtool.Record)) (stderr string, err error) {
 	dir, err := e.linkLog(timeline, from)
 	if err != nil {
 		return "", err
@@ -225,8 +234,10 @@ type place struct {
 // timelines of its own has its tail on all of them. places, when given,
 // collects where rows were written; parents tells under which transaction a
 // subtransaction ended.
-func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN, places func(p place, tx uint32)) (t *tail.Tail, parents map[uint32]uint32, err error) {
-	b := tailBuilder{byID: map[uint32]*tail.Transaction{}, parent: map[uint32]uint32{}, places: places, trail: pgtool.NewRowTrail(tail.ShownRows)}
+func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN,
+	places func(p place, tx uint32)) (t *tail.Tail, parents map[uint32]uint32, err error) {
+	b := tailBuilder{byID: map[uint32]*tail.Transaction{}, parent: map[uint32]uint32{}, places: places,
+		trail: pgtool.NewRowTrail(tail.ShownRows)}
 	h := position.History{Past: o.Log.Past, Current: o.Log.Line.Number}
 	from := fork
 	for _, br := range append(append([]position.Branch{}, h.Past...), position.Branch{Timeline: h.Current, End: end}) {
@@ -242,7 +253,8 @@ func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline u
 		}
 		from = br.End
 	}
-	t = &tail.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true, Transactions: b.list()}
+	t = &tail.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true,
+		Transactions: b.list()}
 	b.showRows(t)
 	if len(t.Places().Places) > 0 { // else nobody asks, and it reads up to two files of log
 		t.Next = e.nextTransaction(ctx, timeline, fork)
@@ -270,7 +282,8 @@ func (b *tailBuilder) add(r pgtool.Record) {
 	}
 	t := b.byID[r.Transaction]
 	if t == nil {
-		t = &tail.Transaction{ID: r.Transaction, Outcome: tail.Unfinished, First: r.At.String(), Changes: []tail.Change{}, Records: map[string]int{}}
+		t = &tail.Transaction{ID: r.Transaction, Outcome: tail.Unfinished, First: r.At.String(), Changes: []tail.Change{},
+			Records: map[string]int{}}
 		b.byID[r.Transaction] = t
 		b.order = append(b.order, r.Transaction)
 	}

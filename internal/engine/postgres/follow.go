@@ -36,7 +36,8 @@ func (e *Engine) Remember(acc engine.Account) error {
 }
 
 func (e *Engine) conninfo(p verb.Peer, extra ...string) string {
-	return pgtool.ConnInfo(append([]string{"host", p.Host, "port", strconv.Itoa(p.Port), "user", replicationUser, "application_name", e.cfg.Name, "passfile", e.passFile()}, extra...)...)
+	return pgtool.ConnInfo(append([]string{"host", p.Host, "port", strconv.Itoa(p.Port), "user", replicationUser,
+		"application_name", e.cfg.Name, "passfile", e.passFile()}, extra...)...)
 }
 
 // replicationUser is the account that every replica connects with.
@@ -57,7 +58,8 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 		}
 		return e.editAuto(func(s pgtool.Settings) { s["primary_conninfo"], s["primary_slot_name"] = info, a.Slot })
 	}
-	for _, sql := range []string{"alter system set primary_conninfo = " + literal(info), "alter system set primary_slot_name = " + literal(a.Slot), "select pg_reload_conf()"} {
+	for _, sql := range []string{"alter system set primary_conninfo = " + literal(info),
+		"alter system set primary_slot_name = " + literal(a.Slot), "select pg_reload_conf()"} {
 		if err := e.exec(ctx, sql); err != nil {
 			return fmt.Errorf("set the upstream: %w", err)
 		}
@@ -122,7 +124,8 @@ func hbaRules(content string, peers []verb.Peer) string {
 }
 
 // rewindRights let the account read files for a rewind (documentation, pg_rewind).
-var rewindRights = []string{"pg_ls_dir(text, boolean, boolean)", "pg_stat_file(text, boolean)", "pg_read_binary_file(text)", "pg_read_binary_file(text, bigint, bigint, boolean)"}
+var rewindRights = []string{"pg_ls_dir(text, boolean, boolean)", "pg_stat_file(text, boolean)",
+	"pg_read_binary_file(text)", "pg_read_binary_file(text, bigint, bigint, boolean)"}
 
 // Prepare implements engine.Accounter.
 func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account) error {
@@ -153,7 +156,8 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 		}
 	}
 	var bad string
-	err = e.pool.QueryRow(ctx, "select coalesce(string_agg(format('line %s: %s', line_number, error), '; '), '') from pg_hba_file_rules where error is not null").Scan(&bad)
+	err = e.pool.QueryRow(ctx,
+		"select coalesce(string_agg(format('line %s: %s', line_number, error), '; '), '') from pg_hba_file_rules where error is not null").Scan(&bad)
 	if err == nil && bad != "" {
 		return fmt.Errorf("%s: the server ignores %s because of %s", e.cfg.Name, file, bad)
 	}
@@ -162,7 +166,8 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 
 func (e *Engine) ensureAccount(ctx context.Context, acc engine.Account) error {
 	var have bool
-	if err := e.pool.QueryRow(ctx, "select exists (select from pg_roles where rolname = "+literal(acc.User)+")").Scan(&have); err != nil {
+	if err := e.pool.QueryRow(ctx, "select exists (select from pg_roles where rolname = "+literal(acc.User)+
+		")").Scan(&have); err != nil {
 		return e.explain(err)
 	}
 	// The password goes over the local socket only; the server stores its
@@ -171,7 +176,8 @@ func (e *Engine) ensureAccount(ctx context.Context, acc engine.Account) error {
 	if have {
 		sql = "alter role "
 	}
-	statements := []string{"select " + unsynced, "set log_statement = 'none'", "set log_min_duration_statement = -1", "set password_encryption = 'scram-sha-256'", sql + acc.User + " login replication password " + literal(acc.Password)}
+	statements := []string{"select " + unsynced, "set log_statement = 'none'", "set log_min_duration_statement = -1",
+		"set password_encryption = 'scram-sha-256'", sql + acc.User + " login replication password " + literal(acc.Password)}
 	for _, f := range rewindRights {
 		statements = append(statements, "grant execute on function pg_catalog."+f+" to "+acc.User)
 	}
@@ -182,7 +188,8 @@ func (e *Engine) ensureAccount(ctx context.Context, acc engine.Account) error {
 func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.Probed {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	cfg, err := pgconn.ParseConfig(pgtool.ConnInfo("host", peer.Host, "port", strconv.Itoa(peer.Port), "user", acc.User, "password", acc.Password, "replication", "true", "connect_timeout", "4", "sslmode", "prefer"))
+	cfg, err := pgconn.ParseConfig(pgtool.ConnInfo("host", peer.Host, "port", strconv.Itoa(peer.Port), "user", acc.User,
+		"password", acc.Password, "replication", "true", "connect_timeout", "4", "sslmode", "prefer"))
 	if err != nil {
 		return verb.Probed{Problem: err.Error()}
 	}
@@ -212,7 +219,9 @@ func (e *Engine) Mark(ctx context.Context, id string, _ int64, text string) (ver
 	var at, file string
 	var system string
 	payload, _ := json.Marshal(map[string]string{"id": id, "text": text})
-	err := e.pool.QueryRow(ctx, "select "+unsynced+", pg_logical_emit_message(true, '"+markPrefix+"', "+literal(string(payload))+")::text, pg_walfile_name(pg_current_wal_insert_lsn()), (select system_identifier::text from pg_control_system())").Scan(nil, &at, &file, &system)
+	err := e.pool.QueryRow(ctx, "select "+unsynced+", pg_logical_emit_message(true, '"+markPrefix+"', "+
+		literal(string(payload))+
+		")::text, pg_walfile_name(pg_current_wal_insert_lsn()), (select system_identifier::text from pg_control_system())").Scan(nil, &at, &file, &system)
 	if err != nil {
 		return verb.Marked{}, e.explain(err)
 	}
@@ -237,7 +246,8 @@ func (e *Engine) FindMark(ctx context.Context, m verb.Marked) error {
 	}
 	for {
 		var passed bool
-		err := e.pool.QueryRow(ctx, "select case when pg_is_in_recovery() then pg_last_wal_replay_lsn() >= "+literal(m.At)+" else true end").Scan(&passed)
+		err := e.pool.QueryRow(ctx, "select case when pg_is_in_recovery() then pg_last_wal_replay_lsn() >= "+literal(m.At)+
+			" else true end").Scan(&passed)
 		if err != nil {
 			return e.explain(err)
 		}
@@ -270,7 +280,8 @@ func (e *Engine) FindMark(ctx context.Context, m verb.Marked) error {
 		}
 		said = stderr
 	}
-	return fmt.Errorf("%s does not hold mark %s at %s of timeline %d: its log there is another one (%s)", e.cfg.Name, m.ID, m.At, m.Line.Number, strings.TrimSpace(said))
+	return fmt.Errorf("%s does not hold mark %s at %s of timeline %d: its log there is another one (%s)", e.cfg.Name, m.ID,
+		m.At, m.Line.Number, strings.TrimSpace(said))
 }
 
 // querier is what both a connection and a pool can do.

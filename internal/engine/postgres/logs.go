@@ -41,7 +41,8 @@ func (e *Engine) logFiles(o *observation.Server) ([]tail.LogFile, error) {
 		if !ok {
 			continue
 		}
-		f := tail.LogFile{Name: n.Name(), Bytes: int64(e.segmentBytes()), From: begin.String(), To: (begin + position.LSN(e.segmentBytes())).String(), History: timeline}
+		f := tail.LogFile{Name: n.Name(), Bytes: int64(e.segmentBytes()), From: begin.String(),
+			To: (begin + position.LSN(e.segmentBytes())).String(), History: timeline}
 		if fi, err := n.Info(); err == nil {
 			f.ChangedAt = fi.ModTime().UTC()
 		}
@@ -232,7 +233,8 @@ type part struct {
 
 // parts cuts a stretch of the log at the server's changes of timeline.
 func (e *Engine) parts(o *observation.Server, from, to position.LSN) (out []part) {
-	for _, br := range append(append([]position.Branch{}, o.Log.Past...), position.Branch{Timeline: o.Log.Line.Number, End: ^position.LSN(0)}) {
+	for _, br := range append(append([]position.Branch{}, o.Log.Past...),
+		position.Branch{Timeline: o.Log.Line.Number, End: ^position.LSN(0)}) {
 		if br.End > from && from < to {
 			p := part{br, from, min(to, br.End)}
 			out = append(out, p)

@@ -21,7 +21,9 @@ func TestReadLog(t *testing.T) {
 	from := r.text("select pg_current_wal_insert_lsn()::text")
 	r.sql("insert into boats select n, 'boat' from generate_series(1, 3) n")
 	middle := r.text("select pg_current_wal_insert_lsn()::text")
-	r.sql("begin; insert into boats values (9, 'sunk'); rollback", "update boats set name = 'ship' where id = 2; delete from boats where id = 3", "insert into oars values (1)", "alter table oars add column n int")
+	r.sql("begin; insert into boats values (9, 'sunk'); rollback",
+		"update boats set name = 'ship' where id = 2; delete from boats where id = 3", "insert into oars values (1)",
+		"alter table oars add column n int")
 	read := func(a tail.ReadLogArgs) *tail.LogPage {
 		t.Helper()
 		p, err := r.ReadLog(r.ctx(), a)
@@ -102,12 +104,14 @@ func TestReadLog(t *testing.T) {
 		slow("insert into slow values (1)")
 		r.sql(fmt.Sprintf("insert into oars values (%d)", 100+n))
 	}
-	if p := read(tail.ReadLogArgs{From: from}); len(p.Transactions) != 4 || p.Transactions[3].Outcome != tail.Unfinished || p.Transactions[3].Changes[0].Inserts != 3 {
+	if p := read(tail.ReadLogArgs{From: from}); len(p.Transactions) != 4 || p.Transactions[3].Outcome != tail.Unfinished ||
+		p.Transactions[3].Changes[0].Inserts != 3 {
 		t.Errorf("while it is open: %+v", p.Transactions)
 	}
 	slow("commit")
 	pages := paged(from)
-	if len(pages) != 4 || pages[3].Outcome != "committed" || pages[3].Changes[0].Inserts != 3 || !strings.HasSuffix(pages[3].Changes[0].Table, ".slow") {
+	if len(pages) != 4 || pages[3].Outcome != "committed" || pages[3].Changes[0].Inserts != 3 ||
+		!strings.HasSuffix(pages[3].Changes[0].Table, ".slow") {
 		t.Errorf("page by page: %+v", pages)
 	}
 	if p := read(tail.ReadLogArgs{Since: time.Now().Add(time.Hour)}); len(p.Transactions) != 0 || !p.End {
@@ -130,7 +134,8 @@ func TestReadLog(t *testing.T) {
 		t.Fatal("it has such a function")
 	}
 	list, err := r.Complaints(5)
-	if err != nil || len(list) == 0 || list[0].Level != "error" || !strings.Contains(list[0].Text, "no_such_function") || time.Since(list[0].At) > time.Minute {
+	if err != nil || len(list) == 0 || list[0].Level != "error" || !strings.Contains(list[0].Text, "no_such_function") ||
+		time.Since(list[0].At) > time.Minute {
 		t.Errorf("%v %+v", err, list)
 	}
 }
@@ -138,17 +143,20 @@ func TestReadLog(t *testing.T) {
 func TestSet(t *testing.T) {
 	t.Parallel()
 	r := primary(t)
-	for _, a := range []verb.Set{{Name: "max_standby_streaming_delay", Value: "5min"}, {Name: "hot_standby_feedback", Value: "on"}, {Name: verb.Delay, Value: "90"}} {
+	for _, a := range []verb.Set{{Name: "max_standby_streaming_delay", Value: "5min"},
+		{Name: "hot_standby_feedback", Value: "on"}, {Name: verb.Delay, Value: "90"}} {
 		if err := r.Set(r.ctx(), a); err != nil {
 			t.Fatal(err)
 		}
-		for end := time.Now().Add(20 * time.Second); r.Observe(r.ctx(), false).Config.Live[a.Name] != a.Value; time.Sleep(20 * time.Millisecond) {
+		for end := time.Now().Add(20 * time.Second); r.Observe(r.ctx(),
+			false).Config.Live[a.Name] != a.Value; time.Sleep(20 * time.Millisecond) {
 			if time.Now().After(end) {
 				t.Fatalf("%s is %q", a.Name, r.Observe(r.ctx(), false).Config.Live[a.Name])
 			}
 		}
 	}
-	for _, a := range []verb.Set{{Name: "fsync", Value: "off"}, {Name: "hot_standby_feedback", Value: "perhaps"}, {Name: "wal_keep_size = 1; drop table x; --", Value: "1"}} {
+	for _, a := range []verb.Set{{Name: "fsync", Value: "off"}, {Name: "hot_standby_feedback", Value: "perhaps"},
+		{Name: "wal_keep_size = 1; drop table x; --", Value: "1"}} {
 		if err := r.Set(r.ctx(), a); err == nil {
 			t.Errorf("%+v was set", a)
 		}

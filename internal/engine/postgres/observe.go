@@ -113,7 +113,8 @@ const probeTimeout = 3 * time.Second
 
 // Observe implements engine.Engine.
 func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
-	o := &observation.Server{At: time.Now().UTC(), Engine: position.EnginePostgres, Host: observation.Host{Address: e.address()}}
+	o := &observation.Server{At: time.Now().UTC(), Engine: position.EnginePostgres,
+		Host: observation.Host{Address: e.address()}}
 	o.Process.MajorVersion, o.Process.Version = majorOf(e.cfg.BinDir), filepath.Base(filepath.Dir(e.cfg.BinDir))
 	o.Data.Empty, o.Data.Unfinished = e.Empty(), e.memory.Unfinished()
 	_, err := os.Stat(e.Path("standby.signal"))
@@ -209,7 +210,8 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 		return fmt.Errorf("what the server says of itself cannot be read: %w", err)
 	}
 	o.Process.ClockAhead = host.ClockAhead(r.Clock, asked, answered)
-	o.Process.Accepting, o.Process.Version, o.Process.MajorVersion, o.Data.System = true, strings.Fields(r.Version)[0], r.Num/10000, r.System
+	o.Process.Accepting, o.Process.Version, o.Process.MajorVersion, o.Data.System = true, strings.Fields(r.Version)[0],
+		r.Num/10000, r.System
 	o.Process.Identity += " " + r.Checkpointer
 	o.Process.CommitWaits = e.waits.Longest(time.Now(), r.Waiting)
 	o.Process.Role, o.Process.Writable = observation.Primary, r.ReadOnly == "off"
@@ -264,12 +266,16 @@ func (e *Engine) observeLinks(o *observation.Server, r *observedRow) {
 		o.Links.Upstream.Problem = e.receiverProblem()
 	}
 	for _, x := range r.Senders {
-		o.Links.Downstreams = append(o.Links.Downstreams, observation.Downstream{Name: x.Name, State: x.State, Sent: deref(x.Sent), Received: deref(x.Write), Safe: deref(x.Flush), Applied: deref(x.Replay),
-			Synchronous: x.Sync == "sync" || x.Sync == "quorum"})
+		o.Links.Downstreams = append(o.Links.Downstreams,
+			observation.Downstream{Name: x.Name, State: x.State, Sent: deref(x.Sent), Received: deref(x.Write),
+				Safe: deref(x.Flush), Applied: deref(x.Replay),
+				Synchronous: x.Sync == "sync" || x.Sync == "quorum"})
 	}
 	for _, x := range r.Slots {
 		_, ours := verb.SlotOwner(x.Name)
-		o.Links.Slots = append(o.Links.Slots, observation.Slot{Name: x.Name, Active: x.Active, Restart: deref(x.Restart), State: deref(x.State), KeptBytes: int64(deref(x.Kept)), Ours: ours})
+		o.Links.Slots = append(o.Links.Slots,
+			observation.Slot{Name: x.Name, Active: x.Active, Restart: deref(x.Restart), State: deref(x.State),
+				KeptBytes: int64(deref(x.Kept)), Ours: ours})
 	}
 }
 
@@ -518,9 +524,12 @@ func (e *Engine) stoppedLine(ctx context.Context, o *observation.Server, c pgtoo
 }
 
 // observedSettings are those that matter at a role change.
-var observedSettings = []string{"max_connections", "max_worker_processes", "max_wal_senders", "max_locks_per_transaction", "max_prepared_transactions",
-	"wal_level", "max_replication_slots", "data_checksums", "wal_log_hints", "wal_keep_size", "full_page_writes", "fsync", "synchronous_commit",
-	"synchronous_standby_names", "hot_standby", "hot_standby_feedback", "max_slot_wal_keep_size", "archive_mode", "config_file", "hba_file", "data_directory"}
+var observedSettings = []string{"max_connections", "max_worker_processes", "max_wal_senders",
+	"max_locks_per_transaction", "max_prepared_transactions",
+	"wal_level", "max_replication_slots", "data_checksums", "wal_log_hints", "wal_keep_size", "full_page_writes", "fsync",
+	"synchronous_commit",
+	"synchronous_standby_names", "hot_standby", "hot_standby_feedback", "max_slot_wal_keep_size", "archive_mode",
+	"config_file", "hba_file", "data_directory"}
 
 const factsSQL = `select json_build_object(
  'prepared_transactions', (select count(*) from pg_prepared_xacts),
@@ -531,7 +540,8 @@ const factsSQL = `select json_build_object(
 
 func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) error {
 	var settings, facts string
-	if err := e.pool.QueryRow(ctx, "select json_object_agg(name, setting) from pg_settings where name in ('"+strings.Join(observedSettings, "','")+"')").Scan(&settings); err != nil {
+	if err := e.pool.QueryRow(ctx, "select json_object_agg(name, setting) from pg_settings where name in ('"+
+		strings.Join(observedSettings, "','")+"')").Scan(&settings); err != nil {
 		return err
 	}
 	if err := json.Unmarshal([]byte(settings), &o.Config.Settings); err != nil {

@@ -113,15 +113,22 @@ func New(cfg Config, memory engine.Memory) (*Engine, error) {
 	}
 	if _, err := os.Stat(filepath.Join(cfg.DataDir, "PG_VERSION")); err == nil {
 		if _, err := os.Stat(filepath.Join(cfg.DataDir, "postgresql.conf")); err != nil {
-			return nil, fmt.Errorf("the data directory %s holds no postgresql.conf: a configuration outside of the data directory is not handled by this version", cfg.DataDir)
+			return nil,
+				fmt.Errorf(
+					"the data directory %s holds no postgresql.conf: a configuration outside of the data directory is not handled by this version", cfg.DataDir)
 		}
 	}
-	e := &Engine{cfg: cfg, memory: memory, Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", OwnerName: cfg.Owner, DefaultOwner: "postgres",
-		Env: []string{"PGCONNECT_TIMEOUT=10", "PGTZ=UTC"}}}
+	e := &Engine{cfg: cfg, memory: memory,
+		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", OwnerName: cfg.Owner,
+			DefaultOwner: "postgres",
+			Env:          []string{"PGCONNECT_TIMEOUT=10", "PGTZ=UTC"}}}
 	if _, err := e.Owner(); err != nil {
 		return nil, err
 	}
-	pc, err := pgxpool.ParseConfig(fmt.Sprintf("host=%s port=%d user=%s dbname=postgres connect_timeout=3 application_name=crosstwin-agent pool_max_conns=4", cfg.SocketDir, cfg.Port, cfg.Superuser))
+	pc, err := pgxpool.ParseConfig(
+		fmt.Sprintf(
+			"host=%s port=%d user=%s dbname=postgres connect_timeout=3 application_name=crosstwin-agent pool_max_conns=4",
+			cfg.SocketDir, cfg.Port, cfg.Superuser))
 	if err != nil {
 		return nil, fmt.Errorf("connection settings of %s: %w", cfg.Name, err)
 	}
@@ -144,7 +151,9 @@ func findPrograms(dataDir string) (string, error) {
 	dirs, _ := filepath.Glob("/usr/lib/postgresql/*/bin")
 	sort.Slice(dirs, func(i, j int) bool { return majorOf(dirs[i]) < majorOf(dirs[j]) })
 	if len(dirs) == 0 {
-		return "", fmt.Errorf("PostgreSQL's programs were not found below /usr/lib/postgresql: apt-get install postgresql-15, or set bin_dir")
+		return "",
+			fmt.Errorf(
+				"PostgreSQL's programs were not found below /usr/lib/postgresql: apt-get install postgresql-15, or set bin_dir")
 	}
 	return dirs[len(dirs)-1], nil
 }
@@ -179,7 +188,8 @@ func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + 
 // Slots makes and drops physical slots.
 func (e *Engine) Slots(ctx context.Context, a verb.Slots) error {
 	for _, n := range a.Ensure {
-		if err := e.exec(ctx, "select pg_create_physical_replication_slot("+literal(n)+", true) where not exists (select from pg_replication_slots where slot_name = "+literal(n)+")"); err != nil {
+		if err := e.exec(ctx, "select pg_create_physical_replication_slot("+literal(n)+
+			", true) where not exists (select from pg_replication_slots where slot_name = "+literal(n)+")"); err != nil {
 			return fmt.Errorf("make slot %s: %w", n, err)
 		}
 	}
@@ -194,8 +204,10 @@ func (e *Engine) Slots(ctx context.Context, a verb.Slots) error {
 func (e *Engine) dropSlot(ctx context.Context, name string) error {
 	var err error
 	for range 20 {
-		if err = e.exec(ctx, "select pg_terminate_backend(active_pid) from pg_replication_slots where slot_name = "+literal(name)+" and active"); err == nil {
-			if err = e.exec(ctx, "select pg_drop_replication_slot(slot_name) from pg_replication_slots where slot_name = "+literal(name)); err == nil {
+		if err = e.exec(ctx, "select pg_terminate_backend(active_pid) from pg_replication_slots where slot_name = "+
+			literal(name)+" and active"); err == nil {
+			if err = e.exec(ctx, "select pg_drop_replication_slot(slot_name) from pg_replication_slots where slot_name = "+
+				literal(name)); err == nil {
 				return nil
 			}
 		}

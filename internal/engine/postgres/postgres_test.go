@@ -37,7 +37,8 @@ func newRig(t *testing.T, name string) *rig {
 	}
 	os.Chmod(dir, 0o755)
 	n := enginetest.NewNotes()
-	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"), Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n)
+	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"),
+		Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -120,7 +121,8 @@ func replicaOf(t *testing.T, p *rig) *rig {
 	}
 	total := int64(0)
 	see := func(_ string, done, all int64) { total = max(total, all) }
-	if err := r.Seed(r.ctx(), verb.Seed{Source: peers[0], Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Log.Line}, see); err != nil {
+	if err := r.Seed(r.ctx(), verb.Seed{Source: peers[0], Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Log.Line},
+		see); err != nil {
 		t.Fatal(err)
 	}
 	if total == 0 {
@@ -162,12 +164,15 @@ func (r *rig) caughtUp(p *rig) {
 func TestObserve(t *testing.T) {
 	t.Parallel()
 	r := newRig(t, "gull")
-	if o := r.Observe(r.ctx(), false); !o.Data.Empty || o.Process.Running || o.Process.MajorVersion != 15 || o.Data.ClosedByDefault {
+	if o := r.Observe(r.ctx(), false); !o.Data.Empty || o.Process.Running || o.Process.MajorVersion != 15 ||
+		o.Data.ClosedByDefault {
 		t.Errorf("nothing there: %+v", o)
 	}
 	p := primary(t)
 	o := p.Observe(p.ctx(), true)
-	if o.Process.Role != observation.Primary || !o.Process.Writable || !o.Process.Accepting || o.Log.Written == "" || o.Log.Line.Number != 1 || o.Data.System == "" || !strings.HasPrefix(o.Process.Version, "15.") || !o.Data.ClosedByDefault || o.Data.Bytes.Or(0) < 1<<20 || o.Host.DiskFreeBytes.Or(0) == 0 {
+	if o.Process.Role != observation.Primary || !o.Process.Writable || !o.Process.Accepting || o.Log.Written == "" ||
+		o.Log.Line.Number != 1 || o.Data.System == "" || !strings.HasPrefix(o.Process.Version, "15.") ||
+		!o.Data.ClosedByDefault || o.Data.Bytes.Or(0) < 1<<20 || o.Host.DiskFreeBytes.Or(0) == 0 {
 		t.Errorf("primary: %+v", o)
 	}
 	for _, k := range observedSettings[:12] {
@@ -201,7 +206,8 @@ func TestReplica(t *testing.T) {
 	p.sql("create table t (a int primary key)", "insert into t select generate_series(1, 1000)")
 	r := replicaOf(t, p)
 	o := r.Observe(r.ctx(), false)
-	if o.Process.Role != observation.Replica || o.Process.Writable || o.Links.Upstream.Port != p.cfg.Port || o.Links.Upstream.Slot != "ct_tern" || o.Log.Line.Compare(p.Observe(p.ctx(), false).Log.Line) != position.Kin {
+	if o.Process.Role != observation.Replica || o.Process.Writable || o.Links.Upstream.Port != p.cfg.Port ||
+		o.Links.Upstream.Slot != "ct_tern" || o.Log.Line.Compare(p.Observe(p.ctx(), false).Log.Line) != position.Kin {
 		t.Errorf("%+v", o)
 	}
 	if strings.Contains(r.text("show primary_conninfo"), "pass:word") {
@@ -232,10 +238,13 @@ func TestReplica(t *testing.T) {
 		t.Errorf("after a forced file border: %v", err)
 	}
 	// Its probe reaches the primary; with a wrong password it says so.
-	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, engine.Account{User: replicationUser, Password: "pass:word\\'"}); !res.OK || res.System != o.Data.System {
+	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port},
+		engine.Account{User: replicationUser, Password: "pass:word\\'"}); !res.OK || res.System != o.Data.System {
 		t.Errorf("%+v", res)
 	}
-	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, engine.Account{User: replicationUser, Password: "x"}); res.OK || !strings.Contains(res.Problem, "password authentication failed") {
+	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port},
+		engine.Account{User: replicationUser, Password: "x"}); res.OK ||
+		!strings.Contains(res.Problem, "password authentication failed") {
 		t.Errorf("%+v", res)
 	}
 	// Detached, and attached again, without a restart: also while replay is paused,
@@ -257,10 +266,14 @@ func TestReplica(t *testing.T) {
 		t.Errorf("detached, and its received position went from %s to %s", stood, now)
 	}
 	r.sql("select pg_wal_replay_resume()")
-	if err := r.Follow(r.ctx(), verb.Follow{Upstream: verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port}, Slot: "ct_tern"}); err != nil {
+	if err := r.Follow(r.ctx(), verb.Follow{Upstream: verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port},
+		Slot: "ct_tern"}); err != nil {
 		t.Fatal(err)
 	}
-	r.await("follows again", func(o *observation.Server) bool { return o.Links.Upstream != nil && o.Links.Upstream.Connected })
+	r.await("follows again", func(o *observation.Server) bool {
+		return o.Links.Upstream != nil &&
+			o.Links.Upstream.Connected
+	})
 	if again, _ := r.running(); again.pid != pid.pid {
 		t.Error("it was restarted")
 	}
@@ -271,7 +284,8 @@ func TestReplica(t *testing.T) {
 		}
 	}
 	o = r.Observe(r.ctx(), false)
-	if !o.Process.Writable || o.Log.Line.Number != 2 || o.Log.Line.Fingerprint == "" || !o.Data.ClosedByDefault || len(o.Log.Past) != 1 {
+	if !o.Process.Writable || o.Log.Line.Number != 2 || o.Log.Line.Fingerprint == "" || !o.Data.ClosedByDefault ||
+		len(o.Log.Past) != 1 {
 		t.Errorf("%+v", o)
 	}
 	if err := p.Slots(p.ctx(), verb.Slots{Drop: []string{"ct_tern", "ct_never_was"}}); err != nil {
@@ -316,7 +330,8 @@ func TestFence(t *testing.T) {
 			time.Sleep(300 * time.Millisecond)
 			syscall.Kill(pid, syscall.SIGKILL)
 			p.await("was seen to go on without its server", func(o *observation.Server) bool {
-				return o.Process.Running && o.Process.Role == observation.Primary && o.Process.Writable && strings.Contains(o.Process.Problem, "children go on")
+				return o.Process.Running && o.Process.Role == observation.Primary && o.Process.Writable &&
+					strings.Contains(o.Process.Problem, "children go on")
 			})
 		}},
 		{"not running", true, func(pid int) {
@@ -390,7 +405,9 @@ func TestStartFails(t *testing.T) {
 func TestTail(t *testing.T) {
 	t.Parallel()
 	p := primary(t)
-	p.sql("create table t (a int primary key, s text, b bytea, j jsonb, at timestamptz, n numeric)", `create table "Odd name" (a int, b int[])`, "insert into t select g, 'old', null, null, now(), g from generate_series(1, 50) g", "checkpoint")
+	p.sql("create table t (a int primary key, s text, b bytea, j jsonb, at timestamptz, n numeric)",
+		`create table "Odd name" (a int, b int[])`,
+		"insert into t select g, 'old', null, null, now(), g from generate_series(1, 50) g", "checkpoint")
 	fork := p.text("select pg_current_wal_insert_lsn()::text")
 	before := p.Observe(p.ctx(), false)
 	p.sql("insert into t values (101, 'it''s new', '\\x00ff', '{\"k\": [1, null]}', '2027-01-01 06:00+00', 1.50)",
@@ -406,16 +423,19 @@ func TestTail(t *testing.T) {
 	if err := p.Fence(p.ctx(), false); err != nil { // a crash
 		t.Fatal(err)
 	}
-	x, err := p.Examine(p.ctx(), verb.Examine{Line: position.Line{System: before.Data.System, Number: 2, Began: mustLSN(t, fork), Fingerprint: "f"}, Past: []position.Branch{{Timeline: 1, End: mustLSN(t, fork)}}})
+	x, err := p.Examine(p.ctx(), verb.Examine{Line: position.Line{System: before.Data.System, Number: 2,
+		Began: mustLSN(t, fork), Fingerprint: "f"}, Past: []position.Branch{{Timeline: 1, End: mustLSN(t, fork)}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if x.Fork != fork || x.Kinship != string(position.Kin) || x.TailBytes <= 0 || !x.Rewindable || x.Tail == nil || x.Clean {
+	if x.Fork != fork || x.Kinship != string(position.Kin) || x.TailBytes <= 0 || !x.Rewindable || x.Tail == nil ||
+		x.Clean {
 		t.Fatalf("%+v", x)
 	}
 	committed, inserts, updates, deletes := x.Tail.Counts()
 	if inserts < 1+2+1+2+100 || updates != 3 || deletes != 2 || committed != 8 {
-		t.Errorf("%d committed: %d inserts, %d updates, %d deletes: %+v", committed, inserts, updates, deletes, x.Tail.Transactions)
+		t.Errorf("%d committed: %d inserts, %d updates, %d deletes: %+v", committed, inserts, updates, deletes,
+			x.Tail.Transactions)
 	}
 	outcomes := map[string]int{}
 	schema := 0
@@ -431,7 +451,8 @@ func TestTail(t *testing.T) {
 	if outcomes["aborted"] != 1 || schema != 1 {
 		t.Errorf("%v, %d with definitions", outcomes, schema)
 	}
-	tail, err := p.Salvage(p.ctx(), verb.Salvage{Fork: x.Fork, Timeline: x.ForkLine, Name: "bookings-gull"}, filepath.Join(p.cfg.WorkDir, "salvage"), func(string, int64, int64) {})
+	tail, err := p.Salvage(p.ctx(), verb.Salvage{Fork: x.Fork, Timeline: x.ForkLine, Name: "bookings-gull"},
+		filepath.Join(p.cfg.WorkDir, "salvage"), func(string, int64, int64) {})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -456,7 +477,8 @@ func TestTail(t *testing.T) {
 			left[r.Table] += fmt.Sprint(tx.Outcome, " ", r.Words(), "\n")
 		}
 	}
-	for table, words := range map[string][]string{"postgres.public.t": {`a=101`, `s="it's new"`, `s="changed"`, `a=104`}, `postgres.public."Odd name"`: {"a=1, b=[1, 2]"}} {
+	for table, words := range map[string][]string{"postgres.public.t": {`a=101`, `s="it's new"`, `s="changed"`, `a=104`},
+		`postgres.public."Odd name"`: {"a=1, b=[1, 2]"}} {
 		for _, x := range words {
 			if !strings.Contains(left[table], x) {
 				t.Errorf("%s does not list %s:\n%.2000s", table, x, left[table])
@@ -475,7 +497,8 @@ func (r *rig) loadSalvage(file string) {
 	if err := r.Start(r.ctx(), "primary"); err != nil {
 		r.t.Fatal(err)
 	}
-	out, err := exec.Command("psql", "-v", "ON_ERROR_STOP=1", "-qf", file, "-h", r.cfg.SocketDir, "-p", strconv.Itoa(r.cfg.Port), "-U", "postgres").CombinedOutput()
+	out, err := exec.Command("psql", "-v", "ON_ERROR_STOP=1", "-qf", file, "-h", r.cfg.SocketDir, "-p",
+		strconv.Itoa(r.cfg.Port), "-U", "postgres").CombinedOutput()
 	if err != nil {
 		b, _ := os.ReadFile(file)
 		r.t.Fatalf("%v %s\n%.3000s", err, out, b)
@@ -585,7 +608,9 @@ func TestRulesAndNames(t *testing.T) {
 	if twice := hbaRules(once, peers); twice != once {
 		t.Errorf("written again it changed:\n%s\n%s", once, twice)
 	}
-	for _, want := range []string{"host replication crosstwin_replication 10.0.0.1/32 scram-sha-256", "host postgres crosstwin_replication fd00::1/128 scram-sha-256", "harbour.skerry.example scram", "local all all peer"} {
+	for _, want := range []string{"host replication crosstwin_replication 10.0.0.1/32 scram-sha-256",
+		"host postgres crosstwin_replication fd00::1/128 scram-sha-256", "harbour.skerry.example scram",
+		"local all all peer"} {
 		if !strings.Contains(once, want) {
 			t.Errorf("%q is missing in\n%s", want, once)
 		}
@@ -596,7 +621,8 @@ func TestRulesAndNames(t *testing.T) {
 	if got := hbaRules(once, nil); strings.Contains(got, "10.0.0.1") || !strings.Contains(got, "local all all peer") {
 		t.Errorf("emptied:\n%s", got)
 	}
-	for in, want := range map[string][2]int64{"  23456/1537890 kB (1%), 0/1 tablespace": {23456 << 10, 1537890 << 10}, "38292/38292 kB (100%) copied": {38292 << 10, 38292 << 10}} {
+	for in, want := range map[string][2]int64{"  23456/1537890 kB (1%), 0/1 tablespace": {23456 << 10, 1537890 << 10},
+		"38292/38292 kB (100%) copied": {38292 << 10, 38292 << 10}} {
 		if d, n, ok := parseProgress(in); !ok || d != want[0] || n != want[1] {
 			t.Errorf("%s: %d %d", in, d, n)
 		}
@@ -609,7 +635,8 @@ func TestRulesAndNames(t *testing.T) {
 	}
 	debian := t.TempDir()
 	os.WriteFile(filepath.Join(debian, "PG_VERSION"), []byte("15\n"), 0o600)
-	if _, err := New(Config{Name: "x", Host: "h", DataDir: debian}, enginetest.NewNotes()); err == nil || !strings.Contains(err.Error(), "configuration outside") {
+	if _, err := New(Config{Name: "x", Host: "h", DataDir: debian}, enginetest.NewNotes()); err == nil ||
+		!strings.Contains(err.Error(), "configuration outside") {
 		t.Errorf("configuration elsewhere: %v", err)
 	}
 }

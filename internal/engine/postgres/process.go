@@ -50,7 +50,8 @@ func (e *Engine) running() (process, bool) {
 // the server gives them. Asked for when no server process is known.
 func (e *Engine) orphans() (out []int) {
 	for _, pid := range e.Processes() {
-		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err == nil && strings.HasPrefix(string(b), "postgres: ") {
+		if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err == nil &&
+			strings.HasPrefix(string(b), "postgres: ") {
 			out = append(out, pid)
 		}
 	}
@@ -62,7 +63,9 @@ func (e *Engine) Start(ctx context.Context, as observation.Role) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if u := e.memory.Unfinished(); u != "" {
-		return fmt.Errorf("%s: a %s was interrupted in %s: its files are inconsistent and it must not be started; seed or rejoin it again", e.cfg.Name, u, e.cfg.DataDir)
+		return fmt.Errorf(
+			"%s: a %s was interrupted in %s: its files are inconsistent and it must not be started; seed or rejoin it again",
+			e.cfg.Name, u, e.cfg.DataDir)
 	}
 	if as == observation.Primary {
 		return e.startPrimary(ctx)
@@ -188,7 +191,9 @@ func (e *Engine) Stop(ctx context.Context) error {
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("%s did not stop in time: a session may hang; see select * from pg_stat_activity and the server's log %s", e.cfg.Name, e.cfg.LogFile)
+			return fmt.Errorf(
+				"%s did not stop in time: a session may hang; see select * from pg_stat_activity and the server's log %s",
+				e.cfg.Name, e.cfg.LogFile)
 		case <-time.After(time.Millisecond):
 		}
 	}
@@ -226,7 +231,8 @@ func (e *Engine) waitGone(ctx context.Context) error {
 		case stopping && waited > senderGrace && !pressed:
 			pressed = true
 			for _, pid := range left {
-				if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err == nil && strings.Contains(string(b), "walsender") {
+				if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid)); err == nil &&
+					strings.Contains(string(b), "walsender") {
 					syscall.Kill(pid, syscall.SIGTERM)
 				}
 			}

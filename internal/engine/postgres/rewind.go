@@ -52,8 +52,10 @@ func (e *Engine) openPrivately(ctx context.Context) (*private, error) {
 	}
 	p := &private{dir: dir, port: e.cfg.Port, e: e}
 	// No log file may go while it is open: the rewind still reads them.
-	err = e.launch(ctx, "-c", "listen_addresses=", "-c", "unix_socket_directories="+dir, "-c", "hba_file="+hba, "-c", "primary_conninfo=", "-c", "primary_slot_name=",
-		"-c", "restore_command=", "-c", "archive_mode=off", "-c", "wal_keep_size=2147483647", "-c", "max_slot_wal_keep_size=-1", "-c", "hot_standby=on")
+	err = e.launch(ctx, "-c", "listen_addresses=", "-c", "unix_socket_directories="+dir, "-c", "hba_file="+hba, "-c",
+		"primary_conninfo=", "-c", "primary_slot_name=",
+		"-c", "restore_command=", "-c", "archive_mode=off", "-c", "wal_keep_size=2147483647", "-c",
+		"max_slot_wal_keep_size=-1", "-c", "hot_standby=on")
 	if err != nil {
 		os.RemoveAll(dir)
 		return nil, err
@@ -179,7 +181,9 @@ func (e *Engine) Rewind(ctx context.Context, a verb.Rewind, progress engine.Prog
 		// Said also of servers that share a number and not a history, and of
 		// a source without a checkpoint on its new timeline: never a proof.
 		e.memory.SetUnfinished(before)
-		return fmt.Errorf("pg_rewind found nothing to take out of %s, although its log parts from %s's at %s: rebuild it instead", e.cfg.Name, a.Source.Name, a.Fork)
+		return fmt.Errorf(
+			"pg_rewind found nothing to take out of %s, although its log parts from %s's at %s: rebuild it instead", e.cfg.Name,
+			a.Source.Name, a.Fork)
 	}
 	if err := e.restoreOwnFiles(); err != nil {
 		return err

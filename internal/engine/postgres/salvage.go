@@ -25,10 +25,14 @@ import (
 
 // Names implements engine.Salvager on the running server.
 func (e *Engine) Names(ctx context.Context, files []string) (map[string]string, error) {
-	return e.names(ctx, files, func(db string) (*pgx.Conn, error) { return e.connect(ctx, db, e.cfg.SocketDir, e.cfg.Port) })
+	return e.names(ctx, files, func(db string) (*pgx.Conn,
+		error) {
+		return e.connect(ctx, db, e.cfg.SocketDir, e.cfg.Port)
+	})
 }
 
-func (e *Engine) names(ctx context.Context, files []string, open func(db string) (*pgx.Conn, error)) (map[string]string, error) {
+func (e *Engine) names(ctx context.Context, files []string, open func(db string) (*pgx.Conn, error)) (map[string]string,
+	error) {
 	c, err := open("postgres")
 	if err != nil {
 		return nil, err
@@ -66,7 +70,8 @@ func (e *Engine) names(ctx context.Context, files []string, open func(db string)
 	return out, nil
 }
 
-func (e *Engine) namesIn(ctx context.Context, db string, rels []pgtool.Relation, open func(string) (*pgx.Conn, error), out map[string]string) error {
+func (e *Engine) namesIn(ctx context.Context, db string, rels []pgtool.Relation, open func(string) (*pgx.Conn, error),
+	out map[string]string) error {
 	c, err := open(db)
 	if err != nil {
 		return err
@@ -78,7 +83,9 @@ func (e *Engine) namesIn(ctx context.Context, db string, rels []pgtool.Relation,
 			space = 0 // how the function names the database's default tablespace
 		}
 		var kind, name string
-		err := c.QueryRow(ctx, fmt.Sprintf(`select relkind::text, quote_ident(nspname) || '.' || quote_ident(relname) from pg_class c join pg_namespace n on n.oid = relnamespace where c.oid = pg_filenode_relation(%d, %d)`, space, r.File)).Scan(&kind, &name)
+		err := c.QueryRow(ctx,
+			fmt.Sprintf(
+				`select relkind::text, quote_ident(nspname) || '.' || quote_ident(relname) from pg_class c join pg_namespace n on n.oid = relnamespace where c.oid = pg_filenode_relation(%d, %d)`, space, r.File)).Scan(&kind, &name)
 		switch {
 		case errors.Is(err, pgx.ErrNoRows):
 		case err != nil:
@@ -101,7 +108,8 @@ const defaultSpace = 1663
 // looks up the tables, reads the rows that the tail's committed transactions
 // left, and writes a file that a person can read and psql can load: into
 // tables of their own, never over live ones.
-func (e *Engine) Salvage(ctx context.Context, a verb.Salvage, dir string, progress engine.Progress) (*tail.Tail, error) {
+func (e *Engine) Salvage(ctx context.Context, a verb.Salvage, dir string, progress engine.Progress) (*tail.Tail,
+	error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	fork, err := position.ParseLSN(a.Fork)
@@ -173,7 +181,8 @@ func (r *tailRows) list() []string {
 // salvageSchema is where a salvage is loaded.
 const salvageSchema = "crosstwin_salvage"
 
-func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.Salvage, t *tail.Tail, committed map[uint32]origin, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
+func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.Salvage, t *tail.Tail,
+	committed map[uint32]origin, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
 	names, err := e.names(ctx, t.Files(), func(db string) (*pgx.Conn, error) { return p.connect(ctx, db) })
 	if err != nil {
 		return fmt.Errorf("look up the tables of the tail: %w", err)
@@ -254,10 +263,14 @@ func tailTimes(t *tail.Tail, parents map[uint32]uint32) map[uint32]origin {
 
 func writeSalvageHead(w *bufio.Writer, name string, t *tail.Tail) {
 	n, i, u, d := t.Counts()
-	fmt.Fprintf(w, "-- What %s wrote after %s on timeline %d, up to %s, and no other server has:\n", name, t.From, t.Timeline, t.To)
+	fmt.Fprintf(w, "-- What %s wrote after %s on timeline %d, up to %s, and no other server has:\n", name, t.From,
+		t.Timeline, t.To)
 	fmt.Fprintf(w, "-- %d committed transactions with %d inserts, %d updates and %d deletes.\n", n, i, u, d)
-	fmt.Fprintf(w, "-- Load it with: psql -f THIS_FILE. It fills tables of its own in the schema %s and touches no live table.\n", salvageSchema)
-	fmt.Fprintf(w, "-- Each row is what the tail left of it: its transaction and time stand in the first two columns.\n--\n")
+	fmt.Fprintf(w,
+		"-- Load it with: psql -f THIS_FILE. It fills tables of its own in the schema %s and touches no live table.\n",
+		salvageSchema)
+	fmt.Fprintf(w,
+		"-- Each row is what the tail left of it: its transaction and time stand in the first two columns.\n--\n")
 	for _, x := range t.Transactions {
 		fmt.Fprintf(w, "-- transaction %d %s %s\n", x.ID, x.Outcome, x.At.Format(time.RFC3339Nano))
 		if x.Outcome == "committed" {
@@ -272,18 +285,22 @@ func writeSalvageHead(w *bufio.Writer, name string, t *tail.Tail) {
 	}
 }
 
-func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string, committed map[uint32]origin, each func(from origin, spot, row string)) error {
+func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string,
+	committed map[uint32]origin, each func(from origin, spot, row string)) error {
 	target := salvageSchema + "." + pgx.Identifier{table}.Sanitize()
 	var columns string
-	err := c.QueryRow(ctx, "select string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod), ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
+	err := c.QueryRow(ctx,
+		"select string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod), ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(w, "create table if not exists %s (tail_transaction bigint, tail_time timestamptz, %s);\n", target, columns)
+	fmt.Fprintf(w, "create table if not exists %s (tail_transaction bigint, tail_time timestamptz, %s);\n", target,
+		columns)
 	const batch = 2000
 	for len(spots) > 0 {
 		n := min(batch, len(spots))
-		rows, err := c.Query(ctx, "select xmin::text, ctid::text, to_jsonb(t)::text from only "+table+" t where ctid = any("+literal("{\""+strings.Join(spots[:n], `","`)+"\"}")+"::tid[])")
+		rows, err := c.Query(ctx, "select xmin::text, ctid::text, to_jsonb(t)::text from only "+table+" t where ctid = any("+
+			literal("{\""+strings.Join(spots[:n], `","`)+"\"}")+"::tid[])")
 		if err != nil {
 			return err
 		}
@@ -299,7 +316,8 @@ func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table strin
 				continue // a row of before the fork in the same block
 			}
 			each(from, spot, row)
-			fmt.Fprintf(w, "insert into %s select * from jsonb_populate_record(null::%s, jsonb_build_object('tail_transaction', %d, 'tail_time', '%s') || %s);\n", target, target, from.id, from.at.Format(time.RFC3339Nano), literal(row))
+			fmt.Fprintf(w,
+				"insert into %s select * from jsonb_populate_record(null::%s, jsonb_build_object('tail_transaction', %d, 'tail_time', '%s') || %s);\n", target, target, from.id, from.at.Format(time.RFC3339Nano), literal(row))
 		}
 		if err := rows.Err(); err != nil {
 			return err

@@ -60,7 +60,8 @@ func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress
 		} else if strings.Contains(line, "WAL") {
 			progress("copying, log included", 0, 0)
 		}
-	}, host.Piped{}, "pg_basebackup", "-D", e.cfg.DataDir, "-d", e.conninfo(a.Source), "-X", "stream", "-S", a.Slot, "-c", "fast", "-P", "-v", "--manifest-checksums=SHA256", "-w")
+	}, host.Piped{}, "pg_basebackup", "-D", e.cfg.DataDir, "-d", e.conninfo(a.Source), "-X", "stream", "-S", a.Slot, "-c",
+		"fast", "-P", "-v", "--manifest-checksums=SHA256", "-w")
 	if err != nil {
 		return err
 	}

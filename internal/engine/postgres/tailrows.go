@@ -143,13 +143,17 @@ func (e *Engine) RowsAt(ctx context.Context, a tail.RowsAtArgs) (tail.RowsAt, er
 	return out, nil
 }
 
-func (e *Engine) rowsIn(ctx context.Context, db, table string, spots []string, next uint32) (map[string]json.RawMessage, error) {
+func (e *Engine) rowsIn(ctx context.Context, db, table string, spots []string, next uint32) (map[string]json.RawMessage,
+	error) {
 	c, err := e.connect(ctx, db, e.cfg.SocketDir, e.cfg.Port)
 	if err != nil {
 		return nil, err
 	}
 	defer c.Close(ctx)
-	rows, err := c.Query(ctx, fmt.Sprintf("select ctid::text, to_jsonb(t)::text from only %s t where ctid = any(%s::tid[]) and age(xmin) > age('%d'::xid)", table, literal("{\""+strings.Join(spots, `","`)+"\"}"), next))
+	rows, err := c.Query(ctx,
+		fmt.Sprintf(
+			"select ctid::text, to_jsonb(t)::text from only %s t where ctid = any(%s::tid[]) and age(xmin) > age('%d'::xid)",
+			table, literal("{\""+strings.Join(spots, `","`)+"\"}"), next))
 	if err != nil {
 		return nil, err
 	}

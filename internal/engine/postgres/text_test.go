@@ -17,7 +17,8 @@ func TestSegment(t *testing.T) {
 			}
 		}
 	}
-	for _, name := range []string{"", "00000002.history", "000000010000000000000001.partial", "archive_status", "00000001000000000000000Z"} {
+	for _, name := range []string{"", "00000002.history", "000000010000000000000001.partial", "archive_status",
+		"00000001000000000000000Z"} {
 		if _, _, ok := segment(name, 16<<20); ok {
 			t.Errorf("%q is a log file", name)
 		}

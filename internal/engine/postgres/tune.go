@@ -11,7 +11,8 @@ import (
 
 // tunable are the settings that an operation may change, and that take effect
 // without a restart (pg_settings.context is sighup).
-var tunable = []string{"max_standby_streaming_delay", "max_standby_archive_delay", "hot_standby_feedback", "wal_keep_size", "max_slot_wal_keep_size"}
+var tunable = []string{"max_standby_streaming_delay", "max_standby_archive_delay", "hot_standby_feedback",
+	"wal_keep_size", "max_slot_wal_keep_size"}
 
 // Set implements engine.Tuner.
 func (e *Engine) Set(ctx context.Context, a verb.Set) error {
@@ -19,7 +20,8 @@ func (e *Engine) Set(ctx context.Context, a verb.Set) error {
 	if name == verb.Delay {
 		name, value = "recovery_min_apply_delay", a.Value+"s"
 	} else if !slices.Contains(tunable, name) {
-		return fmt.Errorf("%s: the setting %q is not one that is changed here: %s and delay are", e.cfg.Name, name, strings.Join(tunable, ", "))
+		return fmt.Errorf("%s: the setting %q is not one that is changed here: %s and delay are", e.cfg.Name, name,
+			strings.Join(tunable, ", "))
 	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
