@@ -13,9 +13,9 @@ CONSOLE := $(shell find web/src web/public -type f -not -name schema.ts 2>/dev/n
 
 console: web/dist/index.html
 
+# Not "npm ci": it insists on builds of a dependency for other systems, which a
+# mirror may lack. Versions are those of the lock file all the same.
 web/node_modules/.package-lock.json: web/package.json web/package-lock.json
-	# Not "npm ci": it insists on builds of a dependency for other systems, which a
-	# mirror may lack. Versions are those of the lock file all the same.
 	cd web && npm install --no-save --no-audit --no-fund --loglevel=error
 	@touch $@
 
@@ -39,8 +39,8 @@ demo: prerequisites build
 tour: prerequisites build
 	@bin/crosstwin tour
 
+# The tests drive the binary that they build: an earlier result would not know of it.
 test: test-prerequisites build
-	# The tests drive the binary that they build: an earlier result would not know of it.
 	$(GO) test -count=1 -parallel 4 -timeout 22m ./...
 
 lint: web/src/api/schema.ts

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -69,8 +68,7 @@ func (a *app) printView(w io.Writer, v view.View) {
 	}
 	t.Render()
 	for _, s := range v.Servers {
-		// In step, and yet there is something to know.
-		if note := cmp.Or(s.Diagnosis, s.Why); s.Health == view.InStep && note != "" {
+		for _, note := range s.Notes {
 			fmt.Fprintf(w, "\n  %s: %s\n", s.Name, wrap(note, lineWidth, "    "))
 		}
 	}

@@ -31,8 +31,7 @@ func TestMayReopen(t *testing.T) {
 		"a server that never held data": {func(_ *watched, _, r *member) { r.last, r.rec.HeldData = nil, false }, true},
 		"a replica holds more":          {func(_ *watched, _, r *member) { r.last.Log.Applied = "0/3000008" }, false},
 		"a paused replica received more": {func(_ *watched, _, r *member) {
-			r.last.Replay.Paused,
-				r.last.Log.Received = true, "0/3000008"
+			r.last.Replay.Paused, r.last.Log.Received = true, "0/3000008"
 		}, false},
 		"a record that was never complete": {func(_ *watched, _, r *member) { r.last.Log.Received = "0/3002000" }, true},
 		"what a replica holds is unknown":  {func(_ *watched, _, r *member) { r.last.Log = observation.Log{} }, false},

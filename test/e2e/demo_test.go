@@ -13,18 +13,14 @@ import (
 	"time"
 
 	"crosstwin/internal/demo"
+	"crosstwin/test/workdir"
 )
 
 // The demo says how to reach everything, cleans up after an unclean end of an
 // earlier one, and leaves nothing running after Ctrl-C.
 func TestDemo(t *testing.T) {
 	t.Parallel()
-	base, err := os.MkdirTemp("", "ctd")
-	if err != nil {
-		t.Fatal(err)
-	}
-	os.Chmod(base, 0o755)
-	t.Cleanup(func() { os.RemoveAll(base) })
+	base := workdir.New(t, "ctd")
 	dir := filepath.Join(base, "w")
 	said := func() string {
 		b, _ := os.ReadFile(filepath.Join(base, "out"))

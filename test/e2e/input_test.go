@@ -25,6 +25,7 @@ import (
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 	"crosstwin/internal/store"
+	"crosstwin/test/workdir"
 )
 
 // The whole story by itself, through the binary, ends with exit code 0.
@@ -33,12 +34,7 @@ func TestTour(t *testing.T) {
 	for _, cluster := range []string{demo.Bookings, demo.Cargo} {
 		t.Run(cluster, func(t *testing.T) {
 			t.Parallel()
-			dir, err := os.MkdirTemp("", "ctt")
-			if err != nil {
-				t.Fatal(err)
-			}
-			os.Chmod(dir, 0o755)
-			t.Cleanup(func() { os.RemoveAll(dir) })
+			dir := workdir.New(t, "ctt")
 			out, err := exec.Command(binary, "tour", "--cluster", cluster, "--dir", filepath.Join(dir, "w")).CombinedOutput()
 			if err != nil {
 				t.Fatalf("%v\n%s", err, out)

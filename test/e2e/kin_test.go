@@ -94,6 +94,7 @@ func TestStrayedReplicaIsNoKin(t *testing.T) {
 	load := w.Load(1, 20*time.Millisecond)
 	defer load.Stop()
 	w.settled()
+	load.Stop() // else its replay may meet a page that lacks a row, and PostgreSQL ends itself
 	tern := w.server("tern")
 	signal := filepath.Join(tern.DataDir, "standby.signal")
 	for !w.now("tern").Observation.Data.Strayed {
@@ -122,7 +123,6 @@ func TestStrayedReplicaIsNoKin(t *testing.T) {
 			t.Errorf("%+v", way)
 		}
 	}
-	load.Stop()
 	w.holdsAll(load, nil, "gull", "tern")
 	if v := w.settled(); !w.find(v, "tern").MayTakeOver {
 		t.Errorf("rebuilt, and still no candidate: %+v", w.find(v, "tern"))

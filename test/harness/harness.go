@@ -15,6 +15,7 @@ import (
 	"crosstwin/internal/client"
 	"crosstwin/internal/demo"
 	"crosstwin/internal/freeport"
+	"crosstwin/test/workdir"
 )
 
 // Main builds the binary once for all tests of a package, puts its path into
@@ -47,14 +48,7 @@ func World(t testing.TB, binary, cluster string, failed func(dir string)) (*demo
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Minute)
 	t.Cleanup(cancel)
-	dir, err := os.MkdirTemp("", "ctw")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Chmod(dir, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
+	dir := workdir.New(t, "ctw")
 	w, err := demo.Build(ctx, demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}})
 	if err != nil {
 		t.Fatal(err)

@@ -52,9 +52,11 @@ const WasAt Code = "was at"
 const (
 	IsPrimary Code = "is the primary"
 	RankNever Code = "rank is never"
-	UnfitNow  Code = "unfit now"  // Health
-	Filtered  Code = "filtered"   // Names: the filters
-	NotProven Code = "not proven" // Peer; Text: what the last try met
+	// MayNotTakeOver says of a server that it is no candidate, because of another cause.
+	MayNotTakeOver Code = "may not take over"
+	UnfitNow       Code = "unfit now"  // Health
+	Filtered       Code = "filtered"   // Names: the filters
+	NotProven      Code = "not proven" // Peer; Text: what the last try met
 )
 
 // What is wrong with a cluster or a server.

@@ -250,9 +250,9 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	held := cmp.Or(c.Received, c.Position)
 	if in.member(cand).Last.Process.Running && !in.proven(cand) {
 		p.Loss = &operation.Loss{}
-		p.Destroys,
-			p.ConfirmName = fmt.Sprintf("writes that %s does not hold, if there are any: %s, so its position %s proves nothing",
-			cand, words.Say(cause.Cause{Code: cause.NotProven, Peer: old}), held), in.View.Cluster
+		p.ConfirmName = in.View.Cluster
+		p.Destroys = fmt.Sprintf("writes that %s does not hold, if there are any: %s, so its position %s proves nothing",
+			cand, words.Say(cause.Cause{Code: cause.NotProven, Peer: old}), held)
 		return "What would be lost is not known."
 	}
 	if _, ok := position.Order(in.View.Engine, held); !ok {

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -27,8 +28,7 @@ func TestMayTakeOver(t *testing.T) {
 		"a larger number, and not proven": {func(in *Input) {
 			crash(in)
 			l := &in.Members[1].Last.Log
-			l.ProvenTerm,
-				l.Received = 0, "9/0"
+			l.ProvenTerm, l.Received = 0, "9/0"
 		}, cause.NotProven},
 		"adrift, then the primary died": {func(in *Input) { crash(in); adriftBefore(in) }, cause.UnfitNow},
 		"adrift once, proven since": {
@@ -40,8 +40,7 @@ func TestMayTakeOver(t *testing.T) {
 		"its rank is never": {func(in *Input) { in.Members[1].Rank = 0 }, cause.RankNever},
 		"its agent may not log in": {func(in *Input) {
 			p := &in.Members[1].Last.Process
-			p.Accepting,
-				p.NotLetIn = false, true
+			p.Accepting, p.NotLetIn = false, true
 		}, cause.UnfitNow},
 		"unseen": {func(in *Input) { in.Members[1].SeenAt = now.Add(-time.Hour) }, cause.UnfitNow},
 	} {
@@ -49,6 +48,12 @@ func TestMayTakeOver(t *testing.T) {
 		s := v.Find("tern")
 		if s.MayTakeOver != (c.why == "") || s.Unfit.Code != c.why {
 			t.Errorf("%s: may take over %t, %+v (%s: %+v)", name, s.MayTakeOver, s.Unfit, s.Health, s.Cause)
+		}
+		// What shows in no other column is said.
+		v.Render(func(c cause.Cause) string { return string(c.Code) }, func([]cause.Cause) string { return "" })
+		hidden := c.why == cause.NotProven || c.why == cause.Filtered
+		if said := slices.Contains(s.Notes, string(cause.MayNotTakeOver)); said != hidden {
+			t.Errorf("%s: said that it may not take over: %t (%v)", name, said, s.Notes)
 		}
 	}
 }

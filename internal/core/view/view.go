@@ -9,6 +9,7 @@
 package view
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -189,6 +190,8 @@ type Server struct {
 	// Unfit is why it may not take over; WhyNot is that in words.
 	Unfit  cause.Cause `json:"unfit,omitzero"`
 	WhyNot string      `json:"why_not,omitempty"`
+	// Notes are what is worth knowing of it beside its health and the reason for that.
+	Notes []string `json:"notes,omitempty"`
 
 	// Wait names the stage at which the bytes wait, and why; Diagnosis is that in
 	// words.
@@ -241,6 +244,7 @@ func (v *View) Render(say func(cause.Cause) string, sentence func([]cause.Cause)
 	for i := range v.Servers {
 		s := &v.Servers[i]
 		s.Why, s.WhyNot, s.Diagnosis = say(s.Cause), say(s.Unfit), say(s.Wait)
+		s.Notes = s.notes(say)
 		if f := s.LogFull; f != nil {
 			f.Text, f.Mend = say(f.what), say(f.remedy)
 		}
@@ -249,4 +253,17 @@ func (v *View) Render(say func(cause.Cause) string, sentence func([]cause.Cause)
 		p := &v.Problems[i]
 		p.Text, p.Mend = say(p.Cause), say(p.Remedy)
 	}
+}
+
+func (s *Server) notes(say func(cause.Cause) string) []string {
+	var notes []string
+	if note := cmp.Or(s.Diagnosis, s.Why); s.Health == InStep && note != "" {
+		notes = append(notes, note)
+	}
+	// The other reasons show in its health, its rank and its role.
+	if s.Unfit.Code == cause.Filtered || s.Unfit.Code == cause.NotProven {
+		unfit := s.Unfit
+		notes = append(notes, say(cause.Cause{Code: cause.MayNotTakeOver, Because: &unfit}))
+	}
+	return notes
 }

@@ -172,6 +172,9 @@ func waitWords(c cause.Cause) string {
 var roleWords = map[cause.Code]func(cause.Cause) string{
 	cause.IsPrimary: plain("it is the primary"),
 	cause.RankNever: plain("its rank is never"),
+	cause.MayNotTakeOver: func(c cause.Cause) string {
+		return "may not take over" + because(c)
+	},
 	cause.Filtered: func(c cause.Cause) string {
 		return "it is no full copy: " + strings.Join(c.Names, ", ")
 	},
@@ -179,12 +182,16 @@ var roleWords = map[cause.Code]func(cause.Cause) string{
 		return "since it was started it has not been proven to share " + c.Peer + "'s history" + behind(": ", c.Text)
 	},
 	cause.UnfitNow: func(c cause.Cause) string {
-		text := "it " + Said(c.Health, 1)
-		if c.Because != nil {
-			text += behind(": ", Say(*c.Because))
-		}
-		return text
+		return "it " + Said(c.Health, 1) + because(c)
 	},
+}
+
+// because puts what a cause rests on behind a colon, where there is something.
+func because(c cause.Cause) string {
+	if c.Because == nil {
+		return ""
+	}
+	return behind(": ", Say(*c.Because))
 }
 
 var problemWords = map[cause.Code]func(cause.Cause) string{
@@ -196,11 +203,7 @@ var problemWords = map[cause.Code]func(cause.Cause) string{
 		return List(c.Names) + " all report themselves as primary"
 	},
 	cause.HealthIs: func(c cause.Cause) string {
-		text := c.Server + " " + Said(c.Health, 1)
-		if c.Because != nil {
-			text += behind(": ", Say(*c.Because))
-		}
-		return text
+		return c.Server + " " + Said(c.Health, 1) + because(c)
 	},
 	cause.NeedsYou: func(c cause.Cause) string {
 		return fmt.Sprintf("operation %d (%s) needs you: not every step succeeded", c.Number, c.Name)

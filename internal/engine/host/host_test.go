@@ -12,17 +12,14 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"crosstwin/test/workdir"
 )
 
 // data makes a data directory that belongs to somebody who is not root.
 func data(t *testing.T) *Data {
 	t.Helper()
-	dir, err := os.MkdirTemp("", "cth")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	os.Chmod(dir, 0o755)
+	dir := workdir.New(t, "cth")
 	d := &Data{Name: "gull", Dir: filepath.Join(dir, "data"), BinDir: "/usr/bin", Process: "sleep", DefaultOwner: "nobody"}
 	if err := d.Make(); err != nil {
 		t.Fatal(err)
@@ -219,10 +216,14 @@ func TestWaits(t *testing.T) {
 	for _, c := range []struct {
 		at      int
 		waiting []string
+		granted string
 		want    float64
-	}{{0, nil, 0}, {1, []string{"a"}, 0}, {3, []string{"a", "b"}, 2}, {4, []string{"b"}, 1}, {9, []string{"b", "a"}, 6},
-		{10, nil, 0}, {11, []string{"b"}, 0}} {
-		if got := w.Longest(at(c.at), c.waiting); got != c.want {
+	}{{0, nil, "1", 0}, {1, []string{"a"}, "1", 0}, {3, []string{"a", "b"}, "2", 2}, {4, []string{"b"}, "3", 1},
+		{9, []string{"b", "a"}, "4", 6}, {10, nil, "5", 0}, {11, []string{"b"}, "6", 0},
+		// Each gives up and another tries, and nothing is granted.
+		{13, []string{"c"}, "6", 2}, {15, nil, "6", 4}, {17, []string{"d"}, "6", 6}, {18, []string{"d"}, "7", 1},
+		{19, nil, "8", 0}, {20, []string{"e"}, "8", 0}, {30, nil, "8", 10}, {36, nil, "8", 0}, {40, []string{"f"}, "8", 0}} {
+		if got := w.Longest(at(c.at), c.waiting, c.granted); got != c.want {
 			t.Errorf("at %d: %v, want %v", c.at, got, c.want)
 		}
 	}

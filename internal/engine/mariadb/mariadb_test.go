@@ -17,6 +17,7 @@ import (
 	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/enginetest"
 	"crosstwin/internal/freeport"
+	"crosstwin/test/workdir"
 )
 
 // pair are real servers whose engines reach each other without agents between.
@@ -71,11 +72,7 @@ func (p *pair) create(name string, id int) *rig {
 func (p *pair) add(name string, id int) *rig {
 	t := p.t
 	t.Helper()
-	dir, err := os.MkdirTemp("", "ctm")
-	if err != nil {
-		t.Fatal(err)
-	}
-	os.Chmod(dir, 0o755)
+	dir := workdir.New(t, "ctm")
 	conf := filepath.Join(dir, "my.cnf")
 	text := fmt.Sprintf(
 		"[mariadbd]\nserver_id=%d\ntmpdir=%s\nlog_bin=d-bin\nlog_slave_updates\nbinlog_format=ROW\nbinlog_row_metadata=FULL\ngtid_domain_id=1\ngtid_strict_mode=1\nsync_binlog=1\ninnodb_buffer_pool_size=32M\ninnodb_log_file_size=16M\nskip_name_resolve\n", id, dir)
@@ -102,7 +99,6 @@ func (p *pair) add(name string, id int) *rig {
 		defer cancel()
 		e.Fence(ctx, false)
 		e.db.Close()
-		os.RemoveAll(dir)
 	})
 	return r
 }

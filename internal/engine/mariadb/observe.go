@@ -28,6 +28,8 @@ const probeTimeout = 3 * time.Second
 const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only ro, @@version version, @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos, @@global.gtid_binlog_state state,
  @@global.binlog_expire_logs_seconds expire, @@global.slave_parallel_threads threads, @@global.max_binlog_size file_size,
  (select coalesce(group_concat(id, ' ', query_id), '') from information_schema.processlist where state like 'Waiting for semi-sync ACK%' or state like '%waiting for someone to free space%') waiting,
+ (select group_concat(variable_name, ' ', variable_value) from information_schema.global_status where variable_name in ('rpl_semi_sync_master_yes_tx', 'rpl_semi_sync_master_no_tx')) granted,
+ (select max(variable_value) from information_schema.global_status where variable_name = 'rpl_semi_sync_master_status') semi_sync,
  @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
  (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler') and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
 show all slaves status;
@@ -172,8 +174,12 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	o.Log.ServerID = uint32(n)
 	o.Log.GTIDState = f["state"]
 	o.Process.ConnectedClients, _ = strconv.Atoi(f["clients"])
+	granted := f["granted"]
+	if f["semi_sync"] != "ON" {
+		granted = f["binlog_pos"] // nobody is asked: a commit is done once it is in the log
+	}
 	o.Process.CommitWaits = e.waits.Longest(time.Now(),
-		strings.FieldsFunc(f["waiting"], func(r rune) bool { return r == ',' }))
+		strings.FieldsFunc(f["waiting"], func(r rune) bool { return r == ',' }), granted)
 	o.Config.Live = map[string]string{"binlog_expire_logs_seconds": f["expire"], "slave_parallel_threads": f["threads"],
 		"max_binlog_size": f["file_size"], verb.Delay: "0"}
 	o.Process.Role, o.Process.Writable = observation.Primary, true

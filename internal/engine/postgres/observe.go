@@ -43,6 +43,9 @@ const observeSQL = `select json_build_object(
  'checkpoint', (select json_build_object('tli', timeline_id, 'redo', redo_lsn) from pg_control_checkpoint()),
  'min_tli', (select coalesce(min_recovery_end_timeline, 0) from pg_control_recovery()),
  'waiting', (select coalesce(json_agg(pid || ' ' || query_start), '[]') from pg_stat_activity where wait_event = 'SyncRep'),
+ 'granted', (select concat(current_setting('synchronous_standby_names'), ' ', max(case current_setting('synchronous_commit')
+    when 'remote_apply' then replay_lsn when 'remote_write' then write_lsn else flush_lsn end))
+    from pg_stat_replication where sync_state in ('sync', 'quorum')),
  'clients', (select count(*) from pg_stat_activity where backend_type = 'client backend' and pid <> pg_backend_pid()),
  'started', (select extract(epoch from pg_postmaster_start_time())::text),
  'checkpointer', (select coalesce(max(extract(epoch from backend_start))::text, '') from pg_stat_activity where backend_type = 'checkpointer'),
@@ -82,6 +85,7 @@ type observedRow struct {
 	}
 	Clients int
 	Waiting []string // sessions whose commit waits for a synchronous replica
+	Granted string   // who may grant it, and up to where
 	Started string
 	// Checkpointer is when that process began: all begin anew, within one server
 	// process, after any of them crashed.
@@ -213,7 +217,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	o.Process.Accepting, o.Process.Version, o.Process.MajorVersion, o.Data.System = true, strings.Fields(r.Version)[0],
 		r.Num/10000, r.System
 	o.Process.Identity += " " + r.Checkpointer
-	o.Process.CommitWaits = e.waits.Longest(time.Now(), r.Waiting)
+	o.Process.CommitWaits = e.waits.Longest(time.Now(), r.Waiting, r.Granted)
 	o.Process.Role, o.Process.Writable = observation.Primary, r.ReadOnly == "off"
 	if r.Replica {
 		o.Process.Role, o.Process.Writable, o.Data.State = observation.Replica, false, pgtool.StateInRecovery

@@ -20,6 +20,7 @@ import (
 	"crosstwin/internal/engine/enginetest"
 	"crosstwin/internal/engine/host"
 	"crosstwin/internal/freeport"
+	"crosstwin/test/workdir"
 )
 
 type rig struct {
@@ -31,11 +32,7 @@ type rig struct {
 // newRig prepares an engine for a server that does not exist yet.
 func newRig(t *testing.T, name string) *rig {
 	t.Helper()
-	dir, err := os.MkdirTemp("", "cte")
-	if err != nil {
-		t.Fatal(err)
-	}
-	os.Chmod(dir, 0o755)
+	dir := workdir.New(t, "cte")
 	n := enginetest.NewNotes()
 	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"),
 		Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n)
@@ -56,7 +53,6 @@ func newRig(t *testing.T, name string) *rig {
 		defer cancel()
 		e.Fence(ctx, false)
 		e.pool.Close()
-		os.RemoveAll(dir)
 	})
 	return r
 }

@@ -151,7 +151,11 @@ function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
               </td>
               <td>
                 <HealthWord health={s.health} why={s.why} />
-                {s.health === "in step" && (s.diagnosis || s.why) && <div className="note">{s.diagnosis ?? s.why}</div>}
+                {s.notes?.map((note) => (
+                  <div key={note} className="note">
+                    {note}
+                  </div>
+                ))}
               </td>
               <td>{s.site}</td>
               <td className="mono">{s.position || "–"}</td>
