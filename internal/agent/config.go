@@ -81,7 +81,7 @@ func (c Config) open(dir string, memory engine.Memory, peers engine.Peers) (engi
 	case position.EnginePostgres:
 		return postgres.New(postgres.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, SocketDir: c.SocketDir,
 			Port: c.Port, Host: c.Host,
-			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory)
+			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory, peers)
 	case position.EngineMariaDB:
 		return mariadb.New(mariadb.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, ConfigFile: c.ConfigFile,
 			Socket: c.socket(), Port: c.Port, Host: c.Host,

@@ -185,15 +185,18 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 	if err != nil {
 		return plan.Input{}, err
 	}
+	c, err := s.cluster(name)
+	if err != nil {
+		return plan.Input{}, err
+	}
+	if req.Kind == operation.Switchover {
+		s.awaitProofs(ctx, c)
+	}
 	var wg sync.WaitGroup
 	for _, m := range v.Servers {
 		wg.Go(func() { s.observe(ctx, name, m.Name, true) })
 	}
 	wg.Wait()
-	c, err := s.cluster(name)
-	if err != nil {
-		return plan.Input{}, err
-	}
 	a := c.assessNow()
 	in := plan.Input{View: a.View, Members: a.Members, Request: req, NextTerm: a.View.Term + 1, Busy: a.View.Operation}
 	for _, m := range in.Members {

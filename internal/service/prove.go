@@ -18,6 +18,9 @@ import (
 // proveAgain is how long after a proof that failed the next one is tried.
 const proveAgain = 30 * time.Second
 
+// proofWait bounds how long a request waits for proofs that are under way.
+const proofWait = 5 * time.Second
+
 // pendingProof is a mark that a replica has still to show.
 type pendingProof struct {
 	mark    verb.Marked
@@ -56,6 +59,37 @@ func (s *Service) prove(ctx context.Context, c *watched, now time.Time) {
 		m.proof = pendingProof{busy: true, process: m.last.Process.Identity, problem: m.proof.problem}
 	}
 	go s.markProof(ctx, c, lacking, c.rec.Owner, c.rec.OwnerTerm)
+}
+
+// awaitProofs waits while a replica that could be the next primary is about to be
+// proven: right after a change of terms a request would be refused for a second.
+func (s *Service) awaitProofs(ctx context.Context, c *watched) {
+	limit, cancel := context.WithTimeout(ctx, proofWait)
+	defer cancel()
+	for c.provesNow() {
+		select {
+		case <-limit.Done():
+			return
+		case <-time.After(watchEvery / 4):
+		}
+	}
+}
+
+func (c *watched) provesNow() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	a := c.latest.Load()
+	owner := a.View.Find(c.rec.Owner)
+	if c.op != nil || owner == nil || owner.Health != view.TakesWrites {
+		return false
+	}
+	for _, m := range c.members {
+		v := a.View.Find(m.rec.Name)
+		if v != nil && v.Rank > 0 && provable(v, c.rec.OwnerTerm) && m.proof.problem == "" {
+			return true
+		}
+	}
+	return false
 }
 
 // provable reports whether a replica lacks a proof and can come to one: it

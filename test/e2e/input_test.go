@@ -34,7 +34,11 @@ func TestTour(t *testing.T) {
 	for _, cluster := range []string{demo.Bookings, demo.Cargo} {
 		t.Run(cluster, func(t *testing.T) {
 			t.Parallel()
-			dir := workdir.New(t, "ctt")
+			where := workdir.New
+			if cluster == demo.Bookings {
+				where = workdir.InMemory
+			}
+			dir := where(t, "ctt")
 			out, err := exec.Command(binary, "tour", "--cluster", cluster, "--dir", filepath.Join(dir, "w")).CombinedOutput()
 			if err != nil {
 				t.Fatalf("%v\n%s", err, out)

@@ -48,7 +48,11 @@ func World(t testing.TB, binary, cluster string, failed func(dir string)) (*demo
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Minute)
 	t.Cleanup(cancel)
-	dir := workdir.New(t, "ctw")
+	where := workdir.New
+	if cluster == demo.Bookings {
+		where = workdir.InMemory
+	}
+	dir := where(t, "ctw")
 	w, err := demo.Build(ctx, demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}})
 	if err != nil {
 		t.Fatal(err)

@@ -12,11 +12,23 @@ import (
 const enough = 8 << 30
 
 // New makes an empty directory that the databases' own users can reach, and removes
-// it after all that the test cleans up later. It lies in memory where there is much
-// of it: what the servers write is theirs all the same, and no test is about a disk.
+// it after all that the test cleans up later.
 func New(t testing.TB, prefix string) string {
 	t.Helper()
-	dir, err := os.MkdirTemp(parent(), prefix)
+	return create(t, "", prefix)
+}
+
+// InMemory makes it in memory, where there is much of that. It is not for MariaDB,
+// which maps its log there as if it were battery-backed, and loses nothing in a crash
+// that it would lose elsewhere (measured).
+func InMemory(t testing.TB, prefix string) string {
+	t.Helper()
+	return create(t, parent(), prefix)
+}
+
+func create(t testing.TB, parent, prefix string) string {
+	t.Helper()
+	dir, err := os.MkdirTemp(parent, prefix)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -100,6 +100,9 @@ func (in *Input) ways(p *operation.Plan) []operation.Way {
 			fmt.Sprintf("nothing proves that its %s is %s's: %s",
 				cmp.Or(position.HistoryName(in.View.Engine, x.Line), "history"), in.View.Primary,
 				cmp.Or(x.WhyNot, "its first record is no longer there"))
+	case x.Doubt != "":
+		follow.Possible, follow.Why = false, x.Doubt
+		x.Rewindable, rewind.Possible, x.WhyNot = false, false, x.Doubt
 	case x.Strayed:
 		follow.Possible, follow.Why = false,
 			fmt.Sprintf(

@@ -175,6 +175,19 @@ func ParseGTIDState(s string) (GTIDState, error) {
 // String returns the server's text form.
 func (s GTIDState) String() string { return joinGTIDs(s) }
 
+// Unapplied returns the transactions of other servers that a log holds beyond what
+// was applied: a replica commits both as one, so its data lacks them. Those of the
+// server itself were never applied, but written.
+func (s GTIDState) Unapplied(applied GTIDPosition, own uint32) []GTID {
+	var out []GTID
+	for _, g := range s {
+		if at, _ := applied.In(g.Domain); g.Server != own && g.Seq > at.Seq {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
 // Last returns the position of a state: the newest number of each domain.
 func (s GTIDState) Last() GTIDPosition {
 	var out GTIDPosition

@@ -153,3 +153,25 @@ func FuzzGTIDPosition(f *testing.F) {
 		}
 	})
 }
+
+func TestGTIDStateUnapplied(t *testing.T) {
+	for _, c := range []struct{ state, applied, want string }{
+		{"", "", ""}, {"0-11-7", "0-11-7", ""}, {"0-11-7", "0-11-5", "0-11-7"}, {"0-11-7", "", "0-11-7"},
+		{"0-11-7,0-12-9", "0-11-7", ""}, // its own were written, not applied
+		{"0-11-7,0-12-9,0-13-8", "0-11-7", "0-13-8"},
+		{"0-11-7,1-11-3", "0-11-7", "1-11-3"}, // each domain by itself
+		{"0-11-7", "0-11-9", ""},              // its log lost what its data has
+	} {
+		state, err := ParseGTIDState(c.state)
+		if err != nil {
+			t.Fatal(err)
+		}
+		applied, err := ParseGTIDPosition(c.applied)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := joinGTIDs(state.Unapplied(applied, 12)); got != c.want {
+			t.Errorf("%q with %q applied: %q, want %q", c.state, c.applied, got, c.want)
+		}
+	}
+}

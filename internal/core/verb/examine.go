@@ -41,5 +41,7 @@ type Examination struct {
 	// their positions. Strayed: the server was open for writes without right, so
 	// that a comparison by positions shows nothing.
 	ByContent bool `json:"by_content"`
-	Strayed   bool `json:"strayed,omitempty"`
+	// Doubt is why its log is no proof of what its data holds; empty without a reason.
+	Doubt   string `json:"doubt,omitempty"`
+	Strayed bool   `json:"strayed,omitempty"`
 }

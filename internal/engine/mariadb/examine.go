@@ -47,6 +47,9 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 	if err != nil {
 		return nil, fmt.Errorf("ask %s's agent for its history: %w", a.Primary.Name, err)
 	}
+	if x.Doubt, err = e.doubt(ctx, o); err != nil {
+		return nil, err
+	}
 	if why := e.unknowable(o.Process.Running, o.Data.System); why != "" {
 		x.Kinship, x.WhyNot = string(position.Unknown), why
 		return x, nil

@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -100,6 +101,9 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 	var now string
 	if err := e.db.QueryRowContext(ctx, "select @@global.gtid_binlog_pos").Scan(&now); err != nil {
 		return e.explain(err)
+	}
+	if why, err := e.beyondData(ctx); err != nil || why != "" {
+		return cmp.Or(err, fmt.Errorf("%s cannot follow: %s; crosstwin rejoin copies it again", e.cfg.Name, why))
 	}
 	if at != "" && at != now {
 		return fmt.Errorf(

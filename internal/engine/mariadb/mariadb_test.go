@@ -3,8 +3,6 @@ package mariadb
 import (
 	"context"
 	"fmt"
-	"io"
-	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,14 +21,7 @@ import (
 // pair are real servers whose engines reach each other without agents between.
 type pair struct {
 	t       *testing.T
-	engines map[string]*rig
-}
-
-// Fetch implements engine.Peers.
-func (p *pair) Fetch(ctx context.Context, from verb.Peer, what string, q url.Values) (io.ReadCloser, error) {
-	r, w := io.Pipe()
-	go func() { w.CloseWithError(p.engines[from.Name].Share(ctx, what, q, w)) }()
-	return r, nil
+	engines enginetest.Peers
 }
 
 type rig struct {
@@ -44,7 +35,7 @@ var account = engine.Account{User: "crosstwin_replication", Password: "of this t
 // newPair makes a primary with some data and a replica of it.
 func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 	t.Helper()
-	p = &pair{t, map[string]*rig{}}
+	p = &pair{t, enginetest.Peers{}}
 	wren, plover = p.create("wren", 11), p.add("plover", 12)
 	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true}, account))
 	wren.sql(
@@ -82,7 +73,7 @@ func (p *pair) add(name string, id int) *rig {
 	n := enginetest.NewNotes()
 	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), ConfigFile: conf,
 		Socket: filepath.Join(dir, "s"), Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir,
-		LogFile: filepath.Join(dir, "log")}, n, p)
+		LogFile: filepath.Join(dir, "log")}, n, p.engines)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -93,7 +84,7 @@ func (p *pair) add(name string, id int) *rig {
 	os.Chown(dir, int(own.UID), int(own.GID))
 	e.Remember(account)
 	r := &rig{e, t, n}
-	p.engines[name] = r
+	p.engines[name] = r.Engine
 	t.Cleanup(func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 		defer cancel()
@@ -433,7 +424,7 @@ func TestRelayLogIsNotLost(t *testing.T) {
 // they grow, and a log begun anew under the same name is none that grew.
 func TestLogOfAServerThatDoesNotAnswer(t *testing.T) {
 	t.Parallel()
-	p := &pair{t, map[string]*rig{}}
+	p := &pair{t, enginetest.Peers{}}
 	wren := p.create("wren", 11)
 	wren.sql("create database d; create table d.t (id int primary key)")
 	agree := func(when string) stoppedState {

@@ -55,11 +55,14 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		} else if thorough {
 			if err = e.observeSettings(ctx, o); err != nil {
 				o.Config.Settings, o.Config.Facts, o.Config.Problem = nil, nil, host.Words(err, plain(err))
+			} else {
+				e.noteDurability(o)
 			}
 		}
 	}
 	if !o.Process.Accepting && !o.Data.Empty {
 		e.observeStopped(o)
+		e.noteEnd(o)
 		if o.Process.Running && e.wasOpen(pid) {
 			// It hangs, and could go on at any moment: what it was open for
 			// counts, not that it does not answer now.

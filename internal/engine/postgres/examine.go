@@ -48,6 +48,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 	}
 	x.End = end.String()
 	e.judgeFork(x, o, a, end)
+	e.compareShared(ctx, x, o, a.Primary)
 	if x.TailBytes > 0 && x.Fork != "" && x.Kinship != string(position.Unknown) {
 		fork, _ := position.ParseLSN(x.Fork)
 		if x.Rewindable {

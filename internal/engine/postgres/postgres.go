@@ -52,6 +52,7 @@ type Engine struct {
 	*host.Data
 	cfg    Config
 	memory engine.Memory
+	peers  engine.Peers
 
 	mu      sync.Mutex // guards acts: one at a time
 	waits   host.Waits
@@ -80,10 +81,11 @@ var (
 	_ engine.TailReader   = (*Engine)(nil)
 	_ engine.Salvager     = (*Engine)(nil)
 	_ engine.Comparer     = (*Engine)(nil)
+	_ engine.Sharer       = (*Engine)(nil)
 )
 
 // New checks the configuration. The data directory need not exist yet.
-func New(cfg Config, memory engine.Memory) (*Engine, error) {
+func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) {
 	if cfg.Superuser == "" {
 		cfg.Superuser = "postgres"
 	}
@@ -118,7 +120,7 @@ func New(cfg Config, memory engine.Memory) (*Engine, error) {
 					"the data directory %s holds no postgresql.conf: a configuration outside of the data directory is not handled by this version", cfg.DataDir)
 		}
 	}
-	e := &Engine{cfg: cfg, memory: memory,
+	e := &Engine{cfg: cfg, memory: memory, peers: peers,
 		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", OwnerName: cfg.Owner,
 			DefaultOwner: "postgres",
 			Env:          []string{"PGCONNECT_TIMEOUT=10", "PGTZ=UTC"}}}

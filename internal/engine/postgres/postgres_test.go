@@ -27,19 +27,20 @@ type rig struct {
 	*Engine
 	t     *testing.T
 	notes *enginetest.Notes
+	peers enginetest.Peers
 }
 
 // newRig prepares an engine for a server that does not exist yet.
 func newRig(t *testing.T, name string) *rig {
 	t.Helper()
-	dir := workdir.New(t, "cte")
-	n := enginetest.NewNotes()
+	dir := workdir.InMemory(t, "cte")
+	n, peers := enginetest.NewNotes(), enginetest.Peers{}
 	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"),
-		Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n)
+		Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n, peers)
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := &rig{e, t, n}
+	r := &rig{e, t, n, peers}
 	id, err := e.Owner()
 	if err != nil {
 		t.Fatal(err)
@@ -419,8 +420,10 @@ func TestTail(t *testing.T) {
 	if err := p.Fence(p.ctx(), false); err != nil { // a crash
 		t.Fatal(err)
 	}
+	p.peers["tern"] = p.Engine // whose log of before the fork is the same
 	x, err := p.Examine(p.ctx(), verb.Examine{Line: position.Line{System: before.Data.System, Number: 2,
-		Began: mustLSN(t, fork), Fingerprint: "f"}, Past: []position.Branch{{Timeline: 1, End: mustLSN(t, fork)}}})
+		Began: mustLSN(t, fork), Fingerprint: "f"}, Past: []position.Branch{{Timeline: 1, End: mustLSN(t, fork)}},
+		Primary: verb.Peer{Name: "tern"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -452,7 +455,7 @@ func TestTail(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := p.Examine(p.ctx(), verb.Examine{Line: before.Log.Line})
+	again, err := p.Examine(p.ctx(), verb.Examine{Line: before.Log.Line, Primary: verb.Peer{Name: "tern"}})
 	if err != nil || again.End != x.End || !again.Clean {
 		t.Errorf("the salvage moved the end of the log from %s to %s (%v)", x.End, again.End, err)
 	}
@@ -626,12 +629,12 @@ func TestRulesAndNames(t *testing.T) {
 	if _, _, ok := parseProgress("pg_rewind: connected to server"); ok {
 		t.Error("words pass for progress")
 	}
-	if _, err := New(Config{Name: "x", Host: "h"}, enginetest.NewNotes()); err == nil {
+	if _, err := New(Config{Name: "x", Host: "h"}, enginetest.NewNotes(), nil); err == nil {
 		t.Error("an engine without a data directory")
 	}
 	debian := t.TempDir()
 	os.WriteFile(filepath.Join(debian, "PG_VERSION"), []byte("15\n"), 0o600)
-	if _, err := New(Config{Name: "x", Host: "h", DataDir: debian}, enginetest.NewNotes()); err == nil ||
+	if _, err := New(Config{Name: "x", Host: "h", DataDir: debian}, enginetest.NewNotes(), nil); err == nil ||
 		!strings.Contains(err.Error(), "configuration outside") {
 		t.Errorf("configuration elsewhere: %v", err)
 	}
