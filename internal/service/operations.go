@@ -214,11 +214,11 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 			return in, err
 		}
 	case req.Kind == operation.Rejoin || req.Kind == operation.Salvage:
-		if in.Examination, err = s.examine(ctx, &in, req.Server); err != nil {
+		if in.Examination, err = s.examine(ctx, &in, req.Server, true); err != nil {
 			return in, err
 		}
 	case req.Kind == operation.Failover && in.View.Primary != "":
-		in.Examination, _ = s.examine(ctx, &in, in.View.Primary)
+		in.Examination, _ = s.examine(ctx, &in, in.View.Primary, true)
 	}
 	return in, nil
 }
@@ -281,8 +281,9 @@ func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to 
 	return r
 }
 
-// examine has a server's data held against the primary's history.
-func (s *Service) examine(ctx context.Context, in *plan.Input, server string) (*verb.Examination, error) {
+// examine has a server's data held against the primary's history. With rows, the
+// primary is asked for what a tail's log leaves open.
+func (s *Service) examine(ctx context.Context, in *plan.Input, server string, rows bool) (*verb.Examination, error) {
 	var owner *observation.Server
 	var primary string // address of its agent
 	for _, m := range in.Members {
@@ -301,7 +302,7 @@ func (s *Service) examine(ctx context.Context, in *plan.Input, server string) (*
 		s.log.Warn("examination failed", "cluster", in.View.Cluster, "server", server, "error", err)
 		return nil, nil // the plan says that it could not be examined
 	}
-	if x.Tail != nil {
+	if x.Tail != nil && rows {
 		s.completeTail(ctx, in.View.Cluster, in.View.Primary, x.Tail)
 	}
 	return x, nil

@@ -48,6 +48,7 @@ func (s *Service) watchAll(ctx context.Context) {
 			c.assessNow() // nothing came in: silence counts as well
 		}
 		s.prove(ctx, c, now)
+		s.examineStopped(ctx, c, now)
 	}
 	s.record(ctx, clusters, now)
 	assessments := s.Assessments()
@@ -159,6 +160,9 @@ func (m *member) file(o *observation.Server, asked, now time.Time) {
 		m.state = now
 	}
 	m.last, m.seenAt, m.askedAt, m.problem = o, now, asked, ""
+	if o.Process.Running {
+		m.stopped = stoppedData{busy: m.stopped.busy}
+	}
 	m.skew.add(o.At, asked, now)
 }
 

@@ -63,6 +63,8 @@ type member struct {
 	// adrift is the cause when it was last judged so; the proof is under way.
 	adrift cause.Cause
 	proof  pendingProof
+	// stopped is what was found in its data while it does not run.
+	stopped stoppedData
 }
 
 func newWatched() *watched {
@@ -203,6 +205,7 @@ func (c *watched) input(now time.Time) view.Input {
 	for _, m := range c.members {
 		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
 			StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,
+			Examined:     c.examined(m),
 			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved,
 			ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
 	}

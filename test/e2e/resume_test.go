@@ -14,6 +14,7 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 )
 
@@ -249,6 +250,10 @@ func rejoinSurvives(t *testing.T, w *world) {
 		lost = append(lost, missing...)
 		r := operation.Request{Kind: operation.Rejoin, Server: old}
 		if places == nil {
+			// What only it holds shows while it is down, before anybody asks.
+			if err := w.Await(w.ctx, func(v view.View) bool { return v.Find(old).Health == view.Adrift }); err != nil {
+				t.Fatal(err)
+			}
 			steps := w.steps(r)
 			if !slices.Contains(steps, "rewind") {
 				t.Fatalf("the rejoin does not rewind: %v", steps)

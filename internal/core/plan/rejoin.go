@@ -91,6 +91,12 @@ func (in *Input) ways(p *operation.Plan) []operation.Way {
 	case x.System != "" && owner.Data.System != "" && x.System != owner.Data.System:
 		follow.Possible, follow.Why = false,
 			fmt.Sprintf("it is a copy of another cluster (system identifier %s, not %s)", x.System, owner.Data.System)
+	case x.Strayed:
+		follow.Possible, follow.Why = false,
+			fmt.Sprintf(
+				"it was open for writes without right, on a history that %s wrote as well: its positions do not show what it wrote",
+				in.View.Primary)
+		x.Rewindable, rewind.Possible, x.WhyNot = false, false, follow.Why
 	case x.Kinship == string(position.Stranger):
 		follow.Possible, follow.Why = false,
 			fmt.Sprintf("it holds other writes than %s although both report %s", in.View.Primary,
@@ -103,12 +109,6 @@ func (in *Input) ways(p *operation.Plan) []operation.Way {
 	case x.Doubt != "":
 		follow.Possible, follow.Why = false, x.Doubt
 		x.Rewindable, rewind.Possible, x.WhyNot = false, false, x.Doubt
-	case x.Strayed:
-		follow.Possible, follow.Why = false,
-			fmt.Sprintf(
-				"it was open for writes without right, on a history that %s wrote as well: its positions do not show what it wrote",
-				in.View.Primary)
-		x.Rewindable, rewind.Possible, x.WhyNot = false, false, follow.Why
 	case x.TailBytes > 0:
 		follow.Possible, follow.Why = false,
 			fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", words.Size(x.TailBytes), x.Fork,

@@ -95,6 +95,13 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 	if o.Data.Strayed {
 		return cause.Cause{Code: cause.Strayed, Peer: in.Owner}
 	}
+	switch x := m.Examined; {
+	case x == nil || o.Process.Running:
+	case x.TailBytes > 0:
+		return cause.Cause{Code: cause.PastFork, Peer: in.Owner, At: x.End, Fork: x.Fork}
+	case x.Kinship == string(position.Stranger):
+		return cause.Cause{Code: cause.Strayed, Peer: in.Owner}
+	}
 	if owner == nil || owner.Last == nil || owner.Last.Process.Role != observation.Primary {
 		if proven(in, o) {
 			return cause.Cause{}

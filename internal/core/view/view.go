@@ -19,6 +19,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
 )
 
 // Health is the judged state of a server or a cluster.
@@ -78,6 +79,9 @@ type Member struct {
 	WasAdrift cause.Cause
 	// ProofProblem is what the last attempt to prove its history met.
 	ProofProblem string
+	// Examined is what was found in its data, while it does not run; nil when that
+	// is not known.
+	Examined *verb.Examination
 	// AppliedSince is when the applied position last moved, service's clock.
 	AppliedSince time.Time
 	// ReceivedSince is the same of the received position.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -321,24 +322,12 @@ func (e *Engine) receiverProblem() string {
 		return ""
 	}
 	defer f.Close()
-	const tail = 8 << 10
+	const tail = 64 << 10
 	if fi, err := f.Stat(); err == nil && fi.Size() > tail {
 		f.Seek(-tail, 2)
 	}
-	b := make([]byte, tail)
-	n, _ := f.Read(b)
-	lines := strings.Split(string(b[:n]), "\n")
-	for i := len(lines) - 1; i >= 0; i-- {
-		for _, word := range []string{"FATAL:", "ERROR:", "forked off"} {
-			if j := strings.Index(lines[i], word); j >= 0 {
-				if word == "forked off" {
-					j = max(0, strings.Index(lines[i], "LOG:")+5)
-				}
-				return strings.TrimSpace(strings.TrimPrefix(lines[i][j:], word))
-			}
-		}
-	}
-	return ""
+	b, _ := io.ReadAll(io.LimitReader(f, tail))
+	return pgtool.LinkProblem(string(b))
 }
 
 type lineCache struct {

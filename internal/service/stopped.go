@@ -1,0 +1,73 @@
+package service
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"crosstwin/internal/core/plan"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// What a server that does not run holds beyond the primary is seen only by an
+// examination of its log. The service has each such server examined once, so that
+// what is to be decided about it shows without a question.
+
+// examineAgain is how long after an examination that failed the next one is tried.
+const examineAgain = time.Minute
+
+// stoppedData is what was found in the data of a server that does not run.
+type stoppedData struct {
+	of    string // the data and the term it was held against
+	found *verb.Examination
+	busy  bool
+	next  time.Time
+}
+
+// examineStopped has every server examined that does not run and was not yet.
+func (s *Service) examineStopped(ctx context.Context, c *watched, now time.Time) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	a := c.latest.Load()
+	owner := a.View.Find(c.rec.Owner)
+	if c.op != nil || owner == nil || owner.Health != view.TakesWrites {
+		return
+	}
+	for _, m := range c.members {
+		v := a.View.Find(m.rec.Name)
+		if v == nil || v.Health != view.Fenced && v.Health != view.Stopped || m.last.Data.Empty ||
+			m.last.Data.Unfinished != "" || m.last.Process.Running || m.stopped.busy || now.Before(m.stopped.next) ||
+			m.stopped.of == c.stoppedAs(m) {
+			continue
+		}
+		m.stopped = stoppedData{of: c.stoppedAs(m), busy: true}
+		go s.examineOne(ctx, c, m, plan.Input{View: a.View, Members: a.Members})
+	}
+}
+
+// stoppedAs tells one state of a stopped server's data from another; c.mu is held.
+func (c *watched) stoppedAs(m *member) string {
+	d := m.last.Data
+	return strings.Join([]string{c.rec.Owner, m.last.Log.Line.Fingerprint, d.State, d.Redo, d.System,
+		m.last.Log.ShutdownAt}, " ")
+}
+
+func (s *Service) examineOne(ctx context.Context, c *watched, m *member, in plan.Input) {
+	x, err := s.examine(ctx, &in, m.rec.Name, false)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	m.stopped.busy, m.stopped.found = false, x
+	if err != nil || x == nil {
+		m.stopped.of, m.stopped.next = "", time.Now().Add(examineAgain)
+	}
+}
+
+// examined returns what is known of a stopped server's data, as long as it is that
+// data; c.mu is held.
+func (c *watched) examined(m *member) *verb.Examination {
+	if m.last == nil || m.last.Process.Running || m.stopped.of != c.stoppedAs(m) {
+		return nil
+	}
+	return m.stopped.found
+}
