@@ -178,7 +178,7 @@ func collectServer(to sink, v *view.View, s *view.Server) {
 	if n, known := o.Log.Bytes.Get(); known {
 		put(logBytes, float64(n))
 	}
-	if s.LogFull != nil {
+	if s.LogFull != nil && s.LogFull.Seconds >= 0 {
 		put(logFull, s.LogFull.Seconds)
 	}
 	for _, x := range o.Links.Slots {

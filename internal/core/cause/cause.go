@@ -71,6 +71,7 @@ const (
 	SlotOfNone     Code = "slot of no server" // Name, Bytes
 	SlotUnread     Code = "slot unread"       // Name, Peer, Bytes
 	SlotForeign    Code = "slot of others"    // Name, Bytes
+	LogKept        Code = "log kept"          // Names are away
 	LogFilling     Code = "log filling"       // Names are away, Seconds until the disk is full
 	ConflictsMany  Code = "conflicts"         // Count an hour
 	ClockOff       Code = "clock off"         // Seconds, negative: behind

@@ -60,6 +60,7 @@ func bytesWait(in Input, s *Server, o *observation.Server) cause.Cause {
 
 // Forecast says when a disk will be full of log, at the rate of the last minutes.
 type Forecast struct {
+	// Seconds is negative when it is not known: nothing is written.
 	Seconds float64 `json:"seconds"`
 	// Away are the servers, or slots, that log is kept for.
 	Away []string `json:"away"`
@@ -70,23 +71,26 @@ type Forecast struct {
 	what, remedy cause.Cause
 }
 
-// forecast tells when the log of the primary fills its disk: only when a server
-// is away, or a slot unread, that its log is kept for. Otherwise the server
-// recycles it.
+// forecast tells when a server's log fills its disk: only when a server is away, or
+// a slot unread, that its log is kept for. Otherwise the server recycles it.
 func forecast(in Input, m Member) *Forecast {
 	o := m.Last
 	free, known := o.Host.LogDiskFreeBytes.Get()
-	if m.Name != in.Owner || o.Process.Role != observation.Primary || !known || in.WrittenBytesRate <= 0 {
-		return nil
-	}
 	away, remedy := keptFor(in, m)
 	if len(away) == 0 {
 		return nil
 	}
-	f := &Forecast{Seconds: float64(free) / in.WrittenBytesRate, Away: away, remedy: remedy}
-	if expire, err := strconv.ParseFloat(o.Config.Live["binlog_expire_logs_seconds"], 64); err == nil && expire > 0 &&
-		f.Seconds > expire {
+	f := &Forecast{Seconds: -1, Away: away, remedy: remedy,
+		what: cause.Cause{Code: cause.LogKept, Server: m.Name, Names: away}}
+	expire, _ := strconv.ParseFloat(o.Config.Live["binlog_expire_logs_seconds"], 64)
+	if grows := known && in.WrittenBytesRate > 0; grows {
+		f.Seconds = float64(free) / in.WrittenBytesRate
+	}
+	switch {
+	case expire > 0 && (f.Seconds < 0 || f.Seconds > expire):
 		return nil // the server removes files by itself before
+	case f.Seconds < 0:
+		return f
 	}
 	f.what = cause.Cause{Code: cause.LogFilling, Server: m.Name, Names: away, Seconds: f.Seconds}
 	return f
@@ -109,7 +113,7 @@ func keptFor(in Input, m Member) (away []string, remedy cause.Cause) {
 		}
 		away = append(away, name)
 	}
-	if dialect.Of(in.Engine).Slots {
+	if dialect.Of(in.Engine).Slots || m.Name != in.Owner || m.Last.Process.Role != observation.Primary {
 		return away, remedy
 	}
 	for _, x := range in.Members {

@@ -228,7 +228,7 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 	}
 	here := cause.Cause{Cluster: in.Cluster, Server: s.Name}
 	with := func(code cause.Code) cause.Cause { here.Code = code; return here }
-	if f := s.LogFull; f != nil && f.Seconds < in.Policy.FullHours*3600 {
+	if f := s.LogFull; f != nil && f.Seconds >= 0 && f.Seconds < in.Policy.FullHours*3600 {
 		add(cluster.RuleLogFilling, f.what, f.remedy)
 	}
 	if in.Policy.ConflictsPerHour > 0 && s.ConflictsPerHour > in.Policy.ConflictsPerHour {

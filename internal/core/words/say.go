@@ -229,6 +229,10 @@ var problemWords = map[cause.Code]func(cause.Cause) string{
 }
 
 var slowWords = map[cause.Code]func(cause.Cause) string{
+	cause.LogKept: func(c cause.Cause) string {
+		return fmt.Sprintf("%s keeps log for %s (not connected); when its disk is full is not known, because nothing is written",
+			c.Server, List(c.Names))
+	},
 	cause.LogFilling: func(c cause.Cause) string {
 		return fmt.Sprintf("%s keeps log for %s (not connected); %s's log disk will be full in about %s", c.Server,
 			List(c.Names), c.Server, Span(c.Seconds))
