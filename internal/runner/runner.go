@@ -42,6 +42,9 @@ type Journal interface {
 	SetTerm(ctx context.Context, id, term int64) error
 	EndOperation(ctx context.Context, id int64, outcome operation.Outcome, message string, pause float64) error
 	Cancelled(ctx context.Context, id int64) bool
+	// Reopen has an operation that ended go on. It fails with store.ErrTaken or
+	// store.ErrNotFound when that is not its turn any more.
+	Reopen(ctx context.Context, id int64) error
 	Note(ctx context.Context, id int64, seq *int, level, text string) error
 }
 

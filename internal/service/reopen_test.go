@@ -20,7 +20,7 @@ func TestMayReopen(t *testing.T) {
 	}{
 		"restarted":                       {nil, true},
 		"an operation is under way":       {func(c *watched, _, _ *member) { c.op = &view.Running{} }, false},
-		"an operation waits for a person": {func(c *watched, _, _ *member) { c.needsYou = &view.Running{} }, false},
+		"an operation waits for a person": {func(c *watched, _, _ *member) { c.needsYou = &waiting{} }, false},
 		"a newer term was opened":         {func(c *watched, _, _ *member) { c.rec.Term = 3 }, false},
 		"another server owns the term":    {func(c *watched, _, _ *member) { c.rec.Owner = "tern" }, false},
 		"it is open": {func(_ *watched, o, _ *member) { o.last.Process.Role = observation.Primary },

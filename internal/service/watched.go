@@ -30,7 +30,8 @@ type watched struct {
 	// written is in the unit of the engine's positions, writtenBytes in bytes of
 	// log.
 	written, writtenBytes rate
-	op, needsYou          *view.Running
+	op                    *view.Running
+	needsYou              *waiting
 }
 
 // Assessment is a cluster as judged at one moment, with what it was judged
@@ -127,9 +128,9 @@ func (s *Service) reload(ctx context.Context) error {
 		if c == nil || c.id() != rec.ID {
 			c = newWatched()
 		}
-		var needsYou *view.Running
+		var needsYou *waiting
 		if o, found := needed[rec.Name]; found {
-			needsYou = &view.Running{ID: o.ID, Kind: o.Kind}
+			needsYou = waitingOf(o)
 		}
 		c.take(rec, members[rec.Name], needsYou)
 		next[rec.Name] = c
@@ -153,7 +154,7 @@ func (c *watched) id() int64 {
 
 // take takes over a cluster's records; what is known of a member that stays is
 // kept.
-func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *view.Running) {
+func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *waiting) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.rec.Owner != rec.Owner {
@@ -201,7 +202,7 @@ func (c *watched) input(now time.Time) view.Input {
 	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term, OwnerTerm: c.rec.OwnerTerm,
 		Owner: c.rec.Owner, Policy: c.rec.Policy,
 		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now),
-		Operation: c.op, NeedsYou: c.needsYou, Now: now}
+		Operation: c.op, NeedsYou: c.needsYou.running(), Now: now}
 	for _, m := range c.members {
 		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
 			StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,

@@ -312,6 +312,19 @@ func (s *Store) EndOperation(ctx context.Context, id int64, outcome operation.Ou
 	})
 }
 
+// Reopen has an operation that needs a person go on: only the newest one of its
+// cluster, and only while no other is under way.
+func (s *Store) Reopen(ctx context.Context, id int64) error {
+	err := s.one(ctx, `update operations set state = ?, outcome = '', message = '', ended_at = null where id = ?
+		and state = ? and outcome = ? and id = (select max(o.id) from operations o
+			where o.cluster = operations.cluster and o.outcome <> 'refused')`,
+		operation.Running, id, operation.Ended, operation.OutcomeNeedsYou)
+	if unique(err) {
+		return ErrTaken
+	}
+	return err
+}
+
 // Cancel asks an operation to stop before its point of no return. Once that has
 // begun it is refused.
 func (s *Store) Cancel(ctx context.Context, id int64) error {

@@ -1,0 +1,57 @@
+package runner
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"crosstwin/internal/core/operation"
+	"crosstwin/internal/store"
+)
+
+// LookAgain looks once more at an operation that ended "needs you": what it waited
+// for may have come about since. When the conditions of every step that failed hold
+// now, it goes on behind them and ends as what it came to. It repeats nothing that
+// failed, and undoes nothing; what was undone is left alone. It reports whether it
+// went on; begun is called before it does.
+func (r *Runner) LookAgain(ctx context.Context, id int64, begun func()) (bool, error) {
+	op, err := r.Journal.Operation(ctx, id)
+	if err != nil || op.State != operation.Ended || op.Outcome != operation.OutcomeNeedsYou {
+		return false, err
+	}
+	e := &execution{Runner: r, op: &op}
+	held := map[int]string{}
+	for i, s := range op.Steps {
+		if s.State != operation.StepFailed && s.State != operation.StepPassedBy {
+			continue
+		}
+		ps := &op.Plan.Steps[i]
+		if ps.OnFail == operation.Undo || len(ps.After) == 0 {
+			return false, nil
+		}
+		seen, missing := e.look(ctx, i, ps, ps.After)
+		if missing != "" {
+			return false, nil
+		}
+		held[i] = seen
+	}
+	if len(held) == 0 {
+		return false, nil
+	}
+	if err := r.Journal.Reopen(ctx, id); err != nil {
+		if errors.Is(err, store.ErrTaken) || errors.Is(err, store.ErrNotFound) {
+			return false, nil // something newer goes on here
+		}
+		return false, err
+	}
+	begun()
+	op.State = operation.Running
+	for i, seen := range held {
+		text := fmt.Sprintf("holds now: %s%s", op.Plan.Steps[i].Title, sep(seen))
+		if err := r.Journal.EndStep(ctx, id, i, operation.StepDone, seen, "", text, op.Facts); err != nil {
+			return true, err
+		}
+		op.Steps[i].State = operation.StepDone
+	}
+	return true, e.forward(ctx, e.next())
+}
