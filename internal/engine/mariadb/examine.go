@@ -117,7 +117,11 @@ func (e *Engine) compareLogs(ctx context.Context, peer verb.Peer, primary shared
 		return nil, err
 	}
 	c := &comparison{end: end, kin: position.Kin}
-	shared := sharedCounts(mine, theirs)
+	peerState, err := primary.log(proven)
+	if err != nil {
+		return nil, err
+	}
+	shared := sharedCounts(mine, theirs, peerState)
 	known := false
 	for _, s := range shared {
 		known = known || s.matched > 0
@@ -189,8 +193,27 @@ type sharing struct {
 	gap     bool // the two logs do not overlap, though they should
 }
 
-// sharedCounts compares the two logs domain by domain.
-func sharedCounts(mine, theirs []entry) map[uint32]sharing {
+// peerLog is what the primary's log says of itself: up to where it goes in each
+// domain, and what its data held when the log began. The latter counts only where a
+// mark proves that the data is of one origin.
+type peerLog struct {
+	last  position.GTIDPosition
+	began position.GTIDState
+}
+
+func (p peerLog) holdsFromTheBeginning(x entry) bool {
+	for _, g := range p.began {
+		if g.Domain == x.GTID.Domain && g.Server == x.GTID.Server {
+			return g.Seq >= x.GTID.Seq
+		}
+	}
+	return false
+}
+
+// sharedCounts compares the two logs domain by domain. A domain in which the
+// primary's log shows nothing is ours alone only if the primary never went so far in
+// it: its log may have begun behind those transactions.
+func sharedCounts(mine, theirs []entry, peer peerLog) map[uint32]sharing {
 	number := func(x entry) uint64 { return x.GTID.Seq }
 	by := func(list []entry) map[uint32][]entry {
 		out := map[uint32][]entry{}
@@ -203,16 +226,22 @@ func sharedCounts(mine, theirs []entry) map[uint32]sharing {
 	out := map[uint32]sharing{}
 	for d, list := range ours {
 		o := others[d]
-		inA, _, ok := position.ForkOf(list, o, number, entry.same)
+		held := 0
+		for held < len(list) && peer.holdsFromTheBeginning(list[held]) {
+			held++
+		}
+		rest := list[held:]
+		if held == len(list) {
+			out[d] = sharing{matched: held}
+			continue
+		}
+		inA, _, ok := position.ForkOf(rest, o, number, entry.same)
+		reached, _ := peer.last.In(d)
 		switch {
 		case ok:
-			out[d] = sharing{matched: inA}
-		case len(o) == 0 || number(o[0]) > number(list[len(list)-1]):
-			// The primary has nothing of these numbers: all of it is ours alone,
-			// unless its log was cut off behind them.
-			out[d] = sharing{gap: len(o) > 0}
+			out[d] = sharing{matched: held + inA}
 		default:
-			out[d] = sharing{gap: true}
+			out[d] = sharing{matched: held, gap: reached.Seq >= number(rest[0])}
 		}
 	}
 	return out

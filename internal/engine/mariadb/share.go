@@ -28,6 +28,7 @@ const (
 // sharedState is the answer to shareState.
 type sharedState struct {
 	State  string   `json:"gtid_state"`
+	Began  string   `json:"gtid_state_at_beginning"` // before the first transaction of its log
 	System string   `json:"system"`
 	Bytes  int64    `json:"bytes"` // of a physical copy, about
 	Marks  []string `json:"marks"`
@@ -64,6 +65,17 @@ func (e *Engine) shareState(ctx context.Context, w io.Writer) error {
 	}
 	for _, r := range rows {
 		s.Marks = append(s.Marks, r["id"])
+	}
+	files, err := e.logFiles()
+	if err != nil {
+		return err
+	}
+	if len(files) > 0 {
+		began, err := stateBefore(files[0])
+		if err != nil {
+			return err
+		}
+		s.Began = began.String()
 	}
 	s.Bytes = e.copyBytes()
 	return json.NewEncoder(w).Encode(s)
@@ -143,6 +155,20 @@ func (e *Engine) shareCopy(ctx context.Context, w io.Writer) error {
 		return fmt.Errorf("mariadb-backup on %s did not say that it completed", e.cfg.Name)
 	}
 	return nil
+}
+
+// log returns what the peer's log says of itself. What its data held when the log
+// began is left out where no mark proves one origin.
+func (s sharedState) log(proven bool) (peerLog, error) {
+	state, err := position.ParseGTIDState(s.State)
+	if err != nil {
+		return peerLog{}, err
+	}
+	out := peerLog{last: state.Last()}
+	if proven {
+		out.began, err = position.ParseGTIDState(s.Began)
+	}
+	return out, err
 }
 
 // fetchState asks a peer for the state of its log.

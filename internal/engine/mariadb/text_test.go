@@ -85,21 +85,43 @@ func TestShared(t *testing.T) {
 	common := []entry{e(11, 1, "a"), e(11, 2, "b"), e(11, 3, "c")}
 	statement := e(11, 3, "other form")
 	statement.Statements = true
+	at := func(s string) peerLog {
+		state, err := position.ParseGTIDState(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return peerLog{last: state.Last()}
+	}
+	began := func(p peerLog, s string) peerLog {
+		state, err := position.ParseGTIDState(s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p.began = state
+		return p
+	}
 	for _, c := range []struct {
 		name         string
 		mine, theirs []entry
+		peer         peerLog
 		matched      int
 		gap          bool
 	}{
-		{"all of it", common, common, 3, false},
-		{"the primary went on", common, append(common[:3:3], e(12, 4, "d")), 3, false},
-		{"a tail", append(common[:3:3], e(11, 4, "x")), append(common[:3:3], e(12, 4, "d")), 3, false},
-		{"a number used twice", []entry{e(11, 3, "z")}, common[2:], 0, false},
-		{"another form of a statement", []entry{statement}, common[2:], 1, false},
-		{"the primary wrote nothing there", common, nil, 0, false},
-		{"the primary's log was cut off", common, []entry{e(11, 9, "i")}, 0, true},
+		{"all of it", common, common, at("1-11-3"), 3, false},
+		{"the primary went on", common, append(common[:3:3], e(12, 4, "d")), at("1-12-4"), 3, false},
+		{"a tail", append(common[:3:3], e(11, 4, "x")), append(common[:3:3], e(12, 4, "d")), at("1-12-4"), 3, false},
+		{"a number used twice", []entry{e(11, 3, "z")}, common[2:], at("1-11-3"), 0, false},
+		{"another form of a statement", []entry{statement}, common[2:], at("1-11-3"), 1, false},
+		{"the primary never wrote there", common, nil, at("2-12-9"), 0, false},
+		{"the primary's log was cut off", common, []entry{e(11, 9, "i")}, at("1-11-9"), 0, true},
+		{"its log began behind them", common, nil, at("1-11-3"), 0, true},
+		{"its log began behind them, proven", common, nil, began(at("1-11-3"), "1-11-3"), 3, false},
+		{"and one more here", common, nil, began(at("1-11-2"), "1-11-2"), 2, false},
+		{"and one more on both", append(common[:3:3], e(11, 4, "x")), []entry{e(12, 4, "d")},
+			began(at("1-12-4"), "1-11-3"), 3, false},
+		{"other servers' numbers prove nothing", common, nil, began(at("1-12-3"), "1-12-3"), 0, true},
 	} {
-		got := sharedCounts(c.mine, c.theirs)[1]
+		got := sharedCounts(c.mine, c.theirs, c.peer)[1]
 		if got.matched != c.matched || got.gap != c.gap {
 			t.Errorf("%s: %+v", c.name, got)
 		}
