@@ -198,6 +198,7 @@ func checkMariaDB(s Subject) []operation.Check {
 			Mend: mendIf(!good, r.mend+" on "+s.Name)})
 	}
 	out = append(out, checkFilters(s)...)
+	out = append(out, CheckConnections(s))
 	out = append(out, checkFacts(s, mariadbFacts)...)
 	if s.Seen.Process.Role == observation.Replica {
 		out = append(out, checkFacts(s, []fact{{"events_enabled", "Events off on a replica", "enabled events",
@@ -211,6 +212,19 @@ func checkMariaDB(s Subject) []operation.Check {
 // sync_binlog of more than 1 delays the log alone, which the data then leads.
 func notDurable(name, value string) bool {
 	return name == "innodb_flush_log_at_trx_commit" && value != "1" || name == "sync_binlog" && value == "0"
+}
+
+// CheckConnections refuses what a role change could only handle in part.
+func CheckConnections(s Subject) operation.Check {
+	c := operation.Check{Name: "One unnamed connection", Server: s.Name, Result: operation.Pass,
+		Evidence: s.Name + " has no named connection"}
+	if n := s.Seen.Links.Named; len(n) > 0 {
+		c.Result, c.Evidence = operation.Fail, s.Name+" replicates by the named connection "+strings.Join(n, ", ")
+		c.Why = "a role change would move the unnamed connection and leave this one writing"
+		c.Mend = fmt.Sprintf("on %s: stop slave '%s'; reset slave '%s' all; then crosstwin rejoin %s %s", s.Name, n[0], n[0],
+			s.Cluster, s.Name)
+	}
+	return c
 }
 
 // checkFilters: a filter is no copy.

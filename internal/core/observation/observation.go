@@ -130,7 +130,9 @@ type Log struct {
 
 // Links are whom the server follows and who follows it.
 type Links struct {
-	Upstream    *Upstream    `json:"upstream,omitempty"`
+	Upstream *Upstream `json:"upstream,omitempty"`
+	// Named are its named connections (MariaDB), which this version cannot handle.
+	Named       []string     `json:"named,omitempty"`
 	Downstreams []Downstream `json:"downstreams,omitempty"`
 	Slots       []Slot       `json:"slots,omitempty"`
 }

@@ -130,6 +130,13 @@ func (in *Input) checkSettings(p *operation.Plan, name string) {
 	}
 }
 
+// checkConnections refuses a server with connections that moving it would leave.
+func (in *Input) checkConnections(p *operation.Plan, name string) {
+	if m := in.member(name); m != nil && m.Last != nil && len(m.Last.Links.Named) > 0 {
+		p.AddCheck(dialect.CheckConnections(in.subject(m)))
+	}
+}
+
 // checkSync refuses a candidate whose own setting would hang its first write.
 func (in *Input) checkSync(p *operation.Plan, name string) {
 	m := in.member(name)

@@ -208,3 +208,23 @@ func TestResumeAt(t *testing.T) {
 		}
 	}
 }
+
+// A named connection would be left writing when the server is moved: it is refused
+// in the preview, whatever the operation.
+func TestNamedConnection(t *testing.T) {
+	for _, r := range []operation.Request{{Kind: operation.Switchover}, {Kind: operation.Follow, Server: "plover", To: "dunlin"},
+		{Kind: operation.Rejoin, Server: "plover"}} {
+		p, err := Make(cargo(r, func(in *Input, m []view.Member) {
+			m[1].Last.Links.Named = []string{"elsewhere"}
+			m[1].Last.Config.Settings = m[0].Last.Config.Settings
+			in.Examination = &verb.Examination{End: "1-11-100", Fork: "1-11-100", Kinship: string(position.Kin), System: "c0ffee"}
+		}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		why, refused := p.Refused()
+		if !refused || !strings.Contains(why, "named connection elsewhere") {
+			t.Errorf("%s: %q", r.Kind, why)
+		}
+	}
+}

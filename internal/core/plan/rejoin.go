@@ -55,6 +55,9 @@ func (in *Input) rejoin(p *operation.Plan) error {
 		return nil
 	}
 	in.describeTail(p, way)
+	if way != WayRebuild {
+		in.checkConnections(p, name)
+	}
 	switch way {
 	case WayFollow:
 		in.stepsOfFollow(p, name)

@@ -113,6 +113,7 @@ func (in *Input) repoint(p *operation.Plan) error {
 	if !in.seen(name) || !in.seen(to) {
 		return nil
 	}
+	in.checkConnections(p, name)
 	if to != in.View.Primary {
 		p.Effects = append(p.Effects, fmt.Sprintf("%s gets its log from %s: what %s has not received, %s cannot have", name,
 			to, to, name), "a change of the primary has it follow the new primary")

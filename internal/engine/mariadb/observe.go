@@ -202,6 +202,12 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 // (measured).
 func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 	for _, l := range rows {
+		if name := l["Connection_name"]; name != "" {
+			o.Links.Named = append(o.Links.Named, name)
+			if len(rows) > 1 {
+				continue // the unnamed one is what is handled
+			}
+		}
 		port, _ := strconv.Atoi(l["Master_Port"])
 		delay, _ := strconv.Atoi(l["SQL_Delay"])
 		u := &observation.Upstream{Host: l["Master_Host"], Port: port, Connected: l["Slave_IO_Running"] == "Yes",
