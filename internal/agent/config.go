@@ -46,6 +46,9 @@ type Config struct {
 	LogFile    string `json:"log_file,omitempty"`
 	Owner      string `json:"owner,omitempty"` // user of the database's files
 	Superuser  string `json:"superuser,omitempty"`
+	// TablespaceMap says where tablespaces of other servers go here, by their path
+	// there (PostgreSQL).
+	TablespaceMap map[string]string `json:"tablespace_map,omitempty"`
 }
 
 // ConfigFile is the name of the configuration in an agent's directory.
@@ -81,7 +84,8 @@ func (c Config) open(dir string, memory engine.Memory, peers engine.Peers) (engi
 	case position.EnginePostgres:
 		return postgres.New(postgres.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, SocketDir: c.SocketDir,
 			Port: c.Port, Host: c.Host,
-			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory, peers)
+			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser,
+			TablespaceMap: c.TablespaceMap}, memory, peers)
 	case position.EngineMariaDB:
 		return mariadb.New(mariadb.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, ConfigFile: c.ConfigFile,
 			Socket: c.socket(), Port: c.Port, Host: c.Host,

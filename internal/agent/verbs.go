@@ -114,6 +114,9 @@ func (a *Agent) table() map[verb.Name]handler {
 		}))
 		add(actLong(func(ctx context.Context, _ verb.Verify, p engine.Progress) error { return x.Verify(ctx, p) }))
 	}
+	if x, ok := a.engine.(engine.Fitter); ok {
+		add(ask(x.Fit))
+	}
 	if x, ok := a.engine.(engine.Settler); ok {
 		add(without[verb.Settle](x.Settle))
 	}

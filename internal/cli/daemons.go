@@ -212,6 +212,8 @@ func (a *app) agentCommand() *cobra.Command {
 		"log file of the server when the agent starts it (default: beside the data directory)")
 	f.StringVar(&cfg.Owner, "owner", "",
 		"user of the database's files, while there are none (default: postgres or mysql, or the agent's own user)")
+	f.StringToStringVar(&cfg.TablespaceMap, "tablespace-map", nil,
+		"where a tablespace of another server goes here, such as /srv/fast=/data/fast (PostgreSQL; may be given again)")
 	f.StringVar(&cfg.Superuser, "superuser", "",
 		"database superuser for the local socket (default: postgres; for MariaDB the agent's own user)")
 	c.AddCommand(enroll)

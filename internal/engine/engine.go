@@ -87,6 +87,11 @@ type Seeder interface {
 	Verify(ctx context.Context, p Progress) error
 }
 
+// Fitter tells, before anything is removed, whether a copy would have its place.
+type Fitter interface {
+	Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error)
+}
+
 // Reserver keeps log for each replica by a reservation.
 type Reserver interface {
 	Slots(ctx context.Context, a verb.Slots) error

@@ -208,6 +208,9 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 		return in, nil // refused in any case: do not touch the servers meanwhile
 	}
 	in.Probes = s.probe(ctx, &in)
+	if req.Kind == operation.Seed || req.Kind == operation.Rejoin {
+		s.fit(ctx, &in)
+	}
 	switch {
 	case req.Kind == operation.Trim && in.View.Primary != "":
 		if in.LogFiles, err = s.logFiles(ctx, name, in.View.Primary); err != nil {
@@ -265,6 +268,31 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	wg.Wait()
 	sortProbes(out)
 	return out
+}
+
+func memberOf(in *plan.Input, name string) *view.Member {
+	for i := range in.Members {
+		if in.Members[i].Name == name {
+			return &in.Members[i]
+		}
+	}
+	return nil
+}
+
+// fit asks whether a copy of the primary would have its place on the server.
+func (s *Service) fit(ctx context.Context, in *plan.Input) {
+	target, owner := memberOf(in, in.Request.Server), memberOf(in, in.View.Primary)
+	if target == nil || target.Last == nil || owner == nil || owner.Last == nil ||
+		!slices.Contains(target.Last.Abilities, string(verb.Fit{}.Verb())) {
+		return
+	}
+	f, err := agentapi.Ask(ctx, s.doer(in.View.Cluster, target.Name), agentapi.Request{Term: in.NextTerm - 1},
+		verb.Fit{Spaces: owner.Last.Data.Spaces})
+	if err != nil {
+		in.FitProblem = err.Error()
+		return
+	}
+	in.Fit = &f
 }
 
 func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to view.Member) verb.Probed {

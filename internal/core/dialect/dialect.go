@@ -61,6 +61,8 @@ type Dialect struct {
 	FirstWrite struct{ Setting, Off, Mend string }
 	// Resume is the statement that resumes applying.
 	Resume string
+	// Copy looks for what a copy of a server would bring along, or lack.
+	Copy func(source Subject) []operation.Check
 	// OpenByDefault is how a server that left is made to start open again;
 	// DropSlot is the statement that drops the slot %s.
 	OpenByDefault, DropSlot string

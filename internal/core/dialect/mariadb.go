@@ -32,7 +32,7 @@ func mariadb() *Dialect {
 			},
 			Verify: func(string) string { return "Apply the copy's own log to it" },
 		},
-		Check: checkMariaDB, Pair: pairMariaDB, Waits: mariadbWaits,
+		Check: checkMariaDB, Copy: copyMariaDB, Pair: pairMariaDB, Waits: mariadbWaits,
 	}
 	d.FirstWrite.Setting, d.FirstWrite.Off = "rpl_semi_sync_master_enabled", "OFF"
 	d.FirstWrite.Mend = "set global rpl_semi_sync_master_enabled = off"
@@ -179,6 +179,18 @@ var required = []struct {
 		"set global sync_binlog = 1, and in the configuration", false},
 	{"binlog_row_metadata", "FULL", "Column names in the log", "a tail is shown with numbered columns",
 		"set global binlog_row_metadata = FULL, and in the configuration", false},
+}
+
+// copyMariaDB: tables may lie outside of the data directory.
+func copyMariaDB(source Subject) []operation.Check {
+	c := operation.Check{Name: "All tables in the data directory", Server: source.Name, Result: operation.Pass,
+		Evidence: "no table has a directory of its own"}
+	if v := source.Seen.Config.Settings["data_directories"]; v != "" {
+		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("on %s tables lie elsewhere: %s", source.Name, v)
+		c.Why = "a copy would write them to the same paths, and clearing the data directory would leave them"
+		c.Mend = "move them: create them anew without DATA DIRECTORY, on " + source.Name
+	}
+	return []operation.Check{c}
 }
 
 func checkMariaDB(s Subject) []operation.Check {

@@ -27,7 +27,7 @@ func postgres() *Dialect {
 			Rewind: func(server, fork string) string { return fmt.Sprintf("Rewind %s to the fork at %s", server, fork) },
 			Verify: func(string) string { return "Verify the copy against its manifest" },
 		},
-		Check: checkPostgres, Pair: pairPostgres, Waits: postgresWaits,
+		Check: checkPostgres, Copy: copyPostgres, Pair: pairPostgres, Waits: postgresWaits,
 	}
 	d.FirstWrite.Setting = "synchronous_standby_names"
 	d.FirstWrite.Mend = "alter system set synchronous_standby_names = ''; select pg_reload_conf()"
@@ -116,6 +116,28 @@ func pairPostgres(s, primary Subject) []operation.Check {
 	return []operation.Check{c}
 }
 
+// copyPostgres: a copy takes its configuration from the source's data directory.
+func copyPostgres(source Subject) []operation.Check {
+	set := source.Seen.Config.Settings
+	var out []operation.Check
+	for _, x := range []struct{ setting, good, name, bad, why, mend string }{
+		{"copied_paths", "its configuration names no path of its own", "No paths in the copied configuration",
+			"%s's configuration sets %s", "the copy would take that over, and open another server's files",
+			"take it out of %s's configuration: a server is started with its data directory alone"},
+		{"lost_limits", "its limits stand in its configuration", "Limits in the copied configuration",
+			"on %s %s", "a replica with a lower limit than its primary does not start",
+			"put the values with which %s runs into its configuration"},
+	} {
+		c := operation.Check{Name: x.name, Server: source.Name, Result: operation.Pass, Evidence: x.good}
+		if v := set[x.setting]; v != "" {
+			c.Result, c.Evidence = operation.Fail, fmt.Sprintf(x.bad, source.Name, v)
+			c.Why, c.Mend = x.why, fmt.Sprintf(x.mend, source.Name)
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
 func checkPostgres(s Subject) []operation.Check {
 	set, name := s.Seen.Config.Settings, s.Name
 	level := set["wal_level"]
@@ -168,9 +190,6 @@ var postgresFacts = []fact{
 	{"collation_mismatches", "Same collation library", "databases with collations of another library version",
 		"an index built with another version of the library may miss rows",
 		"install the same library version on all hosts, or reindex and alter database ... refresh collation version"},
-	{"tablespaces", "No tablespaces", "tablespaces beside the default ones",
-		"a copy or a rewind writes them to the same paths: on one host, or where those do not exist, it fails",
-		"check that their paths are free on every host, and that no two servers share a host"},
 	{"unlogged_tables", "No unlogged tables", "unlogged tables", "they are empty after a role change",
 		"alter table ... set logged"},
 	{"prepared_transactions", "No prepared transactions", "prepared transactions",

@@ -89,6 +89,15 @@ type Data struct {
 	// ClosedByDefault: an unsupervised start opens read-only.
 	ClosedByDefault bool         `json:"closed_by_default"`
 	Bytes           Maybe[int64] `json:"bytes"`
+	// Spaces are its tablespaces (PostgreSQL); their sizes only with a thorough look.
+	Spaces []Space `json:"spaces,omitempty"`
+}
+
+// Space is a directory beside the data directory that holds a part of the data.
+type Space struct {
+	Name  string       `json:"name"` // the server's own number for it
+	Path  string       `json:"path"`
+	Bytes Maybe[int64] `json:"bytes"`
 }
 
 // Log is how far the server's log has come, and on which history.

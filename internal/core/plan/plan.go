@@ -33,6 +33,10 @@ type Input struct {
 	Probes  []Probe
 	// Examination of the server that is to rejoin.
 	Examination *verb.Examination
+	// Fit is whether a copy would have its place on the server; FitProblem is why
+	// that could not be tried. Nil without a problem: the engine has no such question.
+	Fit        *verb.Fitted
+	FitProblem string
 	// LogFiles are the primary's, for a trim.
 	LogFiles []tail.LogFile
 	// NextTerm is the term that a role change would open.

@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"strings"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
@@ -64,6 +65,7 @@ func (in *Input) rejoin(p *operation.Plan) error {
 	case WayRewind:
 		in.stepsOfRewind(p, name)
 	case WayRebuild:
+		in.checkFit(p, name)
 		in.checkDisk(p, name, in.member(in.View.Primary).Last.Data.Bytes.Or(0))
 		in.stepsOfRebuild(p, name)
 	}
@@ -116,6 +118,11 @@ func (in *Input) ways(p *operation.Plan) []operation.Way {
 		follow.Possible, follow.Why = false,
 			fmt.Sprintf("it holds %s after the fork at %s that %s lacks: it would never stream", words.Size(x.TailBytes), x.Fork,
 				in.View.Primary)
+	}
+	if strange := in.strangeSpaces(in.Request.Server); len(strange) > 0 && rewind.Possible {
+		x.Rewindable, rewind.Possible = false, false
+		x.WhyNot = fmt.Sprintf("%s has tablespaces that it lacks (%s), and a rewind would link them to %s's own paths",
+			in.View.Primary, strings.Join(strange, ", "), in.View.Primary)
 	}
 	switch {
 	case follow.Possible:

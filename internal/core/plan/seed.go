@@ -46,6 +46,7 @@ func (in *Input) seed(p *operation.Plan) error {
 		return nil
 	}
 	in.checkTarget(p, name)
+	in.checkFit(p, name)
 	in.checkSettings(p, in.View.Primary)
 	in.checkPairVersions(p, name)
 	in.checkDisk(p, name, in.member(in.View.Primary).Last.Data.Bytes.Or(0))
@@ -159,7 +160,7 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 		Action: operation.Action{Title: title, Server: name,
 			Call: verb.Seal(verb.Seed{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(),
 				Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Log.Line,
-				Past: in.member(primary).Last.Log.Past})},
+				Past: in.member(primary).Last.Log.Past, Spaces: in.member(primary).Last.Data.Spaces})},
 		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit,
 		IfFails: "the unfinished copy is recognised and cleared by the next seed"})
 	p.AddStep(operation.Step{Name: "verify",

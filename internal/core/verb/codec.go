@@ -44,6 +44,7 @@ func init() {
 	register[Prepare](false, "")
 	register[Account](false, "")
 	register[Probe](false, "")
+	register[Fit](false, "")
 	register[Events](false, "")
 	register[Mark](false, FactMark)
 	register[AwaitMark](false, "")

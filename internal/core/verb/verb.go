@@ -138,6 +138,8 @@ type Seed struct {
 	Way string `json:"way,omitempty"`
 	// Replace allows clearing what is in the data directory.
 	Replace bool `json:"replace"`
+	// Spaces are the source's tablespaces.
+	Spaces []observation.Space `json:"spaces,omitempty"`
 	// Line and Past are the source's history, so that the copy knows its kin.
 	Line position.Line     `json:"line"`
 	Past []position.Branch `json:"past,omitempty"`

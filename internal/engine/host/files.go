@@ -123,7 +123,7 @@ func (d *Data) Bytes(now bool) int64 {
 	d.size.Lock()
 	defer d.size.Unlock()
 	if now || time.Since(d.size.at) > sizeAge {
-		d.size.bytes, d.size.at = dirBytes(d.Dir), time.Now()
+		d.size.bytes, d.size.at = DirBytes(d.Dir), time.Now()
 	}
 	return d.size.bytes
 }
@@ -135,7 +135,7 @@ func (d *Data) ForgetSize() {
 	d.size.Unlock()
 }
 
-func dirBytes(dir string) int64 {
+func DirBytes(dir string) int64 {
 	var n int64
 	filepath.WalkDir(dir, func(_ string, x fs.DirEntry, err error) error {
 		if err == nil && x.Type().IsRegular() {

@@ -399,6 +399,10 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 		"select md5(group_concat(user, '@', host, md5(priv) order by user, host)) from mysql.global_priv where user not in ('root', 'mysql', 'mariadb.sys')"); err != nil {
 		return err
 	}
+	if o.Config.Settings["data_directories"], err = e.text(ctx,
+		"select coalesce(group_concat(filename order by filename separator ', '), '') from information_schema.innodb_sys_tablespaces where filename like '/%'"); err != nil {
+		return err
+	}
 	if len(o.Log.Files) > 0 {
 		if o.Config.Settings["oldest_position"],
 			err = e.text(ctx, "select binlog_gtid_pos(?, 4)", filepath.Base(o.Log.Files[0].Name)); err != nil {

@@ -147,3 +147,13 @@ func TestSetInFile(t *testing.T) {
 		t.Errorf("%q", other)
 	}
 }
+
+func TestParseOptions(t *testing.T) {
+	o := parseOptions("mariadbd would have been started with the following arguments:\n--user=mysql --innodb-data-home-dir=/a b/c --skip-name-resolve --datadir=/one --datadir=/two \n")
+	if o["user"] != "mysql" || o["innodb_data_home_dir"] != "/a b/c" || o["datadir"] != "/two" || len(o) != 4 {
+		t.Errorf("%q", o)
+	}
+	if _, set := o["skip_name_resolve"]; !set || len(parseOptions("")) != 0 {
+		t.Errorf("%q", o)
+	}
+}

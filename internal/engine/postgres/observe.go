@@ -166,6 +166,12 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		}
 	}
 	o.Data.Bytes = observation.Known(e.Bytes(thorough))
+	o.Data.Spaces = e.spaces()
+	for i := range o.Data.Spaces {
+		if thorough {
+			o.Data.Spaces[i].Bytes = observation.Known(host.DirBytes(o.Data.Spaces[i].Path))
+		}
+	}
 	return o
 }
 
@@ -528,8 +534,18 @@ const factsSQL = `select json_build_object(
  'prepared_transactions', (select count(*) from pg_prepared_xacts),
  'hba_errors', (select count(*) from pg_hba_file_rules where error is not null),
  'archive_failing', (select case when current_setting('archive_mode') <> 'off' and last_failed_time > coalesce(last_archived_time, '-infinity') then 1 else 0 end from pg_stat_archiver),
- 'tablespaces', (select count(*) from pg_tablespace where spcname not in ('pg_default', 'pg_global')),
  'collation_mismatches', (select count(*) from pg_database where datcollversion is distinct from pg_database_collation_actual_version(oid)))`
+
+// copiedSQL finds what a copy's configuration would bring along, or lack: paths of
+// this server in its files, and limits that the running server has and its files do
+// not (given on its command line, or changed since it started).
+const copiedSQL = `select
+ coalesce((select string_agg(distinct name || ' = ' || setting, ', ') from pg_file_settings
+    where name in ('data_directory', 'config_file', 'hba_file', 'ident_file', 'external_pid_file')), ''),
+ coalesce((select string_agg(format('%s is %s, and %s in its files', s.name, s.setting, coalesce(f.setting, s.boot_val)), ', ' order by s.name)
+    from pg_settings s left join lateral (select setting from pg_file_settings where name = s.name order by seqno desc limit 1) f on true
+    where s.name in ('max_connections', 'max_worker_processes', 'max_wal_senders', 'max_locks_per_transaction', 'max_prepared_transactions')
+    and s.setting::int > coalesce(f.setting, s.boot_val)::int), '')`
 
 func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) error {
 	var settings, facts string
@@ -546,6 +562,11 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 	if err := json.Unmarshal([]byte(facts), &o.Config.Facts); err != nil {
 		return err
 	}
+	var paths, limits string
+	if err := e.pool.QueryRow(ctx, copiedSQL).Scan(&paths, &limits); err != nil {
+		return err
+	}
+	o.Config.Settings["copied_paths"], o.Config.Settings["lost_limits"] = paths, limits
 	n, err := e.countUnlogged(ctx)
 	o.Config.Facts["unlogged_tables"] = n
 	return err

@@ -45,6 +45,9 @@ type Config struct {
 	LogFile   string
 	Owner     string // operating system user for a data directory that is not there yet
 	Superuser string
+	// TablespaceMap says where tablespaces of other servers go here, by their path
+	// there. A path that is not in it stays as it is.
+	TablespaceMap map[string]string
 }
 
 // Engine implements engine.Engine and all the further abilities.
@@ -82,6 +85,7 @@ var (
 	_ engine.Salvager     = (*Engine)(nil)
 	_ engine.Comparer     = (*Engine)(nil)
 	_ engine.Sharer       = (*Engine)(nil)
+	_ engine.Fitter       = (*Engine)(nil)
 )
 
 // New checks the configuration. The data directory need not exist yet.

@@ -105,20 +105,10 @@ func (r *rig) text(q string) string {
 func replicaOf(t *testing.T, p *rig) *rig {
 	t.Helper()
 	r := newRig(t, "tern")
-	acc := engine.Account{User: replicationUser, Password: "pass:word\\'"}
-	peers := []verb.Peer{{Name: "gull", Host: "127.0.0.1", Port: p.cfg.Port}}
-	if err := p.Prepare(r.ctx(), verb.Prepare{Peers: peers, Account: true}, acc); err != nil {
-		t.Fatal(err)
-	}
-	if err := p.Slots(r.ctx(), verb.Slots{Ensure: []string{"ct_tern"}}); err != nil {
-		t.Fatal(err)
-	}
-	if err := r.Remember(acc); err != nil {
-		t.Fatal(err)
-	}
+	source := account(t, p, r)
 	total := int64(0)
 	see := func(_ string, done, all int64) { total = max(total, all) }
-	if err := r.Seed(r.ctx(), verb.Seed{Source: peers[0], Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Log.Line},
+	if err := r.Seed(r.ctx(), verb.Seed{Source: source, Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Log.Line},
 		see); err != nil {
 		t.Fatal(err)
 	}

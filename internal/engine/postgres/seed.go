@@ -2,12 +2,14 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"regexp"
 	"strconv"
 	"strings"
 
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
@@ -39,29 +41,32 @@ func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress
 	if !e.Empty() && !a.Replace && e.memory.Unfinished() != "seed" {
 		return fmt.Errorf("%s is not empty: nothing was touched; ask with --replace if what is in it may go", e.cfg.DataDir)
 	}
-	if err := e.memory.SetUnfinished("seed"); err != nil {
+	// Looked at in the preview, and once more here: nothing is removed for a copy
+	// that has no place.
+	fit, err := e.Fit(ctx, verb.Fit{Spaces: a.Spaces})
+	if err != nil {
 		return err
 	}
-	if err := e.memory.ForgetFingerprints(); err != nil {
+	if len(fit.Misfits) > 0 {
+		return fmt.Errorf("nothing was touched: %s; %s", fit.Misfits[0].What, fit.Misfits[0].Mend)
+	}
+	if err := e.beginCopy(ctx, a.Spaces, progress); err != nil {
 		return err
 	}
-	if err := e.Make(); err != nil {
-		return err
-	}
-	progress("clearing "+e.cfg.DataDir, 0, 0)
-	if err := e.Clear(); err != nil {
+	places, err := e.placeArgs(a.Spaces)
+	if err != nil {
 		return err
 	}
 	note := "waiting for the primary's checkpoint"
 	progress(note, 0, 0)
-	err := e.RunWatched(ctx, func(line string) {
+	err = e.RunWatched(ctx, func(line string) {
 		if done, total, ok := parseProgress(line); ok {
 			progress("copying", done, total)
 		} else if strings.Contains(line, "WAL") {
 			progress("copying, log included", 0, 0)
 		}
-	}, host.Piped{}, "pg_basebackup", "-D", e.cfg.DataDir, "-d", e.conninfo(a.Source), "-X", "stream", "-S", a.Slot, "-c",
-		"fast", "-P", "-v", "--manifest-checksums=SHA256", "-w")
+	}, host.Piped{}, "pg_basebackup", append(places, "-D", e.cfg.DataDir, "-d", e.conninfo(a.Source), "-X", "stream", "-S",
+		a.Slot, "-c", "fast", "-P", "-v", "--manifest-checksums=SHA256", "-w")...)
 	if err != nil {
 		return err
 	}
@@ -77,6 +82,30 @@ func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress
 		return err
 	}
 	return e.Close()
+}
+
+// beginCopy clears the way for a copy. From here on the data counts as unfinished.
+func (e *Engine) beginCopy(ctx context.Context, spaces []observation.Space, progress engine.Progress) error {
+	own, log := e.ownPlaces(), e.logDir()
+	if err := e.memory.SetUnfinished("seed"); err != nil {
+		return err
+	}
+	if err := e.memory.ForgetFingerprints(); err != nil {
+		return err
+	}
+	var fill []string
+	for _, s := range spaces {
+		fill = append(fill, e.placeOf(s.Path))
+	}
+	if err := errors.Join(e.memory.SetFingerprint(rememberSpaces, strings.Join(merged(own, fill), "\n")),
+		e.memory.SetFingerprint(rememberLogDir, log)); err != nil {
+		return err
+	}
+	if err := e.Make(); err != nil {
+		return err
+	}
+	progress("clearing "+e.cfg.DataDir, 0, 0)
+	return e.clear(ctx)
 }
 
 // adopt takes over the source's knowledge of its history: the log file with
@@ -112,6 +141,10 @@ func (e *Engine) Verify(ctx context.Context, progress engine.Progress) error {
 	progress("reading every file of the copy", 0, 0)
 	if _, _, err := e.Run(ctx, "pg_verifybackup", "-q", e.cfg.DataDir); err != nil {
 		return fmt.Errorf("the copy differs from its manifest: %w", err)
+	}
+	if err := errors.Join(e.memory.SetFingerprint(rememberSpaces, ""), e.memory.SetFingerprint(rememberLogDir,
+		"")); err != nil {
+		return err
 	}
 	return e.memory.SetUnfinished("")
 }

@@ -1,0 +1,38 @@
+package verb
+
+import "crosstwin/internal/core/observation"
+
+// Fit asks whether a copy of another server would have its place here. It changes
+// nothing: before a copy removes anything, everything that it needs was tried.
+type Fit struct {
+	// Spaces are the source's tablespaces.
+	Spaces []observation.Space `json:"spaces,omitempty"`
+}
+
+// Fitted is what came of a Fit.
+type Fitted struct {
+	// Misfits are reasons why the copy cannot be made, or not be started.
+	Misfits []Misfit `json:"misfits,omitempty"`
+	// Places are directories beside the data directory that the copy fills, Clears
+	// those that are emptied first.
+	Places []Place  `json:"places,omitempty"`
+	Clears []string `json:"clears,omitempty"`
+}
+
+// Misfit is one reason against a copy, and what ends it.
+type Misfit struct {
+	What string `json:"what"`
+	Mend string `json:"mend"`
+}
+
+// Place is a directory of the source and where it goes here.
+type Place struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// Verb implements Call.
+func (Fit) Verb() Name { return "fit" }
+
+// Yields implements Asks.
+func (Fit) Yields() Fitted { return Fitted{} }

@@ -1,0 +1,44 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"crosstwin/internal/core/verb"
+)
+
+// Writable reports whether the owner of the data may write to a file, or make it
+// where it does not exist yet. As root, an agent makes missing directories itself.
+func (d *Data) Writable(ctx context.Context, path string) bool {
+	for {
+		if _, err := os.Lstat(path); err == nil {
+			_, _, err := d.Run(ctx, "/usr/bin/test", "-w", path)
+			return err == nil
+		}
+		if path == filepath.Dir(path) {
+			return false
+		}
+		path = filepath.Dir(path)
+	}
+}
+
+// LogMisfit tells when the server could not write its log file.
+func (d *Data) LogMisfit(ctx context.Context, file string) []verb.Misfit {
+	if d.Writable(ctx, file) {
+		return nil
+	}
+	return []verb.Misfit{{What: fmt.Sprintf("the server's user may not write its log file %s", file),
+		Mend: fmt.Sprintf("on %s: give %s to the user that owns the data", d.Name, file)}}
+}
+
+// Remove removes what stands at paths as the owner of the data: whoever could make
+// the paths lead elsewhere can remove no more than that.
+func (d *Data) Remove(ctx context.Context, paths ...string) error {
+	if len(paths) == 0 {
+		return nil
+	}
+	_, _, err := d.Run(ctx, "/bin/rm", append([]string{"-rf", "--"}, paths...)...)
+	return err
+}

@@ -1,0 +1,61 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+
+	"crosstwin/internal/core/verb"
+)
+
+// ownDirectories are settings that put a part of the data elsewhere. A copy goes
+// to the data directory, so what lies there would stay and be taken for its part.
+var ownDirectories = []string{"innodb_data_home_dir", "innodb_log_group_home_dir", "innodb_undo_directory",
+	"aria_log_dir_path"}
+
+// options reads the configuration that a start would use, as the server's own program
+// does, with all files that it includes.
+func (e *Engine) options(ctx context.Context) (map[string]string, error) {
+	said, _, err := e.Run(ctx, daemon, "--defaults-file="+e.cfg.ConfigFile, "--print-defaults")
+	if err != nil {
+		return nil, err
+	}
+	return parseOptions(said), nil
+}
+
+// parseOptions reads the last line of --print-defaults; the last value counts.
+func parseOptions(said string) map[string]string {
+	lines := strings.Split(strings.TrimSpace(said), "\n")
+	out := map[string]string{}
+	for _, o := range strings.Split(" "+strings.TrimSpace(lines[len(lines)-1]), " --")[1:] {
+		name, value, _ := strings.Cut(strings.TrimSpace(o), "=")
+		out[strings.ReplaceAll(strings.ToLower(name), "-", "_")] = value
+	}
+	return out
+}
+
+// Fit implements engine.Fitter.
+func (e *Engine) Fit(ctx context.Context, _ verb.Fit) (verb.Fitted, error) {
+	out := verb.Fitted{Misfits: e.LogMisfit(ctx, e.cfg.LogFile)}
+	options, err := e.options(ctx)
+	if err != nil {
+		return out, err
+	}
+	data := filepath.Clean(e.cfg.DataDir)
+	for _, name := range ownDirectories {
+		dir := options[name]
+		if !filepath.IsAbs(dir) || strings.HasPrefix(filepath.Clean(dir)+"/", data+"/") {
+			continue
+		}
+		out.Misfits = append(out.Misfits, verb.Misfit{
+			What: fmt.Sprintf("%s is %s on %s, outside of the data directory", name, dir, e.cfg.Name),
+			Mend: fmt.Sprintf("take %s out of %s's configuration", name, e.cfg.Name)})
+	}
+	if dir := options["datadir"]; dir != "" && filepath.Clean(dir) != data {
+		out.Misfits = append(out.Misfits, verb.Misfit{
+			What: fmt.Sprintf("datadir is %s in %s's configuration, and its agent was given %s", dir, e.cfg.Name, data),
+			Mend: "correct the configuration, or enrol the agent with the right --data-dir"})
+	}
+	return out, nil
+}
