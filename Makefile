@@ -2,7 +2,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO ?= go
 
-.PHONY: demo tour test build console lint bench prerequisites test-prerequisites screenshots
+.PHONY: demo tour test build console lint bench chaos prerequisites test-prerequisites screenshots
 
 build: console
 	$(GO) build -trimpath -ldflags "-X crosstwin/internal/cli.Version=$(VERSION)" -o bin/crosstwin ./cmd/crosstwin
@@ -48,6 +48,12 @@ lint: web/src/api/schema.ts
 
 bench: prerequisites build
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 45m ./test/bench
+
+# Random schedules of operations and disturbances: SCHEDULES of them, from SEED on.
+# "make test" runs five; and of the steps at which the service is killed, a sample.
+chaos: test-prerequisites build
+	CROSSTWIN_CHAOS=$(or $(SCHEDULES),60) CROSSTWIN_SEED=$(SEED) $(GO) test -count=1 -v -timeout 4h ./test/chaos
+	CROSSTWIN_EVERY_STEP=1 $(GO) test -count=1 -parallel 4 -timeout 1h -run SurvivesTheService ./test/e2e
 
 screenshots: prerequisites build
 	@scripts/screenshots

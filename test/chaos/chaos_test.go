@@ -1,0 +1,71 @@
+// Package chaos runs random schedules of operations and disturbances on real
+// servers, with writers that remember what was acknowledged, and looks afterwards
+// whether anything was lost that no plan had named, or written in two places.
+//
+// CROSSTWIN_CHAOS is the number of schedules (5 when it is not set), CROSSTWIN_SEED
+// the first one's seed: each prints its own, and with CROSSTWIN_CHAOS=1 that seed
+// repeats it.
+package chaos
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"crosstwin/internal/demo"
+	"crosstwin/test/harness"
+)
+
+var binary string
+
+func TestMain(m *testing.M) { harness.Main(m, &binary) }
+
+// inside marks the process that has a network and mounts of its own.
+const inside = "CROSSTWIN_CHAOS_INSIDE"
+
+// storyLine matches what a schedule tells of itself in the output.
+var storyLine = regexp.MustCompile(`chaos: |^\s+\d+\.\d s  |^\s*--- `)
+
+func number(name string, otherwise uint64) uint64 {
+	if n, err := strconv.ParseUint(os.Getenv(name), 10, 64); err == nil {
+		return n
+	}
+	return otherwise
+}
+
+func TestChaos(t *testing.T) {
+	schedules := number("CROSSTWIN_CHAOS", 5)
+	seed := number("CROSSTWIN_SEED", rand.Uint64N(1e6))
+	if os.Getenv(inside) == "" {
+		if os.Geteuid() != 0 {
+			t.Skip("a network and disks of its own need root")
+		}
+		c := exec.Command("unshare", "--net", "--mount", "--", "sh", "-c",
+			`ip link set lo up && exec "$0" "$@"`, os.Args[0], "-test.run", "^TestChaos$", "-test.v", "-test.parallel",
+			fmt.Sprint(number("CROSSTWIN_PARALLEL", 2)), "-test.timeout", fmt.Sprint(10*time.Minute*time.Duration(1+schedules/2)))
+		c.Env = append(os.Environ(), inside+"=1", fmt.Sprintf("CROSSTWIN_SEED=%d", seed))
+		out, err := c.CombinedOutput()
+		for _, line := range strings.Split(string(out), "\n") {
+			if storyLine.MatchString(line) {
+				t.Log(strings.TrimSpace(line))
+			}
+		}
+		if err != nil || !strings.Contains(string(out), "--- PASS: TestChaos/") {
+			t.Fatalf("%v\n%s", err, out)
+		}
+		return
+	}
+	for i := range schedules {
+		cluster := []string{demo.Bookings, demo.Cargo}[(seed+i)%2]
+		t.Run(fmt.Sprintf("%s/%d", cluster, seed+i), func(t *testing.T) {
+			t.Parallel()
+			run(t, cluster, seed+i)
+		})
+	}
+}

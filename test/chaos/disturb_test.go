@@ -1,0 +1,168 @@
+package chaos
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"crosstwin/internal/demo"
+)
+
+// for_ does something, and puts it right after a while; heal does so at the latest.
+func (s *schedule) for_(name string, long time.Duration, undo func()) {
+	s.mu.Lock()
+	if s.undo[name] != nil {
+		s.mu.Unlock()
+		return
+	}
+	s.undo[name] = undo
+	s.mu.Unlock()
+	s.tell("%s for %s", name, long)
+	time.Sleep(long)
+	s.mu.Lock()
+	mine := s.undo[name]
+	delete(s.undo, name)
+	s.mu.Unlock()
+	if mine != nil {
+		mine()
+	}
+}
+
+func (s *schedule) killAgent(name string, long time.Duration) {
+	if err := s.KillAgent(name); err != nil {
+		s.tell("the agent of %s was down already", name)
+		return
+	}
+	s.for_("killed the agent of "+name, long, func() {
+		if err := s.StartAgent(s.ctx, name); err != nil {
+			s.tell("the agent of %s does not start: %v", name, err)
+		}
+	})
+}
+
+func (s *schedule) killService(long time.Duration) {
+	if err := syscall.Kill(s.ServicePID(), syscall.SIGKILL); err != nil {
+		s.tell("the service was down already")
+		return
+	}
+	if err := s.WaitServiceGone(s.ctx); err != nil {
+		s.tell("the service does not end: %v", err)
+	}
+	s.for_("killed the service", long, func() {
+		if err := s.StartService(s.ctx); err != nil {
+			s.tell("the service does not start: %v", err)
+		}
+	})
+}
+
+// databaseProcesses lists the processes that work in a server's data.
+func databaseProcesses(server *demo.Server) (out []int) {
+	entries, _ := os.ReadDir("/proc")
+	for _, e := range entries {
+		pid, err := strconv.Atoi(e.Name())
+		if err != nil {
+			continue
+		}
+		if cwd, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid)); err == nil && cwd == server.DataDir {
+			out = append(out, pid)
+		}
+	}
+	return out
+}
+
+func (s *schedule) freezeDatabase(server *demo.Server, long time.Duration) {
+	frozen := databaseProcesses(server)
+	for _, pid := range frozen {
+		syscall.Kill(pid, syscall.SIGSTOP)
+	}
+	s.for_("froze the database of "+server.Name, long, func() {
+		for _, pid := range frozen {
+			syscall.Kill(pid, syscall.SIGCONT)
+		}
+	})
+}
+
+func (s *schedule) freezeAgent(name string, long time.Duration) {
+	pid := s.AgentPID(name)
+	if syscall.Kill(pid, syscall.SIGSTOP) != nil {
+		return
+	}
+	s.for_("froze the agent of "+name, long, func() { syscall.Kill(pid, syscall.SIGCONT) })
+}
+
+func (s *schedule) cutAgent(server *demo.Server, long time.Duration) {
+	_, port, err := net.SplitHostPort(server.AgentAddress)
+	n, err2 := strconv.Atoi(port)
+	if err != nil || err2 != nil {
+		s.t.Errorf("%q is no address of an agent", server.AgentAddress)
+		return
+	}
+	s.cut("the agent of "+server.Name, n, long)
+}
+
+// cut drops all packets to and from a port.
+func (s *schedule) cut(what string, port int, long time.Duration) {
+	table := fmt.Sprintf("cut%d", port)
+	nft := func(rules string) error {
+		out, err := exec.Command("nft", rules).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("nft %s: %w: %s", rules, err, out)
+		}
+		return nil
+	}
+	for _, r := range []string{"add table ip " + table,
+		"add chain ip " + table + " out { type filter hook output priority 0; }",
+		fmt.Sprintf("add rule ip %s out tcp dport %d drop", table, port),
+		fmt.Sprintf("add rule ip %s out tcp sport %d drop", table, port)} {
+		if err := nft(r); err != nil {
+			s.t.Error(err)
+			return
+		}
+	}
+	s.for_("cut off "+what, long, func() { nft("delete table ip " + table) })
+}
+
+// smallDisks gives the replicas, which are still empty, disks that can be filled.
+func (s *schedule) smallDisks() {
+	owner := "postgres"
+	if s.Name == demo.Cargo {
+		owner = "mysql"
+	}
+	for _, x := range s.Servers[1:] {
+		if err := os.MkdirAll(x.DataDir, 0o700); err != nil {
+			s.t.Fatal(err)
+		}
+		out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=900m,mode=0700,uid="+owner+",gid="+owner, "tmpfs",
+			x.DataDir).CombinedOutput()
+		if err != nil {
+			s.t.Fatalf("cannot mount: %v %s", err, out)
+		}
+		s.t.Cleanup(func() { exec.Command("umount", "-l", x.DataDir).Run() })
+	}
+}
+
+// fill leaves no room on a replica's disk for a while.
+func (s *schedule) fill(server *demo.Server, long time.Duration) {
+	var at, above syscall.Stat_t
+	if syscall.Stat(server.DataDir, &at) != nil || syscall.Stat(filepath.Dir(server.DataDir), &above) != nil ||
+		at.Dev == above.Dev {
+		s.tell("%s has no disk of its own to fill", server.Name)
+		return
+	}
+	name := filepath.Join(server.DataDir, "filler")
+	var fs syscall.Statfs_t
+	if syscall.Statfs(server.DataDir, &fs) != nil {
+		return
+	}
+	if out, err := exec.Command("fallocate", "-l", fmt.Sprint(int64(fs.Bavail)*fs.Bsize), name).CombinedOutput(); err != nil &&
+		!strings.Contains(string(out), "No space") {
+		s.tell("the disk of %s could not be filled: %v %s", server.Name, err, out)
+	}
+	s.for_("filled the disk of "+server.Name, long, func() { os.Remove(name) })
+}
