@@ -22,8 +22,14 @@ type Relation struct {
 func (r Relation) String() string { return fmt.Sprintf("%d/%d/%d", r.Space, r.Database, r.File) }
 
 // Catalog reports whether the file number belongs to a system catalog that was
-// made by initdb (below FirstNormalObjectId, 16384).
-func (r Relation) Catalog() bool { return r.File < 16384 }
+// made by initdb (below FirstNormalObjectId, 16384). The two that hold large objects
+// are data like any table.
+func (r Relation) Catalog() bool {
+	return r.File < 16384 && r.File != largeObjects && r.File != largeObjectOwners
+}
+
+// pg_largeobject and pg_largeobject_metadata, as initdb numbers their files.
+const largeObjects, largeObjectOwners = 2613, 2995
 
 // BlockRef is one page that a record touches.
 type BlockRef struct {

@@ -273,9 +273,10 @@ type tailBuilder struct {
 	all    bool             // also transactions that changed no row
 }
 
-// statistics are catalogs that the server itself writes without any change of
-// definitions: pg_statistic and pg_statistic_ext_data.
-var statistics = map[uint32]bool{2619: true, 3429: true}
+// incidental are catalogs that are written without any change of
+// definitions: pg_statistic, pg_statistic_ext_data and pg_shdepend (the owner of a
+// large object, say).
+var incidental = map[uint32]bool{2619: true, 3429: true, 1214: true}
 
 func (b *tailBuilder) add(r pgtool.Record) {
 	if r.Transaction == 0 {
@@ -312,7 +313,7 @@ func (b *tailBuilder) add(r pgtool.Record) {
 		return
 	}
 	if act.Where.Relation.Catalog() {
-		t.Schema = t.Schema || !statistics[act.Where.Relation.File]
+		t.Schema = t.Schema || !incidental[act.Where.Relation.File]
 		return
 	}
 	c := changeOf(t, act.Where.Relation.String())

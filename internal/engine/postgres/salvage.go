@@ -178,6 +178,15 @@ func (r *tailRows) list() []string {
 	return out
 }
 
+// largeObjects is the table in which their content lies, in pages.
+const largeObjects = "pg_catalog.pg_largeobject"
+
+// largeObjectsHelp tells how pages of large objects are put back.
+const largeObjectsHelp = `-- Pages of large objects, as the tail left them. To put them back, by number: where the
+-- object is missing, select lo_create(NUMBER); then
+--   select lo_put(loid, pageno::bigint * 2048, data) from crosstwin_salvage."pg_catalog.pg_largeobject" where loid = NUMBER order by pageno;
+`
+
 // salvageSchema is where a salvage is loaded.
 const salvageSchema = "crosstwin_salvage"
 
@@ -217,6 +226,9 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.Salvage, t
 		fmt.Fprintf(w, "\n\\connect %s\ncreate schema if not exists %s;\n", db, salvageSchema)
 		for _, r := range rels {
 			_, table, _ := strings.Cut(names[r.String()], ".")
+			if table == largeObjects {
+				fmt.Fprint(w, largeObjectsHelp)
+			}
 			progress("saving rows of "+table, 0, 0)
 			name := names[r.String()]
 			if err = salvageTable(ctx, c, w, table, rows[r].list(), committed, func(from origin, spot, row string) {
