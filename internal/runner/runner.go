@@ -207,7 +207,7 @@ func sep(seen string) string {
 
 // closing is what a finished operation says, with the measured pause.
 func (e *execution) closing() string {
-	return strings.ReplaceAll(e.op.Plan.Closing, operation.PausePlace, words.Span(e.pause()))
+	return strings.ReplaceAll(e.op.Plan.Closing, operation.PausePlace, words.Span(e.pause())) + e.op.NotCompared()
 }
 
 // pause is how long writes paused as the journal saw it: from the beginning of

@@ -106,7 +106,7 @@ func (s *Service) judge(ctx context.Context, op *operation.Operation, c verb.Jud
 	var words []string
 	for _, t := range x.Tables {
 		for n, d := range t.Differs {
-			if t.Rows[n] >= 0 && t.Rows[primary] >= 0 {
+			if t.Rows[n] >= 0 && t.Rows[primary] >= 0 && !t.Sequence {
 				d += s.differentRows(ctx, op, t.Table, primary, n)
 			}
 			t.Differs[n] = d
@@ -118,8 +118,8 @@ func (s *Service) judge(ctx context.Context, op *operation.Operation, c verb.Jud
 	}
 	if x.Differ > 0 {
 		sort.Strings(words)
-		return nil, 0, fmt.Errorf("%d of %d tables differ from %s. %s", x.Differ, len(x.Tables), primary,
-			strings.Join(words, ". "))
+		return nil, 0, fmt.Errorf("%d of %d %s differ from %s. %s%s", x.Differ, len(x.Tables), x.Kinds(), primary,
+			strings.Join(words, ". "), op.NotCompared())
 	}
 	return x, 0, nil
 }

@@ -42,7 +42,7 @@ func (s *Service) examineStopped(ctx context.Context, c *watched, now time.Time)
 			continue
 		}
 		m.stopped = stoppedData{of: c.stoppedAs(m), busy: true}
-		go s.examineOne(ctx, c, m, plan.Input{View: a.View, Members: a.Members})
+		go s.examineOne(ctx, c, m, owner.Name)
 	}
 }
 
@@ -53,8 +53,14 @@ func (c *watched) stoppedAs(m *member) string {
 		m.last.Log.ShutdownAt}, " ")
 }
 
-func (s *Service) examineOne(ctx context.Context, c *watched, m *member, in plan.Input) {
-	x, err := s.examine(ctx, &in, m.rec.Name, false)
+// examineOne asks the primary first how far it is: what a server received before it
+// stopped is never more than what the primary has written by then.
+func (s *Service) examineOne(ctx context.Context, c *watched, m *member, owner string) {
+	_, err := s.observe(ctx, c.name(), owner, false)
+	var x *verb.Examination
+	if a := c.assessNow(); err == nil && a.View.Primary == owner {
+		x, err = s.examine(ctx, &plan.Input{View: a.View, Members: a.Members}, m.rec.Name, false)
+	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	m.stopped.busy, m.stopped.found = false, x

@@ -344,7 +344,7 @@ func compareFindsAPlantedDifference(t *testing.T, w *world) {
 	if w.mariadb() {
 		w.sql("heron", "set sql_log_bin = 0", "update containers set contents = 'something else' where id = 4711")
 	} else {
-		table, word = "bookings.public.planted", "1 of 6 tables"
+		table, word = "bookings.public.planted", "1 of 9 tables and sequences"
 		w.plantInFile()
 	}
 	w.settled()

@@ -27,10 +27,15 @@ func Judge(servers []string, sums map[string][]verb.TableSum) verb.Comparison {
 	primary := servers[0]
 	var differ, same []verb.TableMatch
 	for _, t := range slices.Sorted(maps.Keys(names)) {
+		if why := leftOut(t, servers, byTable); why != "" {
+			c.Left = append(c.Left, fmt.Sprintf("%s (%s)", t, why))
+			continue
+		}
 		m := verb.TableMatch{Table: t, Rows: map[string]int64{}, Same: true}
 		ref, has := byTable[primary][t]
 		for _, n := range servers {
 			x, ok := byTable[n][t]
+			m.Sequence = m.Sequence || x.Sequence
 			m.Rows[n] = x.Rows
 			if !ok {
 				m.Rows[n] = -1
@@ -55,10 +60,22 @@ func Judge(servers []string, sums map[string][]verb.TableSum) verb.Comparison {
 	return c
 }
 
+// leftOut returns why a table was not summed on one of the servers.
+func leftOut(table string, servers []string, byTable map[string]map[string]verb.TableSum) string {
+	for _, n := range servers {
+		if why := byTable[n][table].Left; why != "" {
+			return why
+		}
+	}
+	return ""
+}
+
 func difference(primary string, ref, x verb.TableSum, both bool) string {
 	switch {
 	case !both:
-		return "the table exists on one of the two only"
+		return "it exists on one of the two only"
+	case x.Sequence:
+		return fmt.Sprintf("the sequence stands elsewhere (%s, %s on %s)", x.Sum, ref.Sum, primary)
 	case ref.Rows == x.Rows:
 		return fmt.Sprintf("%d rows on both, contents differ", ref.Rows)
 	}

@@ -21,10 +21,12 @@ func TestJudge(t *testing.T) {
 		"changed": {[]verb.TableSum{changed, fares}, map[string]string{"boats": "3 rows on both, contents differ"},
 			"boats"},
 		"fewer": {[]verb.TableSum{fewer, fares}, map[string]string{"boats": "2 rows, 3 on gull"}, "boats"},
-		"missing": {[]verb.TableSum{boats}, map[string]string{"fares": "the table exists on one of the two only"},
+		"missing": {[]verb.TableSum{boats}, map[string]string{"fares": "it exists on one of the two only"},
 			"fares"},
 		"one too many": {[]verb.TableSum{boats, fares, {Table: "ports"}},
-			map[string]string{"ports": "the table exists on one of the two only"}, "ports"},
+			map[string]string{"ports": "it exists on one of the two only"}, "ports"},
+		"a sequence": {[]verb.TableSum{boats, fares, {Table: "ids", Rows: 1, Sum: "7 t", Sequence: true}},
+			map[string]string{"ids": "it exists on one of the two only"}, "ids"},
 	} {
 		got := Judge([]string{"gull", "tern"}, map[string][]verb.TableSum{"gull": {boats, fares}, "tern": c.other})
 		found := map[string]string{}
@@ -36,6 +38,22 @@ func TestJudge(t *testing.T) {
 		if !reflect.DeepEqual(found, c.want) || got.Differ != len(c.want) || got.Tables[0].Table != c.first || got.Rows != 5 {
 			t.Errorf("%s: %+v", name, got)
 		}
+	}
+}
+
+// What was left out on one server is left out, with its reason, and nothing is said
+// of it; a sequence that differs is named with its values.
+func TestJudgeLeavesOut(t *testing.T) {
+	old := verb.TableSum{Table: "old", Left: "MyISAM"}
+	ids := verb.TableSum{Table: "ids", Rows: 1, Sum: "7", Sequence: true}
+	further := ids
+	further.Sum = "9"
+	got := Judge([]string{"gull", "tern"}, map[string][]verb.TableSum{"gull": {{Table: "old", Rows: 3, Sum: "x"}, ids},
+		"tern": {old, further}})
+	if len(got.Tables) != 1 || got.Differ != 1 || got.Kinds() != "tables and sequences" ||
+		!reflect.DeepEqual(got.Left, []string{"old (MyISAM)"}) ||
+		got.Tables[0].Differs["tern"] != "the sequence stands elsewhere (9, 7 on gull)" {
+		t.Errorf("%+v", got)
 	}
 }
 

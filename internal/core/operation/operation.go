@@ -5,9 +5,12 @@
 package operation
 
 import (
-	"crosstwin/internal/core/verb"
 	"encoding/json"
+	"fmt"
+	"strings"
 	"time"
+
+	"crosstwin/internal/core/verb"
 )
 
 // State is where an operation stands.
@@ -108,6 +111,23 @@ func (o *Operation) KeepFact(f verb.Fact, value any) error {
 	o.Facts[f.String()] = raw
 	return nil
 }
+
+// NotCompared says what a comparison of this operation left out, behind a
+// semicolon; empty when it left out nothing.
+func (o *Operation) NotCompared() string {
+	var c verb.Comparison
+	if found, err := o.ReadFact(verb.Fact{Kind: verb.FactComparison}, &c); err != nil || !found || len(c.Left) == 0 {
+		return ""
+	}
+	shown, more := c.Left, ""
+	if len(shown) > maxNamed {
+		shown, more = shown[:maxNamed], fmt.Sprintf(" and %d more", len(c.Left)-maxNamed)
+	}
+	return "; not compared: " + strings.Join(shown, ", ") + more
+}
+
+// maxNamed is how many things that were left out are named.
+const maxNamed = 10
 
 // ReadFact reads a kept result; false when there is none.
 func (o *Operation) ReadFact(f verb.Fact, into any) (bool, error) {

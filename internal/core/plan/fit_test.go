@@ -30,7 +30,9 @@ func TestFit(t *testing.T) {
 		{"a rebuild as well", operation.Request{Kind: operation.Rejoin, Server: "tern", Way: WayRebuild},
 			func(in *Input, _ []view.Member) { in.Fit = misfit }, "which is not empty; empty it", nil},
 		{"paths in the configuration", operation.Request{Kind: operation.Seed, Server: "tern", Replace: true},
-			func(_ *Input, m []view.Member) { m[0].Last.Config.Settings["copied_paths"] = "data_directory = /srv/gull" },
+			func(_ *Input, m []view.Member) {
+				m[0].Last.Config.Settings["copied_paths"] = "data_directory = /srv/gull"
+			},
 			"gull's configuration sets data_directory = /srv/gull", nil},
 		{"limits beside the configuration", operation.Request{Kind: operation.Seed, Server: "tern", Replace: true},
 			func(_ *Input, m []view.Member) {

@@ -195,6 +195,10 @@ type TableSum struct {
 	Rows  int64  `json:"rows"`
 	Sum   string `json:"sum"`
 	Bytes int64  `json:"bytes"`
+	// Sequence: it is one, and Sum its state.
+	Sequence bool `json:"sequence,omitempty"`
+	// Left is why it was not summed; nothing is said of its content then.
+	Left string `json:"left,omitempty"`
 }
 
 // Rows asks for the keys and sums of rows of one table, of some buckets.

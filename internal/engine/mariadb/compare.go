@@ -6,6 +6,7 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -25,6 +26,9 @@ type compareState struct {
 	late     bool
 	view     *sql.Conn
 	opened   time.Time
+	// sequences are no part of a view: they are read when it is opened, while nobody
+	// writes.
+	sequences []verb.TableSum
 }
 
 // viewLimit bounds the life of a forgotten view: an old one keeps dead rows.
@@ -102,6 +106,10 @@ func (e *Engine) openView(ctx context.Context) error {
 		"set session time_zone = '+00:00'; set session sql_mode = ''; set names utf8mb4; set session group_concat_max_len = 1048576; set session transaction isolation level repeatable read; start transaction with consistent snapshot, read only"); err != nil {
 		return e.explain(err)
 	}
+	var err2 error
+	if e.compare.sequences, err2 = sequencesOf(ctx, c); err2 != nil {
+		return e.explain(err2)
+	}
 	opened := e.compare.opened
 	time.AfterFunc(viewLimit, func() {
 		e.compare.Lock()
@@ -174,7 +182,8 @@ type tableShape struct {
 	schema, table string
 	bytes         int64
 	row           string // expression for the text of a whole row
-	key           string // expression for the text of its primary key
+	key           string // expression for a hash of its primary key
+	shown         string // expression for the primary key as a person writes it
 }
 
 func (t tableShape) from() string { return name(t.schema) + "." + name(t.table) }
@@ -194,7 +203,7 @@ func shapes(ctx context.Context, c *sql.Conn, where string, args ...any) ([]tabl
 		if n := len(out); n > 0 {
 			out[n-1].row = joined(columns)
 			if len(keys) > 0 {
-				out[n-1].key = joined(keys)
+				out[n-1].key, out[n-1].shown = joined(keys), readable(keys)
 			}
 		}
 		columns, keys = nil, nil
@@ -219,14 +228,69 @@ func shapes(ctx context.Context, c *sql.Conn, where string, args ...any) ([]tabl
 	return out, rows.Err()
 }
 
-// joined returns an expression for several columns without ambiguity: the bytes
-// of each in hexadecimal, NULL apart from the empty text.
+// joined returns an expression for several columns without ambiguity: a hash of the
+// bytes of each, NULL apart from the empty text. A hash of each, because a text of
+// several large values is too long for the server, and becomes NULL (measured).
 func joined(columns []string) string {
 	var parts []string
 	for _, c := range columns {
-		parts = append(parts, "ifnull(hex(cast("+c+" as binary)), '-')")
+		parts = append(parts, "ifnull(md5("+c+"), '-')")
 	}
 	return "concat_ws(',', " + strings.Join(parts, ", ") + ")"
+}
+
+// readable is joined for people: keys as a person writes them.
+func readable(columns []string) string {
+	var parts []string
+	for _, c := range columns {
+		parts = append(parts, "ifnull(cast("+c+" as char), '-')")
+	}
+	return "concat_ws(',', " + strings.Join(parts, ", ") + ")"
+}
+
+// sequencesOf reads all sequences: they have no engine of their own, and no view.
+func sequencesOf(ctx context.Context, c *sql.Conn) ([]verb.TableSum, error) {
+	var names [][2]string
+	err := eachRow(ctx, c, "select table_schema, table_name from information_schema.tables where table_type = 'SEQUENCE' and table_schema not in "+
+		systemSchemas, func(schema, table string) { names = append(names, [2]string{schema, table}) })
+	if err != nil {
+		return nil, err
+	}
+	var out []verb.TableSum
+	for _, n := range names {
+		s := verb.TableSum{Table: n[0] + "." + n[1], Rows: 1, Sequence: true}
+		if err := c.QueryRowContext(ctx,
+			"select concat_ws(' ', next_not_cached_value, cycle_count, increment, minimum_value, maximum_value) from "+
+				name(n[0])+"."+name(n[1])).Scan(&s.Sum); err != nil {
+			return nil, err
+		}
+		out = append(out, s)
+	}
+	return out, nil
+}
+
+// leftOutOf lists what holds data and is not compared: of other engines no moment
+// can be held.
+func leftOutOf(ctx context.Context, c *sql.Conn) (out []verb.TableSum, err error) {
+	return out, eachRow(ctx, c,
+		"select concat(table_schema, '.', table_name), concat(engine, ': no moment can be held') from information_schema.tables where table_type = 'BASE TABLE' and engine <> 'InnoDB' and table_schema not in "+
+			systemSchemas, func(table, why string) { out = append(out, verb.TableSum{Table: table, Left: why}) })
+}
+
+// warning returns what the server said of the statement before, empty when nothing.
+func warning(ctx context.Context, c *sql.Conn) (text string, err error) {
+	rows, err := c.QueryContext(ctx, "show warnings limit 1")
+	if err != nil {
+		return "", err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var level, number string
+		if err := rows.Scan(&level, &number, &text); err != nil {
+			return "", err
+		}
+	}
+	return text, rows.Err()
 }
 
 // hashes returns two expressions of 15 hexadecimal digits each of a row's hash.
@@ -251,7 +315,12 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 	for _, t := range tables {
 		total += t.bytes
 	}
-	out := []verb.TableSum{}
+	out := slices.Clone(e.compare.sequences)
+	left, err := leftOutOf(ctx, e.compare.view)
+	if err != nil {
+		return nil, e.explain(err)
+	}
+	out = append(out, left...)
 	for _, t := range tables {
 		s := verb.TableSum{Table: t.schema + "." + t.table, Bytes: t.bytes}
 		progress("summing "+s.Table, done, total)
@@ -260,6 +329,9 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 			"select count(*), concat(coalesce(sum("+a+"), 0), ' ', coalesce(sum("+b+"), 0)) from "+t.from()).Scan(&s.Rows,
 			&s.Sum); err != nil {
 			return nil, fmt.Errorf("sum %s on %s: %w", s.Table, e.cfg.Name, err)
+		}
+		if s.Left, err = warning(ctx, e.compare.view); err != nil {
+			return nil, e.explain(err)
 		}
 		done += t.bytes
 		out = append(out, s)
@@ -298,10 +370,8 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 	}
 	out.Rows = map[string]string{}
 	in := strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Buckets), " ", ","), "[]")
-	// Keys are shown as a person writes them.
-	shown := strings.ReplaceAll(strings.ReplaceAll(t.key, "hex(cast(", "cast("), " as binary))", " as char)")
 	return out, eachRow(ctx, e.compare.view,
-		"select "+shown+", "+h+" from "+t.from()+" where "+bucket+" in ("+in+") limit 100000",
+		"select "+t.shown+", "+h+" from "+t.from()+" where "+bucket+" in ("+in+") limit 100000",
 		func(k, v string) { out.Rows[k] = v })
 }
 

@@ -3,6 +3,8 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -22,6 +24,9 @@ type compareState struct {
 	heldTill time.Time
 	views    map[string]*pgx.Conn // by database
 	opened   time.Time
+	// sequences are no part of a view: they are read when it is opened, while nobody
+	// writes.
+	sequences []verb.TableSum
 }
 
 // viewLimit bounds the life of a forgotten view: an old one keeps dead rows.
@@ -38,7 +43,8 @@ func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.Held, error) {
 		return verb.Held{}, err
 	}
 	for try := range 30 {
-		if err = e.tryHold(ctx, names, seconds); err == nil {
+		patience := min(lockPatience*time.Duration(2+try)/2, time.Second)
+		if err = e.tryHold(ctx, names, seconds, patience); err == nil {
 			break
 		}
 		e.endCompare(ctx)
@@ -61,10 +67,11 @@ func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.Held, error) {
 	return verb.Held{At: at}, nil
 }
 
-// lockPatience is how long a hold waits for one running writer.
-const lockPatience = "150ms"
+// lockPatience is how long a hold waits for running writers at first. Everybody
+// else waits behind it as long.
+const lockPatience = 150 * time.Millisecond
 
-func (e *Engine) tryHold(ctx context.Context, databases []string, seconds float64) error {
+func (e *Engine) tryHold(ctx context.Context, databases []string, seconds float64, patience time.Duration) error {
 	e.compare.Lock()
 	defer e.compare.Unlock()
 	for _, db := range databases {
@@ -75,14 +82,14 @@ func (e *Engine) tryHold(ctx context.Context, databases []string, seconds float6
 		e.compare.holders = append(e.compare.holders, c)
 		var tables string
 		if err := c.QueryRow(ctx,
-			"select coalesce(string_agg(c.oid::regclass::text, ', ' order by c.oid), '') from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'r' and relpersistence = 'p' and nspname not in ('pg_catalog', 'information_schema') and nspname not like 'pg\\_toast%'").Scan(&tables); err != nil {
+			"select coalesce(string_agg(c.oid::regclass::text, ', ' order by c.oid), '') from pg_class c join pg_namespace n on n.oid = relnamespace where "+comparedTables).Scan(&tables); err != nil {
 			return err
 		}
 		if tables == "" {
 			continue
 		}
-		if _, err := c.Exec(ctx, "begin; set local lock_timeout = '"+lockPatience+"'; lock table "+tables+
-			" in share mode"); err != nil {
+		if _, err := c.Exec(ctx, fmt.Sprintf("begin; set local lock_timeout = %d; lock table %s in share mode",
+			patience.Milliseconds(), tables)); err != nil {
 			return err
 		}
 	}
@@ -108,7 +115,7 @@ func (e *Engine) tryHold(ctx context.Context, databases []string, seconds float6
 // openViews opens one repeatable-read session a database. Texts of values
 // depend on a few settings, which are the same for every server here.
 func (e *Engine) openViews(ctx context.Context, databases []string) error {
-	e.compare.views, e.compare.opened = map[string]*pgx.Conn{}, time.Now()
+	e.compare.views, e.compare.opened, e.compare.sequences = map[string]*pgx.Conn{}, time.Now(), nil
 	for _, db := range databases {
 		c, err := e.connect(ctx, db, e.cfg.SocketDir, e.cfg.Port)
 		if err != nil {
@@ -119,6 +126,11 @@ func (e *Engine) openViews(ctx context.Context, databases []string) error {
 			"set datestyle = 'ISO'; set intervalstyle = 'postgres'; set timezone = 'UTC'; set extra_float_digits = 3; set bytea_output = 'hex'; set search_path = ''; begin isolation level repeatable read read only; select txid_current_snapshot()"); err != nil {
 			return err
 		}
+		list, err := sequencesOf(ctx, c, db)
+		if err != nil {
+			return err
+		}
+		e.compare.sequences = append(e.compare.sequences, list...)
 	}
 	opened := e.compare.opened
 	time.AfterFunc(viewLimit, func() {
@@ -210,8 +222,13 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 	if len(e.compare.views) == 0 {
 		return nil, fmt.Errorf("%s has no open view of its data", e.cfg.Name)
 	}
-	out := []verb.TableSum{}
+	out := slices.Clone(e.compare.sequences)
 	for db, c := range e.compare.views {
+		left, err := leftOutOf(ctx, c, db)
+		if err != nil {
+			return nil, e.explain(err)
+		}
+		out = append(out, left...)
 		tables, err := tablesOf(ctx, c)
 		if err != nil {
 			return nil, e.explain(err)
@@ -228,6 +245,9 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 				return nil, fmt.Errorf("sum %s.%s on %s: %w", db, t.Table, e.cfg.Name, err)
 			}
 			done += t.Bytes
+			if t.Rows == 0 && strings.HasPrefix(t.Table, "pg_catalog.") {
+				continue // no large objects
+			}
 			t.Table = db + "." + t.Table
 			out = append(out, t)
 		}
@@ -235,9 +255,61 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 	return out, nil
 }
 
+// comparedTables are the users' tables, and the one that holds large objects.
+const comparedTables = "relkind = 'r' and relpersistence = 'p' and nspname <> 'information_schema' and nspname not like 'pg\\_toast%' and (nspname <> 'pg_catalog' or relname in ('pg_largeobject', 'pg_largeobject_metadata'))"
+
+// sequencesOf reads the sequences of a database. A primary logs a sequence some
+// values ahead, and a replica holds what was logged: that is what is compared.
+func sequencesOf(ctx context.Context, c *pgx.Conn, db string) ([]verb.TableSum, error) {
+	rows, err := c.Query(ctx,
+		"select quote_ident(nspname) || '.' || quote_ident(relname), seqincrement from pg_sequence join pg_class c on c.oid = seqrelid join pg_namespace n on n.oid = relnamespace where relpersistence = 'p'")
+	if err != nil {
+		return nil, err
+	}
+	type sequence struct {
+		name      string
+		increment int64
+	}
+	list, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (s sequence, err error) {
+		return s, r.Scan(&s.name, &s.increment)
+	})
+	if err != nil {
+		return nil, err
+	}
+	var out []verb.TableSum
+	for _, s := range list {
+		x := verb.TableSum{Table: db + "." + s.name, Rows: 1, Sequence: true}
+		if err := c.QueryRow(ctx, fmt.Sprintf("select last_value + log_cnt * (%d)::bigint || ' ' || is_called from %s",
+			s.increment, s.name)).Scan(&x.Sum); err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// leftOutOf lists what holds data and is not compared.
+func leftOutOf(ctx context.Context, c *pgx.Conn, db string) ([]verb.TableSum, error) {
+	rows, err := c.Query(ctx,
+		`select quote_ident(nspname) || '.' || quote_ident(relname), case
+			when relkind = 'm' then 'materialized view: its content is not held still'
+			when relkind = 'f' then 'foreign table: its data is elsewhere'
+			else 'unlogged: it is empty on a replica' end
+		from pg_class c join pg_namespace n on n.oid = relnamespace
+		where (relkind in ('m', 'f') or relkind = 'r' and relpersistence = 'u') and nspname not in ('pg_catalog', 'information_schema')`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (t verb.TableSum, err error) {
+		err = r.Scan(&t.Table, &t.Left)
+		t.Table = db + "." + t.Table
+		return t, err
+	})
+}
+
 func tablesOf(ctx context.Context, c *pgx.Conn) ([]verb.TableSum, error) {
 	rows, err := c.Query(ctx,
-		"select quote_ident(nspname) || '.' || quote_ident(relname), pg_relation_size(c.oid) from pg_class c join pg_namespace n on n.oid = relnamespace where relkind = 'r' and relpersistence = 'p' and nspname not in ('pg_catalog', 'information_schema') and nspname not like 'pg\\_toast%' order by 1")
+		"select quote_ident(nspname) || '.' || quote_ident(relname), pg_relation_size(c.oid) from pg_class c join pg_namespace n on n.oid = relnamespace where "+comparedTables+" order by 1")
 	if err != nil {
 		return nil, err
 	}
