@@ -71,32 +71,30 @@ func (p *private) connect(ctx context.Context, database string) (*pgx.Conn, erro
 	return p.e.connect(ctx, database, p.dir, p.port)
 }
 
-// waitReplayed waits until the startup process has nothing left to replay: it
-// stands still over several looks.
+// waitReplayed waits until the startup process says that it has nothing left to
+// replay: it waits for log that nobody sends (documentation, "Wait Events of Type
+// Timeout").
 func (p *private) waitReplayed(ctx context.Context) error {
 	c, err := p.connect(ctx, "postgres")
 	if err != nil {
 		return err
 	}
 	defer c.Close(ctx)
-	last, same := "", 0
-	for same < 8 {
-		var at string
-		if err := c.QueryRow(ctx, "select coalesce(pg_last_wal_replay_lsn()::text, '')").Scan(&at); err != nil {
+	for {
+		var waits string
+		if err := c.QueryRow(ctx,
+			"select coalesce((select wait_event from pg_stat_activity where backend_type = 'startup'), '')").Scan(&waits); err != nil {
 			return err
 		}
-		if at == last {
-			same++
-		} else {
-			last, same = at, 0
+		if waits == "RecoveryRetrieveRetryInterval" {
+			return nil
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(50 * time.Millisecond):
+		case <-time.After(20 * time.Millisecond):
 		}
 	}
-	return nil
 }
 
 func (p *private) close(ctx context.Context) error {
