@@ -63,6 +63,7 @@ var examples = map[string]string{
 	"compare":              "crosstwin compare bookings\ncrosstwin compare cargo --yes -o json",
 	"tune":                 "crosstwin tune bookings heron delay 3600\ncrosstwin tune bookings heron max_standby_streaming_delay 5min",
 	"follow":               "crosstwin follow bookings heron tern",
+	"restart":              "crosstwin restart bookings heron\ncrosstwin restart bookings gull --preview",
 }
 
 // withHelp returns each command its examples and the completion of its arguments

@@ -50,6 +50,13 @@ func (a *app) followCommand() *cobra.Command {
 		})
 }
 
+func (a *app) restartCommand() *cobra.Command {
+	return a.actCommand("restart CLUSTER SERVER", "Restart a server in its role; a primary keeps its term", 2,
+		func(args []string) (operation.Request, error) {
+			return operation.Request{Kind: operation.Restart, Server: args[1]}, nil
+		})
+}
+
 func (a *app) conflictsCommand() *cobra.Command {
 	return &cobra.Command{Use: "conflicts CLUSTER",
 		Short: "Show queries that replay cancelled on replicas, and the trade behind them", Args: exactly(1),

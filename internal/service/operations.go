@@ -231,7 +231,8 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 // target of a seed) is not part of it.
 func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	switch in.Request.Kind {
-	case operation.Seed, operation.Compare, operation.Trim, operation.Set, operation.Follow:
+	case operation.Seed, operation.Compare, operation.Trim, operation.Set, operation.Follow,
+		operation.Restart:
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, 8*time.Second)

@@ -119,6 +119,10 @@ func restartIsNoIncident(t *testing.T, w *world) {
 			t.Fatal(err)
 		}
 	}
+	// With a plan it is the same, and the pause is told.
+	w.must(0, []string{"gull was restarted and is primary of bookings in term", "still; writes paused for"}, "restart",
+		"bookings", "gull", "--yes")
+	w.must(0, []string{"tern was restarted and follows gull"}, "restart", "bookings", "tern", "--yes")
 	load.Stop()
 	w.settled()
 	w.holdsAll(load, nil, "gull", "tern", "heron")

@@ -15,6 +15,7 @@ export const kinds: Record<Kind, { title: string; noun: string; glyph: string }>
   trim: { title: "Trim the log of", noun: "Trim", glyph: "role" },
   set: { title: "Change a setting of", noun: "Setting", glyph: "role" },
   follow: { title: "Change what is followed by", noun: "Follow", glyph: "role" },
+  restart: { title: "Restart", noun: "Restart", glyph: "role" },
 };
 
 export type Rule = components["schemas"]["ViewProblem"]["rule"];

@@ -14,11 +14,12 @@ const (
 	Trim       Kind = "trim"   // remove the oldest log files
 	Set        Kind = "set"    // change a setting
 	Follow     Kind = "follow" // have a replica follow another server
+	Restart    Kind = "restart"
 )
 
 // Kinds lists all kinds of operation.
 func Kinds() []Kind {
-	return []Kind{Seed, Switchover, Failover, Rejoin, Compare, Salvage, Trim, Set, Follow}
+	return []Kind{Seed, Switchover, Failover, Rejoin, Compare, Salvage, Trim, Set, Follow, Restart}
 }
 
 // Request is what somebody asked for.

@@ -88,6 +88,8 @@ func Make(in Input) (*operation.Plan, error) {
 		err = in.set(p)
 	case operation.Follow:
 		err = in.repoint(p)
+	case operation.Restart:
+		err = in.restart(p)
 	default:
 		err = fmt.Errorf("there is no operation %q: the kinds are %s", in.Request.Kind, kindList())
 	}

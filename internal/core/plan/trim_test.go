@@ -279,6 +279,51 @@ func TestSetRestartsApplying(t *testing.T) {
 	}
 }
 
+// A restart keeps roles and term; a primary's is a pause, a replica's is not.
+func TestRestart(t *testing.T) {
+	for name, c := range map[string]struct {
+		engine, server string
+		change         func(in *Input, m []view.Member)
+		refused, steps string
+		pause          bool
+	}{
+		"the primary": {"postgresql", "gull", nil, "", "checkpoint stop open streams-tern streams-heron", true},
+		"a replica":   {"postgresql", "tern", nil, "", "stop start streams mark mark-on-tern", false},
+		"MariaDB":     {"mariadb", "wren", nil, "", "stop open streams-plover streams-dunlin", true},
+		"its replica": {"mariadb", "plover", nil, "", "stop start follow streams mark mark-on-plover", false},
+		"one that is stopped": {"postgresql", "tern", func(_ *Input, m []view.Member) { dead(m[1].Last) }, "tern is stopped",
+			"", false},
+		"a term in dispute": {"postgresql", "gull", nil, "gull owns term", "", false},
+	} {
+		make := input
+		if c.engine == "mariadb" {
+			make = cargo
+		}
+		in := make(operation.Request{Kind: operation.Restart, Server: c.server}, c.change)
+		if name == "a term in dispute" {
+			in.View.Term++
+		}
+		p, err := Make(in)
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		why, refused := p.Refused()
+		if refused != (c.refused != "") || !strings.Contains(why, c.refused) {
+			t.Errorf("%s: refused %t: %q", name, refused, why)
+		}
+		var names []string
+		for _, s := range p.Steps {
+			names = append(names, s.Name)
+		}
+		if got := strings.Join(names, " "); c.steps != "" && (got != c.steps || (p.PauseSeconds > 0) != c.pause) {
+			t.Errorf("%s: %s, pause %g", name, got, p.PauseSeconds)
+		}
+		if p.Opens() {
+			t.Errorf("%s: it opens a term", name)
+		}
+	}
+}
+
 func TestRepoint(t *testing.T) {
 	for name, c := range map[string]struct {
 		server, to string

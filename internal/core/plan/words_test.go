@@ -34,7 +34,7 @@ func TestDecisionsReadNoWords(t *testing.T) {
 		for _, kind := range operation.Kinds() {
 			r := operation.Request{Kind: kind}
 			switch kind {
-			case operation.Seed, operation.Rejoin, operation.Salvage:
+			case operation.Seed, operation.Rejoin, operation.Salvage, operation.Restart:
 				r.Server = "tern"
 			case operation.Set:
 				r.Server, r.Setting, r.Value = "tern", "hot_standby_feedback", "on"

@@ -237,7 +237,21 @@ func (e *Engine) rescue(ctx context.Context, l link) error {
 		return fmt.Errorf("%s holds %d received transactions that it cannot apply: error %s: %s", e.cfg.Name, more,
 			l["Last_SQL_Errno"], l["Last_SQL_Error"])
 	}
-	return e.applyFiles(ctx, files, held)
+	// What is handed over is logged as it was, and counts as applied only when it is
+	// said so: a log that was ahead of the data before stays in doubt.
+	if why, err := e.beyondData(ctx); err != nil || why != "" {
+		return cmp.Or(err, fmt.Errorf("%s holds %d received transactions, and %s; crosstwin rejoin copies it again", e.cfg.Name,
+			more, why))
+	}
+	if err := e.applyFiles(ctx, files, held); err != nil {
+		return err
+	}
+	var logged, applied string
+	if err := e.db.QueryRowContext(ctx, "select @@global.gtid_binlog_pos, @@global.gtid_slave_pos").Scan(&logged,
+		&applied); err != nil {
+		return e.explain(err)
+	}
+	return e.exec(ctx, "stop all slaves; set global gtid_slave_pos = "+literal(later(logged, applied)))
 }
 
 // unapplied reads the relay log: its files, the position of its last complete

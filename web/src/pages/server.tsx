@@ -122,8 +122,18 @@ export function Server() {
               : `It reports itself as ${s.believes}; its role in ${name} is ${s.role}.`}
           {s.diagnosis && s.diagnosis !== s.why ? ` Where the bytes wait: ${s.diagnosis}.` : ""}
         </h1>
+        {view && s.name === view.primary && (
+          <div className="btns">
+            <button className="btn" onClick={() => setRequest({ kind: "restart", server })}>
+              Restart…
+            </button>
+          </div>
+        )}
         {view && s.name !== view.primary && (
           <div className="btns">
+            <button className="btn" onClick={() => setRequest({ kind: "restart", server })}>
+              Restart…
+            </button>
             <Link className="btn" to={`/clusters/${name}/${server}/rejoin`}>
               Rejoin…
             </Link>
