@@ -60,9 +60,14 @@ func (a *app) printLogs(w io.Writer, l apitype.Logs, v *view.View) {
 		}
 	}
 	s := v.Find(l.Server)
-	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s's log takes %s in %d files.", l.Server, words.Size(bytes), files+ahead)))
+	fmt.Fprintln(w, a.bold(fmt.Sprintf("%s's log takes %s in %s.", l.Server, words.Size(bytes),
+		words.Count(int64(files+ahead), "file"))))
 	if l.Server == v.Primary {
-		fmt.Fprintf(w, "No server needs %s of it", words.Size(free))
+		if free > 0 {
+			fmt.Fprintf(w, "No server needs %s of it", words.Size(free))
+		} else {
+			fmt.Fprint(w, "Each file of it is needed, or being written")
+		}
 		if s != nil && s.Observation != nil {
 			if keep := s.Observation.Config.Live["wal_keep_size"]; keep != "" && keep != "0" {
 				fmt.Fprintf(w, "; wal_keep_size keeps %s for servers that rejoin", keep)

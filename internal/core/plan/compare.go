@@ -56,7 +56,7 @@ func (in *Input) compare(p *operation.Plan) error {
 	for _, n := range replicas {
 		s := in.View.Find(n)
 		p.AddCheck(operation.Check{Name: "Replica in step", Server: n,
-			Result: verdict(s.Health == view.InStep, operation.Fail), Evidence: fmt.Sprintf("%s is %s", n, s.Health),
+			Result: verdict(s.Health == view.InStep, operation.Fail), Evidence: n + " " + words.Said(string(s.Health), 1),
 			Why: "writes would wait for it", Mend: mendIf(s.Health != view.InStep,
 				"wait until it is in step: crosstwin watch "+in.View.Cluster)})
 	}

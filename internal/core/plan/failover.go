@@ -364,7 +364,7 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 	p.Summary = fmt.Sprintf("Start %s again as primary of %s. Nothing is lost.", old, in.View.Cluster)
 	in.checkAgents(p, old)
 	c := operation.Check{Name: "Stopped primary", Server: old, Result: operation.Pass,
-		Evidence: fmt.Sprintf("%s is %s", old, s.Health)}
+		Evidence: old + " " + words.Said(string(s.Health), 1)}
 	switch {
 	case s.Health == view.TakesWrites:
 		c.Result, c.Evidence, c.Mend = operation.Fail, old+" takes writes: there is nothing to do", ""

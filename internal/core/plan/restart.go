@@ -7,6 +7,7 @@ import (
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // restart plans a restart of one server in its role. A primary keeps its term and
@@ -24,7 +25,7 @@ func (in *Input) restart(p *operation.Plan) error {
 	s := in.View.Find(name)
 	ok := s.Health == view.TakesWrites || s.Health == view.InStep || s.Health == view.Behind
 	p.AddCheck(operation.Check{Name: "Healthy server", Server: name, Result: verdict(ok, operation.Fail),
-		Evidence: fmt.Sprintf("%s is %s", name, s.Health),
+		Evidence: fmt.Sprintf("%s %s", name, words.Said(string(s.Health), 1)),
 		Mend:     mendIf(!ok, "crosstwin status "+in.View.Cluster)})
 	if !up || !in.seen(name) {
 		return nil
@@ -46,6 +47,7 @@ func (in *Input) restartPrimary(p *operation.Plan, name string) {
 			Why:      "it would not be opened again in an older term", Mend: "crosstwin status " + in.View.Cluster})
 	}
 	p.PauseSeconds = in.dialect().Pause + 0.5
+	p.Summary = fmt.Sprintf("Restart the primary %s. Expected write pause: about %s.", name, words.Span(p.PauseSeconds))
 	p.Closing = fmt.Sprintf("%s was restarted and is primary of %s in term %d still; writes paused for %s", name,
 		in.View.Cluster, p.Term, operation.PausePlace)
 	p.Effects = append(p.Effects, "all connections to "+name+" end; its replicas connect again by themselves")

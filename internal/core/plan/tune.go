@@ -10,6 +10,7 @@ import (
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // set plans the change of one setting of one server.
@@ -103,7 +104,7 @@ func (in *Input) repoint(p *operation.Plan) error {
 	for _, x := range []*view.Server{s, up} {
 		ok := x.Health == view.InStep || x.Health == view.Behind || x.Health == view.TakesWrites
 		p.AddCheck(operation.Check{Name: "Healthy server", Server: x.Name, Result: verdict(ok, operation.Fail),
-			Evidence: fmt.Sprintf("%s is %s", x.Name, x.Health), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
+			Evidence: fmt.Sprintf("%s %s", x.Name, words.Said(string(x.Health), 1)), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
 	}
 	p.AddCheck(operation.Check{Name: "No replication loop", Server: to,
 		Result:   verdict(up.Follows != name, operation.Fail),
