@@ -275,14 +275,15 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	// Only the end of the old primary's own log bounds the loss: nobody can hold
 	// more. What was last seen of it says nothing about what it wrote since.
 	if x := in.Examination; x == nil || x.End == "" || x.Running {
-		seen := "nothing"
+		seen := ""
 		if m != nil && m.Last != nil {
-			seen = cmp.Or(m.Last.Log.Written, m.Last.Log.ShutdownAt, seen)
+			if at := cmp.Or(m.Last.Log.Written, m.Last.Log.ShutdownAt); at != "" {
+				seen = "; it was last seen at " + at
+			}
 		}
 		p.Loss, p.ConfirmName = &operation.Loss{}, in.View.Cluster
 		p.Destroys = fmt.Sprintf(
-			"writes of %s after %s, if there are any: %s cannot be examined; the last position seen of it is %s", old, held,
-			old, seen)
+			"writes of %s after %s, if there are any: %s cannot be examined%s", old, held, old, seen)
 		return fmt.Sprintf("What is lost is not known: %s cannot be examined. %s holds everything up to %s.", old, cand, held)
 	}
 	end := in.Examination.End

@@ -64,6 +64,7 @@ type Engine struct {
 
 	mu      sync.Mutex // guards acts: one at a time
 	waits   host.Waits
+	silent  host.Silent
 	db      *sql.DB
 	version string // of the programs
 	compare compareState

@@ -59,6 +59,7 @@ type Engine struct {
 
 	mu      sync.Mutex // guards acts: one at a time
 	waits   host.Waits
+	silent  host.Silent
 	pool    *pgxpool.Pool
 	compare compareState
 	busy    host.Busy

@@ -284,7 +284,8 @@ func (e *Engine) fence(ctx context.Context, gently bool) error {
 		}
 		cancel()
 	}
-	if p, ok := e.running(); ok {
+	// One that answers nobody would not hear this either.
+	if p, ok := e.running(); ok && !e.silent.Is(host.ProcessIdentity(p.pid)) {
 		syscall.Kill(p.pid, syscall.SIGQUIT)
 		for end := time.Now().Add(quitGrace); time.Now().Before(end) && len(e.Processes()) > 0; {
 			time.Sleep(2 * time.Millisecond)
