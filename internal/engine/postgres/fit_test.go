@@ -196,3 +196,27 @@ func account(t *testing.T, p, r *rig) verb.Peer {
 	}
 	return peer
 }
+
+// A start that fails is told with the server's own detail.
+func TestStartSaysWhy(t *testing.T) {
+	t.Parallel()
+	p := primary(t)
+	r := replicaOf(t, p)
+	if err := r.Fence(r.ctx(), true); err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.OpenFile(r.Path("postgresql.auto.conf"), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.WriteString("max_connections = '20'\n")
+	f.Close()
+	if err := r.Start(r.ctx(), "replica"); err == nil ||
+		!strings.Contains(err.Error(), "max_connections = 20 is a lower setting than on the primary server") {
+		t.Errorf("%v", err)
+	}
+	err = p.exec(p.ctx(), "select * from pg_class where reltuple > 0")
+	if err == nil || !strings.Contains(err.Error(), `; Perhaps you meant to reference the column "pg_class.reltuples"`) {
+		t.Errorf("without the server's hint: %v", err)
+	}
+}

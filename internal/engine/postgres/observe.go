@@ -179,7 +179,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 func plain(err error) string {
 	var pe *pgconn.PgError
 	if errors.As(err, &pe) {
-		return pe.Message
+		return pe.Message + furtherWords(err)
 	}
 	return strings.TrimSpace(err.Error())
 }

@@ -14,6 +14,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -24,6 +25,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"crosstwin/internal/core/observation"
@@ -187,7 +189,22 @@ func (e *Engine) explain(err error) error {
 	if err == nil {
 		return nil
 	}
-	return fmt.Errorf("%s: %w", e.cfg.Name, err)
+	return fmt.Errorf("%s: %w%s", e.cfg.Name, err, furtherWords(err))
+}
+
+// furtherWords are the server's own detail and hint, each behind a semicolon.
+func furtherWords(err error) string {
+	var pe *pgconn.PgError
+	if !errors.As(err, &pe) {
+		return ""
+	}
+	text := ""
+	for _, s := range []string{pe.Detail, pe.Hint} {
+		if s != "" {
+			text += "; " + s
+		}
+	}
+	return text
 }
 
 func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }

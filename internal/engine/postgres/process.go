@@ -123,7 +123,7 @@ func (e *Engine) Closed() bool {
 }
 
 // telling are the words that make a line of the log worth repeating.
-var telling = []string{"FATAL", "invalid value", "syntax error", "PANIC", "HINT", "could not"}
+var telling = []string{"FATAL", "invalid value", "syntax error", "PANIC", "DETAIL", "HINT", "could not"}
 
 // launch starts the server process and waits until it answers.
 func (e *Engine) launch(ctx context.Context, extra ...string) error {
