@@ -241,7 +241,8 @@ func (s *Server) StartByHand(ctx context.Context, env ...string) error {
 // Starve has a primary's replicas get nothing more.
 func (s *Server) Starve(ctx context.Context) error { return s.house.starve(ctx, s) }
 
-func (c *Cluster) addMembers(ctx context.Context) error {
+// AddMembers adds the cluster and its servers to the service and enrols their agents.
+func (c *Cluster) AddMembers(ctx context.Context) error {
 	if _, err := c.Client.AddCluster(ctx, apitype.NewCluster{Name: c.Name, Engine: c.Engine}); err != nil {
 		return err
 	}
@@ -263,7 +264,8 @@ func (c *Cluster) addMembers(ctx context.Context) error {
 	return nil
 }
 
-func (c *Cluster) startAgents(ctx context.Context) error {
+// StartAgents starts all agents.
+func (c *Cluster) StartAgents(ctx context.Context) error {
 	for _, s := range c.Servers {
 		if err := c.StartAgent(ctx, s.Name); err != nil {
 			return err

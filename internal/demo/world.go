@@ -80,7 +80,7 @@ func Build(ctx context.Context, opt Options) (*World, error) {
 	}
 	steps := []func(context.Context) error{w.StartService}
 	for _, c := range w.Clusters {
-		steps = append(steps, c.addMembers, c.house.makePrimary, c.startAgents, c.awaitPrimary)
+		steps = append(steps, c.AddMembers, c.house.makePrimary, c.StartAgents, c.awaitPrimary)
 	}
 	for _, s := range append(steps, w.writeConnections) {
 		if err := s(ctx); err != nil {

@@ -52,11 +52,20 @@ func (e *Engine) Share(ctx context.Context, what string, q url.Values, w io.Writ
 	return fmt.Errorf("there is no %q to share", what)
 }
 
+// noSuchTable is ER_NO_SUCH_TABLE.
+const noSuchTable = 1146
+
 func (e *Engine) shareState(ctx context.Context, w io.Writer) error {
 	var s sharedState
-	if err := e.db.QueryRowContext(ctx,
-		"select @@global.gtid_binlog_state, (select id from crosstwin.cluster limit 1)").Scan(&s.State,
-		&s.System); err != nil {
+	ask := func() error {
+		return e.db.QueryRowContext(ctx,
+			"select @@global.gtid_binlog_state, (select id from crosstwin.cluster limit 1)").Scan(&s.State, &s.System)
+	}
+	err := ask()
+	if number(err) == noSuchTable && e.ensureSchema(ctx) == nil {
+		err = ask() // a primary that runs already, and was just taken over
+	}
+	if err != nil {
 		return e.explain(err)
 	}
 	rows, err := e.query(ctx, "select id from crosstwin.mark")
