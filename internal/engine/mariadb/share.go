@@ -62,7 +62,8 @@ func (e *Engine) shareState(ctx context.Context, w io.Writer) error {
 			"select @@global.gtid_binlog_state, (select id from crosstwin.cluster limit 1)").Scan(&s.State, &s.System)
 	}
 	err := ask()
-	if number(err) == noSuchTable && e.ensureSchema(ctx) == nil {
+	if closed, rerr := e.text(ctx, "select @@global.read_only"); number(err) == noSuchTable && rerr == nil &&
+		closed == "0" && e.ensureSchema(ctx) == nil {
 		err = ask() // a primary that runs already, and was just taken over
 	}
 	if err != nil {
