@@ -8,7 +8,9 @@
 package chaos
 
 import (
+	"bufio"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -32,6 +34,28 @@ const inside = "CROSSTWIN_CHAOS_INSIDE"
 // storyLine matches what a schedule tells of itself in the output.
 var storyLine = regexp.MustCompile(`chaos: |^\s+\d+\.\d s  |^\s*--- `)
 
+// tell runs a command and logs its story while it goes on.
+func tell(t *testing.T, c *exec.Cmd) (string, error) {
+	r, w := io.Pipe()
+	c.Stdout, c.Stderr = w, w
+	var all strings.Builder
+	read := make(chan bool)
+	go func() {
+		defer close(read)
+		for s := bufio.NewScanner(r); s.Scan(); {
+			fmt.Fprintln(&all, s.Text())
+			if storyLine.MatchString(s.Text()) {
+				t.Log(strings.TrimSpace(s.Text()))
+			}
+		}
+		io.Copy(io.Discard, r)
+	}()
+	err := c.Run()
+	w.Close()
+	<-read
+	return all.String(), err
+}
+
 func number(name string, otherwise uint64) uint64 {
 	if n, err := strconv.ParseUint(os.Getenv(name), 10, 64); err == nil {
 		return n
@@ -50,13 +74,8 @@ func TestChaos(t *testing.T) {
 			`ip link set lo up && exec "$0" "$@"`, os.Args[0], "-test.run", "^TestChaos$", "-test.v", "-test.parallel",
 			fmt.Sprint(number("CROSSTWIN_PARALLEL", 2)), "-test.timeout", fmt.Sprint(10*time.Minute*time.Duration(1+schedules/2)))
 		c.Env = append(os.Environ(), inside+"=1", fmt.Sprintf("CROSSTWIN_SEED=%d", seed))
-		out, err := c.CombinedOutput()
-		for _, line := range strings.Split(string(out), "\n") {
-			if storyLine.MatchString(line) {
-				t.Log(strings.TrimSpace(line))
-			}
-		}
-		if err != nil || !strings.Contains(string(out), "--- PASS: TestChaos/") {
+		out, err := tell(t, c)
+		if err != nil || !strings.Contains(out, "--- PASS: TestChaos/") {
 			t.Fatalf("%v\n%s", err, out)
 		}
 		return
