@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"crosstwin/internal/core/dialect"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 )
@@ -64,3 +65,11 @@ func (in *Input) stepEvents(p *operation.Plan, primary string) {
 // will not come by waiting: it stopped again. It is asked for again, and then
 // given up instead of waiting for a server that is gone.
 const startTries, startPatience = 3, 15.0 // seconds
+
+// startReplica is the step that starts a server read-only.
+func startReplica(name, ifFails string) operation.Step {
+	return operation.Step{Name: "start",
+		Action: operation.Action{Title: "Start " + name + " as replica", Server: name,
+			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1,
+		Limit: 600, After: []operation.Condition{{Kind: operation.IsReplica, Server: name}}, IfFails: ifFails}
+}

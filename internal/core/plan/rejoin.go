@@ -256,12 +256,7 @@ func (in *Input) stepsOfReturn(p *operation.Plan, name string) {
 			Call: verb.Seal(verb.Follow{Upstream: in.peer(primary), Slot: in.slotFor(name)})}, Seconds: 0.1,
 		After:   []operation.Condition{{Kind: operation.PointsAt, Server: name, Other: primary}},
 		IfFails: name + " stays as it is"}
-	start := operation.Step{Name: "start",
-		Action: operation.Action{Title: "Start " + name + " as replica", Server: name,
-			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1,
-		Limit:   600,
-		After:   []operation.Condition{{Kind: operation.IsReplica, Server: name}},
-		IfFails: "read the server's log; it is closed for writes"}
+	start := startReplica(name, "read the server's log; it is closed for writes")
 	if in.dialect().InPlace {
 		p.AddStep(start)
 		p.AddStep(follow)

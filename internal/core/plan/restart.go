@@ -89,12 +89,7 @@ func (in *Input) restartReplica(p *operation.Plan, name string) {
 			Call: verb.Seal(verb.Start{As: observation.Replica})}),
 		IfFails: name + " is started again"})
 	before := len(p.Steps)
-	p.AddStep(operation.Step{Name: "start",
-		Action: operation.Action{Title: "Start " + name + " as replica", Server: name,
-			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1,
-		Limit:   600,
-		After:   []operation.Condition{{Kind: operation.IsReplica, Server: name}},
-		IfFails: "read the server's log; it is closed for writes"})
+	p.AddStep(startReplica(name, "read the server's log; it is closed for writes"))
 	if in.dialect().InPlace {
 		p.AddStep(operation.Step{Name: "follow",
 			Action: operation.Action{Title: "Have " + name + " follow " + upstream, Server: name,

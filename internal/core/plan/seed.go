@@ -167,12 +167,7 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 		Action:  operation.Action{Title: verify, Server: name, Call: verb.Seal(verb.Verify{})},
 		Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
 		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "the copy is not used"})
-	p.AddStep(operation.Step{Name: "start",
-		Action: operation.Action{Title: "Start " + name + " as replica", Server: name,
-			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1,
-		Limit:   600,
-		After:   []operation.Condition{{Kind: operation.IsReplica, Server: name}},
-		IfFails: "read the server's log; the copy stays, the slot is dropped"})
+	p.AddStep(startReplica(name, "read the server's log; the copy stays, the slot is dropped"))
 	if in.dialect().InPlace {
 		p.AddStep(operation.Step{Name: "follow",
 			Action: operation.Action{Title: "Have " + name + " follow " + primary, Server: name,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"sync"
+	"time"
 )
 
 // Silent remembers a process that did not answer in time. It is asked on beside
@@ -37,6 +38,25 @@ func (s *Silent) Err(process string, ask func(context.Context) error) error {
 		}()
 	}
 	return s.err
+}
+
+// Ask asks a process within a time, unless it is silent; ping is how a silent one
+// is asked on.
+func (s *Silent) Ask(outer context.Context, process string, within time.Duration,
+	ask, ping func(context.Context) error) error {
+	limited := func(outer context.Context, f func(context.Context) error) error {
+		ctx, cancel := context.WithTimeout(outer, within)
+		defer cancel()
+		return f(ctx)
+	}
+	if err := s.Err(process, func(ctx context.Context) error { return limited(ctx, ping) }); err != nil {
+		return err
+	}
+	err := limited(outer, ask)
+	if outer.Err() == nil { // else the caller did not wait
+		s.Note(process, err)
+	}
+	return err
 }
 
 // Is reports whether the process counts as silent.

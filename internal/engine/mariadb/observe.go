@@ -116,29 +116,14 @@ func plain(err error) string { return strings.TrimSpace(err.Error()) }
 // observeRunning asks the server. A session that was cut off fails at once, and
 // the next one is tried; a server that has not answered in time is not asked
 // again.
-func (e *Engine) observeRunning(outer context.Context, o *observation.Server) error {
-	process := o.Process.Identity
-	if err := e.silent.Err(process, e.ping); err != nil {
+func (e *Engine) observeRunning(ctx context.Context, o *observation.Server) error {
+	return e.silent.Ask(ctx, o.Process.Identity, probeTimeout, func(ctx context.Context) error {
+		err := e.ask(ctx, o)
+		if err != nil && ctx.Err() == nil {
+			err = e.ask(ctx, o)
+		}
 		return err
-	}
-	ctx, cancel := context.WithTimeout(outer, probeTimeout)
-	defer cancel()
-	err := e.ask(ctx, o)
-	if err != nil && ctx.Err() == nil {
-		err = e.ask(ctx, o)
-	}
-	if outer.Err() == nil { // else the caller did not wait
-		e.silent.Note(process, err)
-	}
-	return err
-}
-
-// ping reports whether the server answers at all.
-func (e *Engine) ping(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, probeTimeout)
-	defer cancel()
-	_, err := e.text(ctx, "select 1")
-	return err
+	}, func(ctx context.Context) error { _, err := e.text(ctx, "select 1"); return err })
 }
 
 func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
