@@ -211,8 +211,10 @@ func (e *Engine) endCompare(ctx context.Context) {
 	e.compare.holders, e.compare.views = nil, nil
 }
 
-// rowHash returns two independent 64-bit hashes of a row's text.
-const rowHash = "pg_catalog.hashtextextended(t::text, %d)"
+// rowHash returns two independent 64-bit hashes of a row's text. The text is made by
+// output functions alone: a cast may be a function of whoever owns the table, and
+// would run with a superuser's rights.
+const rowHash = "pg_catalog.hashtextextended(pg_catalog.format('%%s', t), %d)"
 
 // Sums implements engine.Comparer: for every table the number of rows and the
 // sums of two hashes a row, which no order of rows changes.
@@ -334,7 +336,7 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 	}
 	var key *string
 	if err := c.QueryRow(ctx,
-		"select string_agg(quote_ident(attname) || '::text', ' || '','' || ' order by array_position(i.indkey, attnum)) from pg_index i join pg_attribute on attrelid = indrelid and attnum = any(indkey) where indisprimary and indrelid = "+literal(table)+"::regclass").Scan(&key); err != nil {
+		"select string_agg('pg_catalog.format(''%s'', ' || quote_ident(attname) || ')', ' || '','' || ' order by array_position(i.indkey, attnum)) from pg_index i join pg_attribute on attrelid = indrelid and attnum = any(indkey) where indisprimary and indrelid = "+literal(table)+"::regclass").Scan(&key); err != nil {
 		return verb.RowSums{}, e.explain(err)
 	}
 	if key == nil {

@@ -101,7 +101,7 @@ func TestReadLog(t *testing.T) {
 	}
 	slow("begin")
 	for n := range 3 {
-		slow("insert into slow values (1)")
+		slow("insert into public.slow values (1)")
 		r.sql(fmt.Sprintf("insert into oars values (%d)", 100+n))
 	}
 	if p := read(tail.ReadLogArgs{From: from}); len(p.Transactions) != 4 || p.Transactions[3].Outcome != tail.Unfinished ||

@@ -144,6 +144,9 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	pc.ConnConfig.DialFunc = e.Dial
 	pc.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
 	pc.ConnConfig.RuntimeParams["statement_timeout"] = "0"
+	// Whoever owns a database could otherwise have these sessions, which are a
+	// superuser's, find functions of theirs under the server's names.
+	pc.ConnConfig.RuntimeParams["search_path"] = "pg_catalog"
 	pc.MaxConnIdleTime = time.Minute
 	if e.pool, err = pgxpool.NewWithConfig(context.Background(), pc); err != nil {
 		return nil, fmt.Errorf("connections to %s: %w", cfg.Name, err)

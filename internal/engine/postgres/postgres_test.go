@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
@@ -83,21 +85,40 @@ func (r *rig) ctx() context.Context {
 	return ctx
 }
 
+// somebody opens a session as an administrator would, in which names are looked up
+// in the schema public as well.
+func (r *rig) somebody(do func(c *pgx.Conn)) {
+	r.t.Helper()
+	c, err := r.connect(r.ctx(), "postgres", r.cfg.SocketDir, r.cfg.Port)
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	defer c.Close(r.ctx())
+	if _, err := c.Exec(r.ctx(), "set search_path = public"); err != nil {
+		r.t.Fatal(err)
+	}
+	do(c)
+}
+
 func (r *rig) sql(statements ...string) {
 	r.t.Helper()
-	for _, s := range statements {
-		if err := r.exec(r.ctx(), s); err != nil {
-			r.t.Fatalf("%s: %v", s, err)
+	r.somebody(func(c *pgx.Conn) {
+		for _, s := range statements {
+			if _, err := c.Exec(r.ctx(), s); err != nil {
+				r.t.Fatalf("%s: %v", s, err)
+			}
 		}
-	}
+	})
 }
 
 func (r *rig) text(q string) string {
 	r.t.Helper()
 	var s string
-	if err := r.pool.QueryRow(r.ctx(), q).Scan(&s); err != nil {
-		r.t.Fatalf("%s: %v", q, err)
-	}
+	r.somebody(func(c *pgx.Conn) {
+		if err := c.QueryRow(r.ctx(), q).Scan(&s); err != nil {
+			r.t.Fatalf("%s: %v", q, err)
+		}
+	})
 	return s
 }
 
@@ -311,7 +332,7 @@ func TestFence(t *testing.T) {
 			// A session in a loop that goes on committing without its server.
 			go func() {
 				if c, err := p.connect(context.Background(), "postgres", p.cfg.SocketDir, p.cfg.Port); err == nil {
-					c.Exec(context.Background(), "do $$ begin loop insert into t values (1); commit; end loop; end $$")
+					c.Exec(context.Background(), "do $$ begin loop insert into public.t values (1); commit; end loop; end $$")
 				}
 			}()
 			time.Sleep(300 * time.Millisecond)
@@ -341,7 +362,7 @@ func TestFence(t *testing.T) {
 		if err := p.Start(p.ctx(), "replica"); err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
-		if err := p.exec(p.ctx(), "insert into t values (2)"); err == nil || !strings.Contains(err.Error(), "read-only") {
+		if err := p.exec(p.ctx(), "insert into public.t values (2)"); err == nil || !strings.Contains(err.Error(), "read-only") {
 			t.Errorf("%s: a write after the fence: %v", c.name, err)
 		}
 		if err := p.Start(p.ctx(), "primary"); err != nil {
@@ -533,7 +554,7 @@ func TestHold(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Exec(p.ctx(), "set lock_timeout = '200ms'; insert into t values (1000, 'x')"); err == nil {
+	if _, err := c.Exec(p.ctx(), "set lock_timeout = '200ms'; insert into public.t values (1000, 'x')"); err == nil {
 		t.Error("a write went through a hold")
 	}
 	if err := r.Snapshot(r.ctx(), verb.Snapshot{Hold: held, Seconds: 5}); err != nil {
@@ -563,14 +584,14 @@ func TestHold(t *testing.T) {
 	if _, err := p.Hold(p.ctx(), 0.2); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Exec(p.ctx(), "set lock_timeout = '20s'; insert into t values (1002, 'x')"); err != nil {
+	if _, err := c.Exec(p.ctx(), "set lock_timeout = '20s'; insert into public.t values (1002, 'x')"); err != nil {
 		t.Error(err)
 	}
 	if err := p.Release(p.ctx()); err == nil || !strings.Contains(err.Error(), "ended before") {
 		t.Error(err)
 	}
 	// A writer that does not end: the hold gives way to others again and again.
-	if _, err := c.Exec(p.ctx(), "begin; insert into t values (1003, 'x')"); err != nil {
+	if _, err := c.Exec(p.ctx(), "begin; insert into public.t values (1003, 'x')"); err != nil {
 		t.Fatal(err)
 	}
 	short, cancel := context.WithTimeout(p.ctx(), 2*time.Second)
@@ -579,7 +600,7 @@ func TestHold(t *testing.T) {
 		t.Error("writes were held although one was under way")
 	}
 	done := make(chan error, 1)
-	go func() { done <- p.exec(context.Background(), "insert into t values (1004, 'y')") }()
+	go func() { done <- p.exec(context.Background(), "insert into public.t values (1004, 'y')") }()
 	select {
 	case err := <-done:
 		if err != nil {

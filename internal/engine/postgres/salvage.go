@@ -308,10 +308,14 @@ func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table strin
 	}
 	fmt.Fprintf(w, "create table if not exists %s (tail_transaction bigint, tail_time timestamptz, %s);\n", target,
 		columns)
+	asJSON, err := rowAsJSON(ctx, c, table)
+	if err != nil {
+		return err
+	}
 	const batch = 2000
 	for len(spots) > 0 {
 		n := min(batch, len(spots))
-		rows, err := c.Query(ctx, "select xmin::text, ctid::text, to_jsonb(t)::text from only "+table+" t where ctid = any("+
+		rows, err := c.Query(ctx, "select xmin::text, ctid::text, "+asJSON+" from only "+table+" t where ctid = any("+
 			literal("{\""+strings.Join(spots[:n], `","`)+"\"}")+"::tid[])")
 		if err != nil {
 			return err

@@ -143,6 +143,21 @@ func (e *Engine) RowsAt(ctx context.Context, a tail.RowsAtArgs) (tail.RowsAt, er
 	return out, nil
 }
 
+// rowAsJSON returns an expression for a row t of a table as a JSON text. Values of
+// types that somebody has made are written by their output functions: to JSON they
+// might have a cast, which would run with a superuser's rights.
+func rowAsJSON(ctx context.Context, c *pgx.Conn, table string) (string, error) {
+	var columns string
+	err := c.QueryRow(ctx,
+		"select string_agg(case when atttypid < "+firstOwnObject+" then format('t.%1$I', attname) else format('case when pg_catalog.num_nulls(t.%1$I) = 0 then pg_catalog.format(%2$L, t.%1$I) end as %1$I', attname, '%s') end, ', ' order by attnum) from pg_attribute where attrelid = "+
+			literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
+	return "(select pg_catalog.to_jsonb(x)::text from (select " + columns + ") x)", err
+}
+
+// firstOwnObject is the first object identifier that initdb does not give
+// (FirstNormalObjectId).
+const firstOwnObject = "16384"
+
 func (e *Engine) rowsIn(ctx context.Context, db, table string, spots []string, next uint32) (map[string]json.RawMessage,
 	error) {
 	c, err := e.connect(ctx, db, e.cfg.SocketDir, e.cfg.Port)
@@ -150,9 +165,12 @@ func (e *Engine) rowsIn(ctx context.Context, db, table string, spots []string, n
 		return nil, err
 	}
 	defer c.Close(ctx)
+	asJSON, err := rowAsJSON(ctx, c, table)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := c.Query(ctx,
-		fmt.Sprintf(
-			"select ctid::text, to_jsonb(t)::text from only %s t where ctid = any(%s::tid[]) and age(xmin) > age('%d'::xid)",
+		fmt.Sprintf("select ctid::text, %s from only %s t where ctid = any(%s::tid[]) and age(xmin) > age('%d'::xid)", asJSON,
 			table, literal("{\""+strings.Join(spots, `","`)+"\"}"), next))
 	if err != nil {
 		return nil, err
