@@ -76,6 +76,9 @@ func assessServer(in Input, m Member, owner *Member) Server {
 	s.Wait = diagnose(in, m, &s)
 	if s.Health == Adrift && owner != nil && owner.Last != nil {
 		if f, found := position.ForkBetween(in.Engine, m.Last.Standing(), owner.Last.Standing()); found {
+			if x := m.Examined; x != nil && x.TailBytes > 0 && !m.Last.Process.Running {
+				f.At, f.TailBytes = x.Fork, x.TailBytes
+			}
 			s.Fork = &f
 		}
 	}

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"crosstwin/internal/core/cause"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/verb"
 )
 
 // Who may become primary, and why not: kin or nothing, and a filter is no copy.
@@ -61,4 +63,37 @@ func TestMayTakeOver(t *testing.T) {
 func adriftBefore(in *Input) {
 	in.Members[1].WasAdrift = cause.Cause{Code: cause.PastFork, Peer: "gull"}
 	in.Members[1].Last.Log.ProvenTerm = 0
+}
+
+// What an examination found in a stopped server's data makes it adrift, with the size
+// of its tail; it says nothing of a server that runs.
+func TestExaminedData(t *testing.T) {
+	for name, c := range map[string]struct {
+		found   verb.Examination
+		running bool
+		health  Health
+		code    cause.Code
+	}{
+		"a tail":              {verb.Examination{TailBytes: 4096, Fork: "0/2000000", End: "0/2001000"}, false, Adrift, cause.PastFork},
+		"nothing of its own":  {verb.Examination{Fork: "0/2000000", End: "0/2000000"}, false, Stopped, cause.Crashed},
+		"opened in place":     {verb.Examination{Kinship: string(position.Stranger)}, false, Adrift, cause.Strayed},
+		"it has been started": {verb.Examination{TailBytes: 4096, Fork: "0/2000000"}, true, InStep, ""},
+	} {
+		v := Assess(bookings(func(in *Input) {
+			m := &in.Members[1]
+			if !c.running {
+				m.Last.Process.Running, m.Last.Process.Accepting = false, false
+				m.Last.Data.State = "in production"
+				m.Last.Log.Line.Number, m.Last.Log.Written, m.Last.Log.Received, m.Last.Log.Applied = 1, "", "", ""
+			}
+			m.Examined = &c.found
+		}))
+		s := v.Find("tern")
+		if s.Health != c.health || s.Cause.Code != c.code && c.code != "" {
+			t.Errorf("%s: %s, %+v", name, s.Health, s.Cause)
+		}
+		if c.code == cause.PastFork && (s.Fork == nil || s.Fork.TailBytes != 4096 || s.Fork.At != "0/2000000") {
+			t.Errorf("%s: %+v", name, s.Fork)
+		}
+	}
 }

@@ -137,7 +137,11 @@ function Row({ s, y: line, at, id, engine, fork, dy }: { s: Server; y: number; a
       </text>
       {fork && (
         <text className="fig e t-adrift" x={at.time} y={at.narrow ? line + 9 : line + 15}>
-          tail {fork.tail_bytes >= 0 ? size(fork.tail_bytes) : `${fork.tail_transactions} trx`}
+          {fork.tail_bytes >= 0
+            ? `tail ${size(fork.tail_bytes)}`
+            : fork.tail_transactions >= 0
+              ? `tail ${fork.tail_transactions} trx`
+              : "a tail"}
         </text>
       )}
       {!primary && seen && !fork && (
