@@ -414,7 +414,16 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 			IfFails: "read the server's log; or make another server primary"})
 	}
 	in.stepsAfterPromotion(p, old, nil)
-	in.stepsOfProof(p, old, in.replicas(old))
+	var following []string
+	for _, n := range in.replicas(old) {
+		if s := in.View.Find(n); s != nil && s.Follows == old && s.Health != view.Adrift {
+			following = append(following, n)
+		} else {
+			p.Effects = append(p.Effects, fmt.Sprintf("%s does not follow %s and is left out: crosstwin rejoin %s %s", n, old,
+				in.View.Cluster, n))
+		}
+	}
+	in.stepsOfProof(p, old, following)
 	return nil
 }
 

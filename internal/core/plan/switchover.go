@@ -313,9 +313,12 @@ func (in *Input) stepsAfterPromotion(p *operation.Plan, cand string, others []st
 // find a fresh mark in every replica's own log.
 func (in *Input) stepsOfProof(p *operation.Plan, primary string, replicas []string) {
 	for _, n := range replicas {
+		// It was told to before, or followed all along. A server that is restarted at
+		// that moment may come up with what it knew before: so it is told again.
 		p.AddStep(operation.Step{Name: "streams-" + n,
-			Action: operation.Action{Title: "Wait until " + n + " streams from " + primary}, Seconds: 0.5,
-			Limit:   60 + in.delayOf(n),
+			Action: operation.Action{Title: "Wait until " + n + " streams from " + primary, Server: n,
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(primary), Slot: in.slotFor(n)})}, Tries: followTries,
+			PatienceSeconds: followPatience, Seconds: 0.5, Limit: 60 + in.delayOf(n),
 			After:   []operation.Condition{in.follows(n, primary)},
 			IfFails: "writes continue on " + primary + "; repair it: crosstwin rejoin " + in.View.Cluster + " " + n})
 	}
@@ -364,6 +367,10 @@ func (in *Input) follows(name, upstream string) operation.Condition {
 	}
 	return operation.Condition{Kind: operation.Streams, Server: name, Other: upstream}
 }
+
+// followTries is how often a server is told to follow, and followPatience for how many
+// seconds it is looked at each time.
+const followTries, followPatience = 4, 10.0
 
 const notProven = "%s has unproven history: crosstwin rejoin examines it"
 

@@ -137,11 +137,7 @@ function Row({ s, y: line, at, id, engine, fork, dy }: { s: Server; y: number; a
       </text>
       {fork && (
         <text className="fig e t-adrift" x={at.time} y={at.narrow ? line + 9 : line + 15}>
-          {fork.tail_bytes >= 0
-            ? `tail ${size(fork.tail_bytes)}`
-            : fork.tail_transactions >= 0
-              ? `tail ${fork.tail_transactions} trx`
-              : "a tail"}
+          {fork.tail_bytes >= 0 ? `tail ${size(fork.tail_bytes)}` : fork.tail_transactions >= 0 ? `tail ${fork.tail_transactions} trx` : "a tail"}
         </text>
       )}
       {!primary && seen && !fork && (
