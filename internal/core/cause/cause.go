@@ -54,6 +54,7 @@ const (
 	RankNever Code = "rank is never"
 	// MayNotTakeOver says of a server that it is no candidate, because of another cause.
 	MayNotTakeOver Code = "may not take over"
+	DiskFull       Code = "disk full"  // Bytes that are left
 	UnfitNow       Code = "unfit now"  // Health
 	Filtered       Code = "filtered"   // Names: the filters
 	NotProven      Code = "not proven" // Peer; Text: what the last try met

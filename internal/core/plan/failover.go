@@ -87,6 +87,13 @@ func (in *Input) takePart(p *operation.Plan, but ...string) []string {
 				Mend:     fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
 			continue
 		}
+		if left, full := view.DiskFull(in.member(n).Last); full {
+			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn,
+				Evidence: fmt.Sprintf("the disk of %s is full: %s are left", n, words.Size(left)),
+				Why:      "it is left as it is and has to rejoin later",
+				Mend:     fmt.Sprintf("free space on %s, then: crosstwin rejoin %s %s", n, in.View.Cluster, n)})
+			continue
+		}
 		out = append(out, n)
 	}
 	return out

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/cause"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 )
@@ -38,7 +39,9 @@ func TestMayTakeOver(t *testing.T) {
 		"strayed, though in step": {func(in *Input) { in.Members[1].Last.Data.Strayed = true }, cause.UnfitNow},
 		"filtered": {
 			func(in *Input) { in.Members[1].Last.Log.Filters = []string{"replicate_ignore_db = logs"} }, cause.Filtered},
-		"foreign":           {func(in *Input) { in.Members[1].Last.Data.Foreign = true }, cause.UnfitNow},
+		"foreign": {func(in *Input) { in.Members[1].Last.Data.Foreign = true }, cause.UnfitNow},
+		"its disk is full": {func(in *Input) { in.Members[1].Last.Host.LogDiskFreeBytes = observation.Known[int64](0) },
+			cause.DiskFull},
 		"its rank is never": {func(in *Input) { in.Members[1].Rank = 0 }, cause.RankNever},
 		"its agent may not log in": {func(in *Input) {
 			p := &in.Members[1].Last.Process
@@ -53,7 +56,7 @@ func TestMayTakeOver(t *testing.T) {
 		}
 		// What shows in no other column is said.
 		v.Render(func(c cause.Cause) string { return string(c.Code) }, func([]cause.Cause) string { return "" })
-		hidden := c.why == cause.NotProven || c.why == cause.Filtered
+		hidden := c.why == cause.NotProven || c.why == cause.Filtered || c.why == cause.DiskFull
 		if said := slices.Contains(s.Notes, string(cause.MayNotTakeOver)); said != hidden {
 			t.Errorf("%s: said that it may not take over: %t (%v)", name, said, s.Notes)
 		}

@@ -201,6 +201,24 @@ func proofProblem(in Input, name string) string {
 	return ""
 }
 
+// diskLeast is what a server needs to change its role at all: settings are written,
+// and log.
+const diskLeast = 16 << 20
+
+// DiskFull reports whether a server has no room left for data or log, and how much it
+// has. What is not known is no reason.
+func DiskFull(o *observation.Server) (left int64, full bool) {
+	if o == nil {
+		return 0, false
+	}
+	for _, free := range []observation.Maybe[int64]{o.Host.DiskFreeBytes, o.Host.LogDiskFreeBytes} {
+		if n, known := free.Get(); known && n < diskLeast {
+			return n, true
+		}
+	}
+	return 0, false
+}
+
 // mayTakeOver reports whether a server may become primary, and why not.
 func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
 	switch {
@@ -210,6 +228,9 @@ func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
 		return false, cause.Cause{Code: cause.RankNever}
 	case s.Observation != nil && len(s.Observation.Log.Filters) > 0:
 		return false, cause.Cause{Code: cause.Filtered, Names: s.Observation.Log.Filters} // a filter is no copy
+	}
+	if left, full := DiskFull(s.Observation); full {
+		return false, cause.Cause{Code: cause.DiskFull, Bytes: left}
 	}
 	// A dead primary stalls every replica; what counts is that it answers.
 	answers := s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting &&

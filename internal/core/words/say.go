@@ -181,6 +181,7 @@ var roleWords = map[cause.Code]func(cause.Cause) string{
 	cause.NotProven: func(c cause.Cause) string {
 		return "since it was started it has not been proven to share " + c.Peer + "'s history" + behind(": ", c.Text)
 	},
+	cause.DiskFull: func(c cause.Cause) string { return "its disk is full: " + Size(c.Bytes) + " are left" },
 	cause.UnfitNow: func(c cause.Cause) string {
 		return "it " + Said(c.Health, 1) + because(c)
 	},
