@@ -143,8 +143,16 @@ func (s *schedule) smallDisks() {
 		if err != nil {
 			s.t.Fatalf("cannot mount: %v %s", err, out)
 		}
-		s.t.Cleanup(func() { exec.Command("umount", "-l", x.DataDir).Run() })
 	}
+	// Its databases end first: they are found by the directory in which they work.
+	s.t.Cleanup(func() {
+		s.Stop()
+		for _, x := range s.Servers[1:] {
+			if out, err := exec.Command("umount", x.DataDir).CombinedOutput(); err != nil {
+				s.t.Errorf("%v %s", err, out)
+			}
+		}
+	})
 }
 
 // fill leaves no room on a replica's disk for a while.
