@@ -288,7 +288,7 @@ func (s *Service) fit(ctx context.Context, in *plan.Input) {
 		return
 	}
 	f, err := agentapi.Ask(ctx, s.doer(in.View.Cluster, target.Name), agentapi.Request{Term: in.NextTerm - 1},
-		verb.Fit{Spaces: owner.Last.Data.Spaces})
+		verb.Fit{Spaces: owner.Last.Data.Spaces, Others: in.OthersSpaces(target.Name)})
 	if err != nil {
 		in.FitProblem = err.Error()
 		return

@@ -98,6 +98,8 @@ type Space struct {
 	Name  string       `json:"name"` // the server's own number for it
 	Path  string       `json:"path"`
 	Bytes Maybe[int64] `json:"bytes"`
+	// Identity tells the directory from any other on any host; empty: not known.
+	Identity string `json:"identity,omitempty"`
 }
 
 // Log is how far the server's log has come, and on which history.

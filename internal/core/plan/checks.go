@@ -254,6 +254,7 @@ func (in *Input) checkAll(p *operation.Plan) {
 
 // checkIdentities finds servers that share what must be their own, as clones do.
 func (in *Input) checkIdentities(p *operation.Plan) {
+	in.checkSpaces(p)
 	seen := map[string]string{}
 	for _, m := range in.Members {
 		if m.Last == nil || m.Last.Host.Address.Host == "" {

@@ -2,9 +2,12 @@ package plan
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/words"
 )
 
 // checkFit says whether a copy has its place on its target and could be started
@@ -47,6 +50,52 @@ func (in *Input) checkFit(p *operation.Plan, name string) {
 	}
 	if len(f.Misfits) == 0 {
 		p.AddCheck(operation.Check{Name: "Place for the copy", Server: name, Result: operation.Pass, Evidence: evidence})
+	}
+}
+
+// OthersSpaces are the identities of the directories in which all servers but one
+// keep tablespaces.
+func (in *Input) OthersSpaces(name string) []string {
+	var out []string
+	for _, m := range in.Members {
+		if m.Name == name || m.Last == nil {
+			continue
+		}
+		for _, s := range m.Last.Data.Spaces {
+			if s.Identity != "" {
+				out = append(out, s.Identity)
+			}
+		}
+	}
+	return out
+}
+
+// checkSpaces finds servers that keep a tablespace in one directory, on one host: each
+// overwrites what the other has written. PostgreSQL itself does not notice.
+func (in *Input) checkSpaces(p *operation.Plan) {
+	failing := operation.Fail
+	if in.Request.Kind == operation.Failover {
+		failing = operation.Warn // it cannot wait
+	}
+	users, path := map[string][]string{}, map[string]string{}
+	for _, m := range in.Members {
+		if m.Last == nil {
+			continue
+		}
+		for _, s := range m.Last.Data.Spaces {
+			if s.Identity != "" {
+				users[s.Identity], path[s.Identity] = append(users[s.Identity], m.Name), s.Path
+			}
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(users)) {
+		if who := users[id]; len(who) > 1 {
+			p.AddCheck(operation.Check{Name: "Tablespaces of its own", Server: who[0], Result: failing,
+				Evidence: fmt.Sprintf("%s keep a tablespace in one directory, %s", words.List(who), path[id]),
+				Why:      "each overwrites what the other has written there, and a copy would remove it from both",
+				Mend: fmt.Sprintf("move its tables elsewhere on %s (alter table ... set tablespace pg_default) and drop it",
+					in.View.Primary)})
+		}
 	}
 }
 

@@ -38,6 +38,12 @@ func TestFit(t *testing.T) {
 			func(_ *Input, m []view.Member) {
 				m[0].Last.Config.Settings["lost_limits"] = "max_connections is 300, and 100 in its files"
 			}, "on gull max_connections is 300", nil},
+		{"one directory for two servers", operation.Request{Kind: operation.Seed, Server: "tern", Replace: true},
+			func(_ *Input, m []view.Member) {
+				for i := range m[:2] {
+					m[i].Last.Data.Spaces = []observation.Space{{Name: "16400", Path: "/srv/fast", Identity: "boot 1 2"}}
+				}
+			}, "gull and tern keep a tablespace in one directory, /srv/fast", nil},
 		{"all in its place", operation.Request{Kind: operation.Seed, Server: "tern", Replace: true},
 			func(in *Input, _ []view.Member) { in.Fit = places }, "",
 			[]string{"tablespaces go to /data/fast (on gull /srv/fast)", "/data/fast, /log/15 are emptied",

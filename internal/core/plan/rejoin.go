@@ -56,6 +56,7 @@ func (in *Input) rejoin(p *operation.Plan) error {
 		return nil
 	}
 	in.describeTail(p, way)
+	in.checkSpaces(p)
 	if way != WayRebuild {
 		in.checkConnections(p, name)
 	}

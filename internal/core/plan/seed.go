@@ -160,7 +160,8 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 		Action: operation.Action{Title: title, Server: name,
 			Call: verb.Seal(verb.Seed{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(),
 				Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Log.Line,
-				Past: in.member(primary).Last.Log.Past, Spaces: in.member(primary).Last.Data.Spaces})},
+				Past: in.member(primary).Last.Log.Past, Spaces: in.member(primary).Last.Data.Spaces,
+				Others: in.OthersSpaces(name)})},
 		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit,
 		IfFails: "the unfinished copy is recognised and cleared by the next seed"})
 	p.AddStep(operation.Step{Name: "verify",

@@ -7,6 +7,9 @@ import "crosstwin/internal/core/observation"
 type Fit struct {
 	// Spaces are the source's tablespaces.
 	Spaces []observation.Space `json:"spaces,omitempty"`
+	// Others are the identities of the directories that other servers of the cluster
+	// keep tablespaces in: on one host they could be the same.
+	Others []string `json:"others,omitempty"`
 }
 
 // Fitted is what came of a Fit.

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
+	"syscall"
 
 	"crosstwin/internal/core/verb"
 )
@@ -22,6 +24,17 @@ func (d *Data) Writable(ctx context.Context, path string) bool {
 		}
 		path = filepath.Dir(path)
 	}
+}
+
+// DirIdentity tells a directory from any other on any host: the start of its host, the
+// file system and the number there. Empty when it is not known.
+func DirIdentity(path string) string {
+	var st syscall.Stat_t
+	boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	if err != nil || syscall.Stat(path, &st) != nil {
+		return ""
+	}
+	return fmt.Sprintf("%s %d %d", strings.TrimSpace(string(boot)), st.Dev, st.Ino)
 }
 
 // LogMisfit tells when the server could not write its log file.

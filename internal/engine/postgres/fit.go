@@ -27,7 +27,7 @@ func (e *Engine) spaces() (out []observation.Space) {
 	links, _ := os.ReadDir(e.Path("pg_tblspc"))
 	for _, l := range links {
 		if to, err := os.Readlink(e.Path("pg_tblspc", l.Name())); err == nil {
-			out = append(out, observation.Space{Name: l.Name(), Path: filepath.Clean(to)})
+			out = append(out, observation.Space{Name: l.Name(), Path: filepath.Clean(to), Identity: host.DirIdentity(to)})
 		}
 	}
 	return out
@@ -66,6 +66,18 @@ func (e *Engine) ownPlaces() (out []string) {
 func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
 	own := e.ownPlaces()
 	out := verb.Fitted{Clears: slices.Clone(own), Misfits: e.LogMisfit(ctx, e.cfg.LogFile)}
+	others := slices.Clone(c.Others)
+	for _, s := range c.Spaces {
+		others = append(others, s.Identity)
+	}
+	for _, dir := range own {
+		if id := host.DirIdentity(dir); id != "" && slices.Contains(others, id) {
+			out.Misfits = append(out.Misfits, verb.Misfit{
+				What: fmt.Sprintf("%s keeps a tablespace in %s, and another server of the cluster uses that very directory",
+					e.cfg.Name, dir),
+				Mend: "what is in it would be removed from both: give each server a directory of its own"})
+		}
+	}
 	taken := map[string]string{}
 	for _, s := range c.Spaces {
 		to := e.placeOf(s.Path)

@@ -84,6 +84,19 @@ func TestTablespaces(t *testing.T) {
 	}
 	fence(true)
 
+	// On one host a replica may have come to share a directory with its primary, or
+	// with a fellow replica: nothing of it is removed.
+	shared := verb.Fit{Others: []string{r.spaces()[0].Identity}}
+	if f, err := r.Fit(r.ctx(), shared); err != nil || len(f.Misfits) != 1 ||
+		!strings.Contains(f.Misfits[0].What, "another server of the cluster uses that very directory") {
+		t.Fatalf("%+v %v", f, err)
+	}
+	err := r.Seed(r.ctx(), verb.Seed{Source: source, Slot: "ct_tern", Replace: true, Others: shared.Others},
+		func(string, int64, int64) {})
+	if err == nil || !strings.Contains(err.Error(), "nothing was touched") || r.Empty() {
+		t.Fatalf("%v", err)
+	}
+
 	// Its log on another disk: kept there by the next copy, which is interrupted
 	// and made again.
 	logs := r.owned(filepath.Join(r.cfg.WorkDir, "logs"))

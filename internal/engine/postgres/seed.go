@@ -43,7 +43,7 @@ func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress
 	}
 	// Looked at in the preview, and once more here: nothing is removed for a copy
 	// that has no place.
-	fit, err := e.Fit(ctx, verb.Fit{Spaces: a.Spaces})
+	fit, err := e.Fit(ctx, verb.Fit{Spaces: a.Spaces, Others: a.Others})
 	if err != nil {
 		return err
 	}
