@@ -10,10 +10,10 @@ import (
 )
 
 // LookAgain looks once more at an operation that ended "needs you": what it waited
-// for may have come about since. When the conditions of every step that failed hold
-// now, it goes on behind them and ends as what it came to. It repeats nothing that
-// failed, and undoes nothing; what was undone is left alone. It reports whether it
-// went on; begun is called before it does.
+// for may have come about since. When every step that failed was a wait, and its
+// conditions hold now, the operation goes on behind them and ends as what it came to.
+// It repeats nothing that failed, and undoes nothing; what was undone is left alone.
+// It reports whether it went on; begun is called before it does.
 func (r *Runner) LookAgain(ctx context.Context, id int64, begun func()) (bool, error) {
 	op, err := r.Journal.Operation(ctx, id)
 	if err != nil || op.State != operation.Ended || op.Outcome != operation.OutcomeNeedsYou {
@@ -26,7 +26,7 @@ func (r *Runner) LookAgain(ctx context.Context, id int64, begun func()) (bool, e
 			continue
 		}
 		ps := &op.Plan.Steps[i]
-		if ps.OnFail == operation.Undo || len(ps.After) == 0 {
+		if ps.OnFail == operation.Undo || !waits(ps) {
 			return false, nil
 		}
 		seen, missing := e.look(ctx, i, ps, ps.After)
@@ -54,4 +54,12 @@ func (r *Runner) LookAgain(ctx context.Context, id int64, begun func()) (bool, e
 		op.Steps[i].State = operation.StepDone
 	}
 	return true, e.forward(ctx, e.next())
+}
+
+// waits reports whether a step is no more than a wait for its conditions: it has no
+// call, or one that is made again and again until they hold. Any other call that
+// failed may have done nothing at all, and its conditions may hold without it: data
+// that a rewind refused to touch is whole, and still has its tail.
+func waits(s *operation.Step) bool {
+	return len(s.After) > 0 && (s.Call.IsZero() || s.Tries > 1)
 }

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/verb"
 )
 
 // An operation that gave up waiting closes itself once what it waited for holds:
@@ -13,7 +14,7 @@ import (
 func TestLookAgain(t *testing.T) {
 	slow := func(name, server string, onFail operation.OnFail) operation.Step {
 		return act(name, server, func(s *operation.Step) {
-			s.OnFail, s.Undo, s.Limit = onFail, nil, 0.3
+			s.OnFail, s.Undo, s.Limit, s.Call = onFail, nil, 0.3, verb.Sealed{}
 			s.After = []operation.Condition{{Kind: operation.IsClosed, Server: server}}
 		})
 	}
@@ -45,7 +46,7 @@ func TestLookAgain(t *testing.T) {
 	if !went || op.Outcome != operation.OutcomeFinished || op.State != operation.Ended {
 		t.Errorf("%t %+v", went, op)
 	}
-	b.called("a@gull#2", "b@heron#2", "c@tern#2", "d@gull#2")
+	b.called("a@gull#2", "d@gull#2")
 	if _, went := look(op.ID); went {
 		t.Error("a finished operation went on")
 	}
@@ -64,6 +65,32 @@ func TestLookAgain(t *testing.T) {
 	delete(b.f.down, "heron")
 	if op, went = look(op.ID); went || op.Outcome != operation.OutcomeNeedsYou {
 		t.Errorf("behind a newer one: %t %+v", went, op)
+	}
+
+	// A call that failed is not made good by conditions that hold without it: data
+	// that a rewind refused to touch is whole, and must not be started.
+	b.f.fail["rewind@heron"] = errors.New("nothing was touched")
+	op = b.run(operation.Rejoin, false, nil, act("rewind", "heron", func(s *operation.Step) {
+		noReturn(s)
+		s.After = []operation.Condition{{Kind: operation.IsClosed, Server: "heron"}}
+	}), act("start", "heron", forwardOnly))
+	if op.Outcome != operation.OutcomeNeedsYou {
+		t.Fatalf("%+v", op)
+	}
+	if op, went = look(op.ID); went || op.Outcome != operation.OutcomeNeedsYou {
+		t.Errorf("went on behind a call that failed: %t %+v", went, op)
+	}
+
+	// A step whose call only says again what its conditions verify is a wait as well.
+	b.f.down["heron"], b.f.upAfter = true, 99
+	op = b.run(operation.Rejoin, false, nil, act("follow", "heron", func(s *operation.Step) {
+		forwardOnly(s)
+		s.Tries, s.PatienceSeconds, s.Limit = 2, 0.1, 0.5
+		s.After = []operation.Condition{{Kind: operation.IsClosed, Server: "heron"}}
+	}))
+	delete(b.f.down, "heron")
+	if op, went = look(op.ID); !went || op.Outcome != operation.OutcomeFinished {
+		t.Errorf("told again: %t %+v", went, op)
 	}
 
 	// What was undone, in part, is for a person.
