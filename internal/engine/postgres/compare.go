@@ -214,7 +214,11 @@ func (e *Engine) endCompare(ctx context.Context) {
 // rowHash returns two independent 64-bit hashes of a row's text. The text is made by
 // output functions alone: a cast may be a function of whoever owns the table, and
 // would run with a superuser's rights.
-const rowHash = "pg_catalog.hashtextextended(pg_catalog.format('%%s', t), %d)"
+const rowHash = "pg_catalog.hashtextextended(pg_catalog.format('%%s', " + rowAlias + "), %d)"
+
+// rowAlias names a row of a table in a query. A column of that name would be taken
+// for it, so it is one that nobody gives a column.
+const rowAlias = `"a row of Cross Twin's"`
 
 // Sums implements engine.Comparer: for every table the number of rows and the
 // sums of two hashes a row, which no order of rows changes.
@@ -242,7 +246,7 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 		for _, t := range tables {
 			progress("summing "+db+"."+t.Table, done, total)
 			sql := fmt.Sprintf("select count(*), coalesce(sum("+rowHash+"), 0)::text || ' ' || coalesce(sum("+rowHash+
-				"), 0)::text from only %s t", 0, 1, t.Table)
+				"), 0)::text from only %s "+rowAlias, 0, 1, t.Table)
 			if err := c.QueryRow(ctx, sql).Scan(&t.Rows, &t.Sum); err != nil {
 				return nil, fmt.Errorf("sum %s.%s on %s: %w", db, t.Table, e.cfg.Name, err)
 			}
@@ -346,7 +350,7 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 	if len(a.Buckets) == 0 {
 		out := verb.RowSums{Buckets: map[int]string{}}
 		rows, err := c.Query(ctx, fmt.Sprintf("select %s::int, count(*) || ' ' || sum("+rowHash+
-			")::text from only %s t group by 1", bucket, 0, table))
+			")::text from only %s "+rowAlias+" group by 1", bucket, 0, table))
 		if err != nil {
 			return out, e.explain(err)
 		}
@@ -368,7 +372,7 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 		}
 		list += fmt.Sprint(b)
 	}
-	rows, err := c.Query(ctx, fmt.Sprintf("select %s, "+rowHash+"::text from only %s t where %s in (%s) limit 100000",
+	rows, err := c.Query(ctx, fmt.Sprintf("select %s, "+rowHash+"::text from only %s "+rowAlias+" where %s in (%s) limit 100000",
 		*key, 0, table, bucket, list))
 	if err != nil {
 		return out, e.explain(err)

@@ -143,7 +143,8 @@ func (e *Engine) RowsAt(ctx context.Context, a tail.RowsAtArgs) (tail.RowsAt, er
 	return out, nil
 }
 
-// rowAsJSON returns an expression for a row t of a table as a JSON text. Values of
+// rowAsJSON returns an expression for a row t of a table as a JSON text (columns are
+// qualified, so none is taken for t). Values of
 // types that somebody has made are written by their output functions: to JSON they
 // might have a cast, which would run with a superuser's rights.
 func rowAsJSON(ctx context.Context, c *pgx.Conn, table string) (string, error) {
@@ -151,7 +152,7 @@ func rowAsJSON(ctx context.Context, c *pgx.Conn, table string) (string, error) {
 	err := c.QueryRow(ctx,
 		"select string_agg(case when atttypid < "+firstOwnObject+" then format('t.%1$I', attname) else format('case when pg_catalog.num_nulls(t.%1$I) = 0 then pg_catalog.format(%2$L, t.%1$I) end as %1$I', attname, '%s') end, ', ' order by attnum) from pg_attribute where attrelid = "+
 			literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
-	return "(select pg_catalog.to_jsonb(x)::text from (select " + columns + ") x)", err
+	return "(select pg_catalog.to_jsonb(" + rowAlias + ")::text from (select " + columns + ") " + rowAlias + ")", err
 }
 
 // firstOwnObject is the first object identifier that initdb does not give
