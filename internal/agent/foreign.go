@@ -62,8 +62,8 @@ func (a *Agent) isOurs() bool {
 // onAnyData are the verbs that a foreign server's agent carries out too. Of those
 // that change it, fence and seed are asked for by a seed that replaces the data,
 // which a person has confirmed by its name.
-var onAnyData = []verb.Name{verb.Note{}.Verb(), verb.Probe{}.Verb(), verb.Account{}.Verb(), verb.Fit{}.Verb(), verb.Fence{}.Verb(),
-	verb.Seed{}.Verb(), verb.Verify{}.Verb(), verb.Forget{}.Verb(), verb.Release{}.Verb()}
+var onAnyData = []verb.Name{verb.Note{}.Verb(), verb.Probe{}.Verb(), verb.Account{}.Verb(), verb.Fit{}.Verb(),
+	verb.Fence{}.Verb(), verb.Seed{}.Verb(), verb.Verify{}.Verb(), verb.Forget{}.Verb(), verb.Release{}.Verb()}
 
 var errForeign = errors.New("it holds data that is not this cluster's")
 

@@ -50,7 +50,8 @@ func (a *app) actCommands() []*cobra.Command {
 	for _, c := range []*cobra.Command{seed, switchover, failover, rejoin} {
 		c.Flags().BoolVar(&req.Compare, "compare", false, "compare all tables at the end")
 	}
-	return []*cobra.Command{seed, switchover, failover, rejoin, compare, a.tuneCommand(), a.followCommand(), a.restartCommand()}
+	return []*cobra.Command{seed, switchover, failover, rejoin, compare, a.tuneCommand(), a.followCommand(),
+		a.restartCommand()}
 }
 
 // actCommand makes a command whose plan is shown before it is carried out.

@@ -357,7 +357,7 @@ func (e *execution) stepTried(ctx context.Context, i int, s *operation.Step) (se
 		if err == nil || !waited || ctx.Err() != nil || try == s.Tries {
 			return seen, err
 		}
-		e.note(&i, "warn", fmt.Sprintf("it did not last (%v): trying once more", err))
+		e.note(&i, "warn", fmt.Sprintf("not so, or not for long (%v): trying once more", err))
 	}
 }
 

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
-	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/tail"
@@ -271,18 +270,9 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	return out
 }
 
-func memberOf(in *plan.Input, name string) *view.Member {
-	for i := range in.Members {
-		if in.Members[i].Name == name {
-			return &in.Members[i]
-		}
-	}
-	return nil
-}
-
 // fit asks whether a copy of the primary would have its place on the server.
 func (s *Service) fit(ctx context.Context, in *plan.Input) {
-	target, owner := memberOf(in, in.Request.Server), memberOf(in, in.View.Primary)
+	target, owner := in.Member(in.Request.Server), in.Member(in.View.Primary)
 	if target == nil || target.Last == nil || owner == nil || owner.Last == nil ||
 		!slices.Contains(target.Last.Abilities, string(verb.Fit{}.Verb())) {
 		return
@@ -313,20 +303,14 @@ func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to 
 // examine has a server's data held against the primary's history. With rows, the
 // primary is asked for what a tail's log leaves open.
 func (s *Service) examine(ctx context.Context, in *plan.Input, server string, rows bool) (*verb.Examination, error) {
-	var owner *observation.Server
-	var primary string // address of its agent
-	for _, m := range in.Members {
-		if m.Name == in.View.Primary {
-			owner, primary = m.Last, m.Agent
-		}
-	}
 	t, _, err := s.target(in.View.Cluster, server)
-	if err != nil || owner == nil {
+	primary := in.Member(in.View.Primary)
+	if err != nil || primary == nil || primary.Last == nil {
 		return nil, err
 	}
-	x, err := s.agents.Examine(ctx, t, verb.Examine{Line: owner.Log.Line, Past: owner.Log.Past, Written: owner.Log.Written,
-		Primary: verb.Peer{Name: in.View.Primary, Agent: primary, Host: owner.Host.Address.Host,
-			Port: owner.Host.Address.Port}})
+	log, at := primary.Last.Log, primary.Last.Host.Address
+	x, err := s.agents.Examine(ctx, t, verb.Examine{Line: log.Line, Past: log.Past, Written: log.Written,
+		Primary: verb.Peer{Name: primary.Name, Agent: primary.Agent, Host: at.Host, Port: at.Port}})
 	if err != nil {
 		s.log.Warn("examination failed", "cluster", in.View.Cluster, "server", server, "error", err)
 		return nil, nil // the plan says that it could not be examined

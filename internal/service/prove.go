@@ -34,9 +34,8 @@ type pendingProof struct {
 func (s *Service) prove(ctx context.Context, c *watched, now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	a := c.latest.Load()
-	owner := a.View.Find(c.rec.Owner)
-	if c.op != nil || owner == nil || owner.Health != view.TakesWrites {
+	a, quiet := c.quiet()
+	if !quiet {
 		return
 	}
 	var lacking []*member
@@ -78,9 +77,8 @@ func (s *Service) awaitProofs(ctx context.Context, c *watched) {
 func (c *watched) provesNow() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	a := c.latest.Load()
-	owner := a.View.Find(c.rec.Owner)
-	if c.op != nil || owner == nil || owner.Health != view.TakesWrites {
+	a, quiet := c.quiet()
+	if !quiet {
 		return false
 	}
 	for _, m := range c.members {

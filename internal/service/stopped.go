@@ -29,9 +29,8 @@ type stoppedData struct {
 func (s *Service) examineStopped(ctx context.Context, c *watched, now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	a := c.latest.Load()
-	owner := a.View.Find(c.rec.Owner)
-	if c.op != nil || owner == nil || owner.Health != view.TakesWrites {
+	a, quiet := c.quiet()
+	if !quiet {
 		return
 	}
 	for _, m := range c.members {
@@ -42,7 +41,7 @@ func (s *Service) examineStopped(ctx context.Context, c *watched, now time.Time)
 			continue
 		}
 		m.stopped = stoppedData{of: c.stoppedAs(m), busy: true}
-		go s.examineOne(ctx, c, m, owner.Name)
+		go s.examineOne(ctx, c, m, c.rec.Owner)
 	}
 }
 

@@ -176,6 +176,15 @@ func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *wait
 	c.assess(time.Now())
 }
 
+// quiet returns the newest assessment, and whether its owner takes writes and no
+// operation is under way: then the service may ask for what nobody asked for; c.mu is
+// held.
+func (c *watched) quiet() (*Assessment, bool) {
+	a := c.latest.Load()
+	owner := a.View.Find(c.rec.Owner)
+	return a, c.op == nil && owner != nil && owner.Health == view.TakesWrites
+}
+
 // assess judges the cluster; c.mu is held.
 func (c *watched) assess(now time.Time) *Assessment {
 	in := c.input(now)

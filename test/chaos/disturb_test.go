@@ -14,8 +14,8 @@ import (
 	"crosstwin/internal/demo"
 )
 
-// for_ does something, and puts it right after a while; heal does so at the latest.
-func (s *schedule) for_(name string, long time.Duration, undo func()) {
+// during does something, and puts it right after a while; heal does so at the latest.
+func (s *schedule) during(name string, long time.Duration, undo func()) {
 	s.mu.Lock()
 	if s.undo[name] != nil {
 		s.mu.Unlock()
@@ -39,7 +39,7 @@ func (s *schedule) killAgent(name string, long time.Duration) {
 		s.tell("the agent of %s was down already", name)
 		return
 	}
-	s.for_("killed the agent of "+name, long, func() {
+	s.during("killed the agent of "+name, long, func() {
 		if err := s.StartAgent(s.ctx, name); err != nil {
 			s.tell("the agent of %s does not start: %v", name, err)
 		}
@@ -54,7 +54,7 @@ func (s *schedule) killService(long time.Duration) {
 	if err := s.WaitServiceGone(s.ctx); err != nil {
 		s.tell("the service does not end: %v", err)
 	}
-	s.for_("killed the service", long, func() {
+	s.during("killed the service", long, func() {
 		if err := s.StartService(s.ctx); err != nil {
 			s.tell("the service does not start: %v", err)
 		}
@@ -81,7 +81,7 @@ func (s *schedule) freezeDatabase(server *demo.Server, long time.Duration) {
 	for _, pid := range frozen {
 		syscall.Kill(pid, syscall.SIGSTOP)
 	}
-	s.for_("froze the database of "+server.Name, long, func() {
+	s.during("froze the database of "+server.Name, long, func() {
 		for _, pid := range frozen {
 			syscall.Kill(pid, syscall.SIGCONT)
 		}
@@ -93,7 +93,7 @@ func (s *schedule) freezeAgent(name string, long time.Duration) {
 	if syscall.Kill(pid, syscall.SIGSTOP) != nil {
 		return
 	}
-	s.for_("froze the agent of "+name, long, func() { syscall.Kill(pid, syscall.SIGCONT) })
+	s.during("froze the agent of "+name, long, func() { syscall.Kill(pid, syscall.SIGCONT) })
 }
 
 func (s *schedule) cutAgent(server *demo.Server, long time.Duration) {
@@ -125,7 +125,7 @@ func (s *schedule) cut(what string, port int, long time.Duration) {
 			return
 		}
 	}
-	s.for_("cut off "+what, long, func() { nft("delete table ip " + table) })
+	s.during("cut off "+what, long, func() { nft("delete table ip " + table) })
 }
 
 // smallDisks gives the replicas, which are still empty, disks that can be filled.
@@ -184,5 +184,5 @@ func (s *schedule) fill(server *demo.Server, long time.Duration) {
 		!strings.Contains(string(out), "No space") {
 		s.tell("the disk of %s could not be filled: %v %s", server.Name, err, out)
 	}
-	s.for_("filled the disk of "+server.Name, long, func() { os.Remove(name) })
+	s.during("filled the disk of "+server.Name, long, func() { os.Remove(name) })
 }

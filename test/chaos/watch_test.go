@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"testing"
 	"time"
 
 	"crosstwin/internal/demo"
@@ -82,4 +83,25 @@ func (w *watch) String() string {
 		out = append(out, fmt.Sprintf("%s at %s", x.server, x.till.Format("15:04:05.000")))
 	}
 	return strings.Join(out, ", ")
+}
+
+// Two servers that both take writes are seen: a check that counts has to count.
+func TestMovesAreCounted(t *testing.T) {
+	at := func(ms int) time.Time { return time.UnixMilli(int64(1e6 + ms)) }
+	write := func(server string, from, till int) took { return took{server, at(from), at(till)} }
+	for name, c := range map[string]struct {
+		took []took
+		want int
+	}{
+		"one primary":       {[]took{write("gull", 0, 10), write("gull", 50, 60)}, 0},
+		"a switchover":      {[]took{write("gull", 0, 10), write("tern", 50, 60), write("tern", 90, 95)}, 1},
+		"both take writes":  {[]took{write("gull", 0, 10), write("tern", 20, 30), write("gull", 40, 50), write("tern", 60, 70)}, 3},
+		"told out of order": {[]took{write("tern", 50, 60), write("gull", 0, 10)}, 1},
+		// One that began before the other's ended says nothing about which came first.
+		"at one time": {[]took{write("gull", 0, 40), write("tern", 20, 60)}, 0},
+	} {
+		if got := (&watch{took: c.took}).alternations(); got != c.want {
+			t.Errorf("%s: %d, want %d", name, got, c.want)
+		}
+	}
 }

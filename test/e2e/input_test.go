@@ -25,7 +25,7 @@ import (
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 	"crosstwin/internal/store"
-	"crosstwin/test/workdir"
+	"crosstwin/test/harness"
 )
 
 // The whole story by itself, through the binary, ends with exit code 0.
@@ -34,11 +34,7 @@ func TestTour(t *testing.T) {
 	for _, cluster := range []string{demo.Bookings, demo.Cargo} {
 		t.Run(cluster, func(t *testing.T) {
 			t.Parallel()
-			where := workdir.New
-			if cluster == demo.Bookings {
-				where = workdir.InMemory
-			}
-			dir := where(t, "ctt")
+			dir := harness.Dir(t, cluster, "ctt")
 			out, err := exec.Command(binary, "tour", "--cluster", cluster, "--dir", filepath.Join(dir, "w")).CombinedOutput()
 			if err != nil {
 				t.Fatalf("%v\n%s", err, out)

@@ -41,6 +41,15 @@ func Main(m *testing.M, binary *string) {
 	os.Exit(code)
 }
 
+// Dir makes a directory for a world with one cluster.
+func Dir(t testing.TB, cluster, prefix string) string {
+	t.Helper()
+	if cluster == demo.Bookings {
+		return workdir.InMemory(t, prefix)
+	}
+	return workdir.New(t, prefix)
+}
+
 // World builds a world with one cluster, whose replicas are still empty, and
 // takes it down with the test. failed is told the world's directory when the
 // test failed, while it is still there.
@@ -48,11 +57,7 @@ func World(t testing.TB, binary, cluster string, failed func(dir string)) (*demo
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Minute)
 	t.Cleanup(cancel)
-	where := workdir.New
-	if cluster == demo.Bookings {
-		where = workdir.InMemory
-	}
-	dir := where(t, "ctw")
+	dir := Dir(t, cluster, "ctw")
 	w, err := demo.Build(ctx, demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}})
 	if err != nil {
 		t.Fatal(err)

@@ -66,7 +66,7 @@ func (in *Input) checkAgents(p *operation.Plan, needed ...string) {
 // checkPair holds the settings of a server against the primary's, for a role
 // of either: both directions count, because the roles will swap.
 func (in *Input) checkPair(p *operation.Plan, name string) {
-	m, owner := in.member(name), in.member(in.View.Primary)
+	m, owner := in.Member(name), in.Member(in.View.Primary)
 	if m == nil || owner == nil || m.Last == nil || owner.Last == nil {
 		return
 	}
@@ -125,21 +125,21 @@ func (in *Input) subject(m *view.Member) dialect.Subject {
 
 // checkSettings looks at one server's own settings and contents.
 func (in *Input) checkSettings(p *operation.Plan, name string) {
-	if m := in.member(name); m != nil && m.Last != nil && len(m.Last.Config.Settings) > 0 {
+	if m := in.Member(name); m != nil && m.Last != nil && len(m.Last.Config.Settings) > 0 {
 		p.Checks = append(p.Checks, in.dialect().Check(in.subject(m))...)
 	}
 }
 
 // checkConnections refuses a server with connections that moving it would leave.
 func (in *Input) checkConnections(p *operation.Plan, name string) {
-	if m := in.member(name); m != nil && m.Last != nil && len(m.Last.Links.Named) > 0 {
+	if m := in.Member(name); m != nil && m.Last != nil && len(m.Last.Links.Named) > 0 {
 		p.AddCheck(dialect.CheckConnections(in.subject(m)))
 	}
 }
 
 // checkSync refuses a candidate whose own setting would hang its first write.
 func (in *Input) checkSync(p *operation.Plan, name string) {
-	m := in.member(name)
+	m := in.Member(name)
 	if m == nil || m.Last == nil || m.Last.Config.Settings == nil {
 		return
 	}
@@ -160,7 +160,7 @@ func (in *Input) checkSync(p *operation.Plan, name string) {
 
 // checkDisk warns when little room is left, and fails a copy that cannot fit.
 func (in *Input) checkDisk(p *operation.Plan, name string, needed int64) {
-	m := in.member(name)
+	m := in.Member(name)
 	if m == nil || m.Last == nil {
 		return
 	}
@@ -222,7 +222,7 @@ func (in *Input) checkPaths(p *operation.Plan, failing operation.Result) {
 }
 
 func (in *Input) checkReplay(p *operation.Plan, name string) {
-	m := in.member(name)
+	m := in.Member(name)
 	if m == nil || m.Last == nil {
 		return
 	}

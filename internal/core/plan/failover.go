@@ -80,14 +80,14 @@ func (in *Input) takePart(p *operation.Plan, but ...string) []string {
 				Mend: fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
 			continue
 		}
-		if up := in.member(n).Last.Links.Upstream; up != nil && up.ApplierProblem != "" {
+		if up := in.Member(n).Last.Links.Upstream; up != nil && up.ApplierProblem != "" {
 			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn,
 				Evidence: fmt.Sprintf("applying has stopped on %s: %s", n, up.ApplierProblem),
 				Why:      "it is left as it is and has to rejoin later",
 				Mend:     fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
 			continue
 		}
-		if left, full := view.DiskFull(in.member(n).Last); full {
+		if left, full := view.DiskFull(in.Member(n).Last); full {
 			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn,
 				Evidence: fmt.Sprintf("the disk of %s is full: %s are left", n, words.Size(left)),
 				Why:      "it is left as it is and has to rejoin later",
@@ -101,7 +101,7 @@ func (in *Input) takePart(p *operation.Plan, but ...string) []string {
 
 // proven reports whether a server was proven in the present term.
 func (in *Input) proven(name string) bool {
-	m := in.member(name)
+	m := in.Member(name)
 	return m != nil && m.Last != nil && m.Last.Log.ProvenTerm > 0 && m.Last.Log.ProvenTerm >= in.View.OwnerTerm
 }
 
@@ -152,7 +152,7 @@ func (in *Input) mayBeMade(s *view.Server) (bool, string) {
 
 // stepStart starts a candidate that does not run, read-only.
 func (in *Input) stepStart(p *operation.Plan, cand string) {
-	if in.member(cand).Last.Process.Running {
+	if in.Member(cand).Last.Process.Running {
 		return
 	}
 	p.AddStep(operation.Step{Name: "start-candidate",
@@ -245,7 +245,7 @@ func (in *Input) checkNotAlive(p *operation.Plan, old string) {
 }
 
 func (in *Input) ownerSees(name string) (observation.Downstream, bool) {
-	if o := in.member(in.View.Primary); o != nil && o.Last != nil {
+	if o := in.Member(in.View.Primary); o != nil && o.Last != nil {
 		return o.Last.DownstreamNamed(name)
 	}
 	return observation.Downstream{}, false
@@ -255,7 +255,7 @@ func (in *Input) ownerSees(name string) (observation.Downstream, bool) {
 func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	c := in.View.Find(cand)
 	held := cmp.Or(c.Received, c.Position)
-	if in.member(cand).Last.Process.Running && !in.proven(cand) {
+	if in.Member(cand).Last.Process.Running && !in.proven(cand) {
 		p.Loss = &operation.Loss{}
 		p.ConfirmName = in.View.Cluster
 		p.Destroys = fmt.Sprintf("writes that %s does not hold, if there are any: %s, so its position %s proves nothing",
@@ -275,7 +275,7 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 			}
 		}
 	}
-	m := in.member(old)
+	m := in.Member(old)
 	if m != nil && m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.seen(old) {
 		return fmt.Sprintf("%s stops cleanly first, so that nothing should be lost.", old)
 	}

@@ -15,7 +15,7 @@ import (
 // cannot be rebuilt is refused in the preview).
 func (in *Input) checkFit(p *operation.Plan, name string) {
 	primary := in.View.Primary
-	p.Checks = append(p.Checks, in.dialect().Copy(in.subject(in.member(primary)))...)
+	p.Checks = append(p.Checks, in.dialect().Copy(in.subject(in.Member(primary)))...)
 	if in.FitProblem != "" {
 		p.AddCheck(operation.Check{Name: "Place for the copy", Server: name, Result: operation.Fail,
 			Evidence: fmt.Sprintf("whether the copy has its place on %s could not be tried: %s", name, in.FitProblem),
@@ -73,10 +73,6 @@ func (in *Input) OthersSpaces(name string) []string {
 // checkSpaces finds servers that keep a tablespace in one directory, on one host: each
 // overwrites what the other has written. PostgreSQL itself does not notice.
 func (in *Input) checkSpaces(p *operation.Plan) {
-	failing := operation.Fail
-	if in.Request.Kind == operation.Failover {
-		failing = operation.Warn // it cannot wait
-	}
 	users, path := map[string][]string{}, map[string]string{}
 	for _, m := range in.Members {
 		if m.Last == nil {
@@ -90,7 +86,7 @@ func (in *Input) checkSpaces(p *operation.Plan) {
 	}
 	for _, id := range slices.Sorted(maps.Keys(users)) {
 		if who := users[id]; len(who) > 1 {
-			p.AddCheck(operation.Check{Name: "Tablespaces of its own", Server: who[0], Result: failing,
+			p.AddCheck(operation.Check{Name: "Tablespaces of its own", Server: who[0], Result: operation.Fail,
 				Evidence: fmt.Sprintf("%s keep a tablespace in one directory, %s", words.List(who), path[id]),
 				Why:      "each overwrites what the other has written there, and a copy would remove it from both",
 				Mend: fmt.Sprintf("move its tables elsewhere on %s (alter table ... set tablespace pg_default) and drop it",
@@ -103,11 +99,11 @@ func (in *Input) checkSpaces(p *operation.Plan) {
 // link them to the primary's own paths.
 func (in *Input) strangeSpaces(name string) []string {
 	have := map[string]bool{}
-	for _, s := range in.member(name).Last.Data.Spaces {
+	for _, s := range in.Member(name).Last.Data.Spaces {
 		have[s.Name] = true
 	}
 	var out []string
-	for _, s := range in.member(in.View.Primary).Last.Data.Spaces {
+	for _, s := range in.Member(in.View.Primary).Last.Data.Spaces {
 		if !have[s.Name] {
 			out = append(out, s.Path)
 		}

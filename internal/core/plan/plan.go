@@ -51,7 +51,7 @@ type Input struct {
 // failed check in the plan.
 func Make(in Input) (*operation.Plan, error) {
 	for _, n := range append([]string{in.Request.To, in.Request.Server}, in.Request.ConfirmStopped...) {
-		if n != "" && in.member(n) == nil {
+		if n != "" && in.Member(n) == nil {
 			return nil, fmt.Errorf("cluster %s has no server %q: its servers are %s", in.View.Cluster, n, in.names())
 		}
 	}
@@ -110,7 +110,8 @@ func kindList() string {
 	return words.List(names)
 }
 
-func (in *Input) member(name string) *view.Member {
+// Member finds a server of the cluster by name.
+func (in *Input) Member(name string) *view.Member {
 	for i := range in.Members {
 		if in.Members[i].Name == name {
 			return &in.Members[i]
@@ -132,7 +133,7 @@ func (in *Input) names() string {
 
 // peer returns what other agents need to know of a server.
 func (in *Input) peer(name string) verb.Peer {
-	m := in.member(name)
+	m := in.Member(name)
 	if m == nil {
 		return verb.Peer{Name: name}
 	}
@@ -146,7 +147,7 @@ func (in *Input) peer(name string) verb.Peer {
 // seen reports whether a server's agent answered for this plan.
 func (in *Input) seen(name string) bool {
 	s := in.View.Find(name)
-	m := in.member(name)
+	m := in.Member(name)
 	return s != nil && m != nil && m.Last != nil && m.Problem == "" && s.Health != view.Unseen
 }
 

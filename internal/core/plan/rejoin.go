@@ -67,7 +67,7 @@ func (in *Input) rejoin(p *operation.Plan) error {
 		in.stepsOfRewind(p, name)
 	case WayRebuild:
 		in.checkFit(p, name)
-		in.checkDisk(p, name, in.member(in.View.Primary).Last.Data.Bytes.Or(0))
+		in.checkDisk(p, name, in.Member(in.View.Primary).Last.Data.Bytes.Or(0))
 		in.stepsOfRebuild(p, name)
 	}
 	return nil
@@ -88,7 +88,7 @@ func (in *Input) ways(p *operation.Plan) []operation.Way {
 			cmp.Or(x.Fork, "the beginning"))
 	}
 	rebuild := operation.Way{Name: WayRebuild, Possible: true, Why: "all data is copied again from " + in.View.Primary}
-	owner := in.member(in.View.Primary).Last
+	owner := in.Member(in.View.Primary).Last
 	switch {
 	case x.Empty:
 		follow.Possible, follow.Why = false, "it holds no database"
@@ -145,7 +145,7 @@ func (in *Input) pickWay(p *operation.Plan) string {
 		}
 	}
 	x := in.Examination
-	strange := x.System != "" && x.System != in.member(in.View.Primary).Last.Data.System || x.System == "" && !x.Empty &&
+	strange := x.System != "" && x.System != in.Member(in.View.Primary).Last.Data.System || x.System == "" && !x.Empty &&
 		x.Unfinished == ""
 	if in.Request.Way == "" && strange {
 		// A copy of another cluster, or data that nobody knows, is never cleared
@@ -227,7 +227,7 @@ const WaySeed = "seed"
 
 // stepClose fences the target if it runs in a way in which it may not.
 func (in *Input) stepClose(p *operation.Plan, name string, always bool) {
-	o := in.member(name).Last
+	o := in.Member(name).Last
 	if !o.Process.Running || !always && o.Process.Role == observation.Replica && o.Process.Accepting {
 		return
 	}
@@ -330,7 +330,7 @@ func (in *Input) stepsOfRewind(p *operation.Plan, name string) {
 	p.AddStep(operation.Step{Name: "rewind",
 		Action: operation.Action{Title: in.dialect().Title.Rewind(name, x.Fork), Server: name,
 			Call: verb.Seal(verb.Rewind{Source: in.peer(primary), Fork: x.Fork, End: x.End,
-				Line: in.member(primary).Last.Log.Line, Past: in.member(primary).Last.Log.Past})}, NoReturn: true,
+				Line: in.Member(primary).Last.Log.Line, Past: in.Member(primary).Last.Log.Past})}, NoReturn: true,
 		OnFail: operation.NeedsYou, Seconds: 5, Limit: catchUpLimit,
 		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}},
 		IfFails: "its data is unusable until the rewind is run again: crosstwin rejoin " + in.View.Cluster + " " + name +

@@ -25,7 +25,7 @@ func (in *Input) restart(p *operation.Plan) error {
 	s := in.View.Find(name)
 	ok := s.Health == view.TakesWrites || s.Health == view.InStep || s.Health == view.Behind
 	p.AddCheck(operation.Check{Name: "Healthy server", Server: name, Result: verdict(ok, operation.Fail),
-		Evidence: fmt.Sprintf("%s %s", name, words.Said(string(s.Health), 1)),
+		Evidence: name + " " + words.Said(string(s.Health), 1),
 		Mend:     mendIf(!ok, "crosstwin status "+in.View.Cluster)})
 	if !up || !in.seen(name) {
 		return nil

@@ -49,7 +49,7 @@ func (in *Input) seed(p *operation.Plan) error {
 	in.checkFit(p, name)
 	in.checkSettings(p, in.View.Primary)
 	in.checkPairVersions(p, name)
-	in.checkDisk(p, name, in.member(in.View.Primary).Last.Data.Bytes.Or(0))
+	in.checkDisk(p, name, in.Member(in.View.Primary).Last.Data.Bytes.Or(0))
 	in.checkIdentities(p)
 	in.checkClocks(p)
 	in.stepsOfSeed(p, name)
@@ -57,7 +57,7 @@ func (in *Input) seed(p *operation.Plan) error {
 }
 
 func (in *Input) checkPairVersions(p *operation.Plan, name string) {
-	o, q := in.member(name).Last, in.member(in.View.Primary).Last
+	o, q := in.Member(name).Last, in.Member(in.View.Primary).Last
 	same := o.Process.MajorVersion == q.Process.MajorVersion
 	p.AddCheck(operation.Check{Name: "Same major version", Server: name, Result: verdict(same, operation.Fail),
 		Evidence: fmt.Sprintf("%s has the programs of %s, %s runs %s", name, o.Process.Version, in.View.Primary,
@@ -68,7 +68,7 @@ func (in *Input) checkPairVersions(p *operation.Plan, name string) {
 
 // checkTarget looks at what stands where the copy is to go.
 func (in *Input) checkTarget(p *operation.Plan, name string) {
-	o := in.member(name).Last
+	o := in.Member(name).Last
 	c := operation.Check{Name: "Room for the copy", Server: name, Result: operation.Pass,
 		Evidence: name + "'s data directory is empty"}
 	switch {
@@ -136,9 +136,9 @@ func (in *Input) stepsPrepare(p *operation.Plan, target string) {
 // stepsOfSeed are shared with a rejoin that rebuilds.
 func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 	primary := in.View.Primary
-	o := in.member(name).Last
+	o := in.Member(name).Last
 	p.Closing = closingOf(name, primary)
-	total := in.member(primary).Last.Data.Bytes.Or(0)
+	total := in.Member(primary).Last.Data.Bytes.Or(0)
 	in.stepsPrepare(p, name)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
 	if o.Process.Running && in.seedWay() != WayDump {
@@ -159,8 +159,8 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 	p.AddStep(operation.Step{Name: "copy", Gone: gone,
 		Action: operation.Action{Title: title, Server: name,
 			Call: verb.Seal(verb.Seed{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(),
-				Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.member(primary).Last.Log.Line,
-				Past: in.member(primary).Last.Log.Past, Spaces: in.member(primary).Last.Data.Spaces,
+				Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.Member(primary).Last.Log.Line,
+				Past: in.Member(primary).Last.Log.Past, Spaces: in.Member(primary).Last.Data.Spaces,
 				Others: in.OthersSpaces(name)})},
 		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit,
 		IfFails: "the unfinished copy is recognised and cleared by the next seed"})

@@ -153,7 +153,7 @@ func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, st
 				c.Evidence = ch.Server + " may not take over: " + ch.Why
 				c.Mend = "name another server, or give it a rank: crosstwin server set " + in.View.Cluster + " " + ch.Server +
 					" --rank 1"
-				if x := in.member(ch.Server); x != nil && x.Rank > 0 {
+				if x := in.Member(ch.Server); x != nil && x.Rank > 0 {
 					c.Mend = "repair " + ch.Server + " first, or name another server"
 				}
 			}
@@ -370,13 +370,13 @@ func (in *Input) follows(name, upstream string) operation.Condition {
 
 // followTries is how often a server is told to follow, and followPatience for how many
 // seconds it is looked at each time.
-const followTries, followPatience = 4, 10.0
+const followTries, followPatience = 5, 10.0
 
 const notProven = "%s has unproven history: crosstwin rejoin examines it"
 
 // delayOf returns for how many seconds a replica is held back on purpose.
 func (in *Input) delayOf(name string) float64 {
-	m := in.member(name)
+	m := in.Member(name)
 	if m == nil || m.Last == nil || m.Last.Links.Upstream == nil {
 		return 0
 	}

@@ -269,7 +269,7 @@ func (in *Input) trimByServer(p *operation.Plan) error {
 		return fmt.Errorf(
 			"PostgreSQL removes log by itself, as soon as nothing keeps it: give no file, age or size; what keeps it is in crosstwin log list %s", in.View.Cluster)
 	}
-	o := in.member(primary).Last
+	o := in.Member(primary).Last
 	p.Summary = "Have " + primary + " remove the log that nothing keeps."
 	var keeps []string
 	for _, s := range o.Links.Slots {

@@ -29,7 +29,7 @@ func (in *Input) set(p *operation.Plan) error {
 	p.Summary = fmt.Sprintf("Set %s to %s on %s.", setting, value, name)
 	p.Effects = append(p.Effects, setting+": "+what)
 	in.checkAgents(p, name)
-	m := in.member(name)
+	m := in.Member(name)
 	if !in.seen(name) || !m.Last.Process.Accepting {
 		p.AddCheck(operation.Check{Name: "Answering server", Server: name, Result: operation.Fail,
 			Evidence: name + " does not answer", Mend: "see crosstwin status " + in.View.Cluster})
@@ -48,7 +48,7 @@ func (in *Input) set(p *operation.Plan) error {
 			Evidence: fmt.Sprintf("applying is stopped on %s: %t", name, m.Last.Replay.Paused),
 			Why:      "the change stops applying for a moment and starts it again",
 			Mend:     mendIf(m.Last.Replay.Paused, "resume it: "+in.dialect().Resume)})
-		if up := in.View.Find(name).Follows; in.member(up) != nil {
+		if up := in.View.Find(name).Follows; in.Member(up) != nil {
 			after = append(after, in.follows(name, up))
 		}
 	}
@@ -104,7 +104,7 @@ func (in *Input) repoint(p *operation.Plan) error {
 	for _, x := range []*view.Server{s, up} {
 		ok := x.Health == view.InStep || x.Health == view.Behind || x.Health == view.TakesWrites
 		p.AddCheck(operation.Check{Name: "Healthy server", Server: x.Name, Result: verdict(ok, operation.Fail),
-			Evidence: fmt.Sprintf("%s %s", x.Name, words.Said(string(x.Health), 1)), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
+			Evidence: x.Name + " " + words.Said(string(x.Health), 1), Mend: mendIf(!ok, "crosstwin status "+in.View.Cluster)})
 	}
 	p.AddCheck(operation.Check{Name: "No replication loop", Server: to,
 		Result:   verdict(up.Follows != name, operation.Fail),
@@ -138,7 +138,7 @@ func (in *Input) repoint(p *operation.Plan) error {
 
 // dropSlotOn drops the slot that a server no longer reads.
 func (in *Input) dropSlotOn(p *operation.Plan, on, of string) {
-	if !in.dialect().Slots || in.member(on) == nil {
+	if !in.dialect().Slots || in.Member(on) == nil {
 		return
 	}
 	slots := []string{verb.SlotName(of)}

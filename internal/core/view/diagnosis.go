@@ -60,7 +60,7 @@ func bytesWait(in Input, s *Server, o *observation.Server) cause.Cause {
 
 // Forecast says when a disk will be full of log, at the rate of the last minutes.
 type Forecast struct {
-	// Seconds is negative when it is not known: nothing is written.
+	// Seconds is negative when it is not known: nothing is written, say.
 	Seconds float64 `json:"seconds"`
 	// Away are the servers, or slots, that log is kept for.
 	Away []string `json:"away"`

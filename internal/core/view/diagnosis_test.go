@@ -256,7 +256,7 @@ func TestForecast(t *testing.T) {
 		t.Errorf("%+v", f)
 	}
 	if f := full(and(away, func(in *Input) { in.WrittenBytesRate = 0 })); f == nil || f.Seconds >= 0 ||
-		!strings.HasPrefix(f.Text, "gull keeps log for tern (not connected); when its disk is full is not known") {
+		!strings.HasPrefix(f.Text, "gull keeps log for tern (not connected); when its disk will be full is not known") {
 		t.Errorf("nothing is written: %+v", f)
 	}
 	if f := full(func(in *Input) {

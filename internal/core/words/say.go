@@ -231,8 +231,8 @@ var problemWords = map[cause.Code]func(cause.Cause) string{
 
 var slowWords = map[cause.Code]func(cause.Cause) string{
 	cause.LogKept: func(c cause.Cause) string {
-		return fmt.Sprintf("%s keeps log for %s (not connected); when its disk is full is not known, because nothing is written",
-			c.Server, List(c.Names))
+		return fmt.Sprintf("%s keeps log for %s (not connected); when its disk will be full is not known", c.Server,
+			List(c.Names))
 	},
 	cause.LogFilling: func(c cause.Cause) string {
 		return fmt.Sprintf("%s keeps log for %s (not connected); %s's log disk will be full in about %s", c.Server,

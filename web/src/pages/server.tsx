@@ -122,49 +122,46 @@ export function Server() {
               : `It reports itself as ${s.believes}; its role in ${name} is ${s.role}.`}
           {s.diagnosis && s.diagnosis !== s.why ? ` Where the bytes wait: ${s.diagnosis}.` : ""}
         </h1>
-        {view && s.name === view.primary && (
+        {view && (
           <div className="btns">
             <button className="btn" onClick={() => setRequest({ kind: "restart", server })}>
               Restart…
             </button>
-          </div>
-        )}
-        {view && s.name !== view.primary && (
-          <div className="btns">
-            <button className="btn" onClick={() => setRequest({ kind: "restart", server })}>
-              Restart…
-            </button>
-            <Link className="btn" to={`/clusters/${name}/${server}/rejoin`}>
-              Rejoin…
-            </Link>
-            <button className="btn" onClick={() => setRequest({ kind: "seed", server })}>
-              Seed…
-            </button>
-            <button className="btn" onClick={() => setRequest({ kind: "salvage", server })}>
-              Save its tail…
-            </button>
-            <select
-              className="field"
-              aria-label={`Have ${server} follow`}
-              value=""
-              onChange={(e) => e.target.value && setRequest({ kind: "follow", server, to: e.target.value })}
-            >
-              <option value="">Follow…</option>
-              {view.servers
-                .filter((x) => x.name !== server && x.name !== s.follows)
-                .map((x) => (
-                  <option key={x.name}>{x.name}</option>
-                ))}
-            </select>
-            <button className="btn" onClick={() => code.mutate()}>
-              New enrolment code
-            </button>
-            <button
-              className="btn risk"
-              onClick={() => confirm(`Remove ${server} from Cross Twin? Its database keeps running; Cross Twin no longer watches it.`) && remove.mutate()}
-            >
-              Remove
-            </button>
+            {s.name !== view.primary && (
+              <>
+                <Link className="btn" to={`/clusters/${name}/${server}/rejoin`}>
+                  Rejoin…
+                </Link>
+                <button className="btn" onClick={() => setRequest({ kind: "seed", server })}>
+                  Seed…
+                </button>
+                <button className="btn" onClick={() => setRequest({ kind: "salvage", server })}>
+                  Save its tail…
+                </button>
+                <select
+                  className="field"
+                  aria-label={`Have ${server} follow`}
+                  value=""
+                  onChange={(e) => e.target.value && setRequest({ kind: "follow", server, to: e.target.value })}
+                >
+                  <option value="">Follow…</option>
+                  {view.servers
+                    .filter((x) => x.name !== server && x.name !== s.follows)
+                    .map((x) => (
+                      <option key={x.name}>{x.name}</option>
+                    ))}
+                </select>
+                <button className="btn" onClick={() => code.mutate()}>
+                  New enrolment code
+                </button>
+                <button
+                  className="btn risk"
+                  onClick={() => confirm(`Remove ${server} from Cross Twin? Its database keeps running; Cross Twin no longer watches it.`) && remove.mutate()}
+                >
+                  Remove
+                </button>
+              </>
+            )}
           </div>
         )}
         <Facts
