@@ -18,7 +18,7 @@ import (
 	"crosstwin/internal/core/verb"
 )
 
-// InputError says that a caller asked for what makes no sense, such as a
+// InputError says that a caller asked for something invalid, such as a
 // position that is none.
 type InputError struct{ error }
 
@@ -127,7 +127,7 @@ type TailReader interface {
 	RowsAt(ctx context.Context, a tail.RowsAtArgs) (tail.RowsAt, error)
 }
 
-// Comparer sums up the data in a view that stands still.
+// Comparer sums up the data in a fixed view.
 type Comparer interface {
 	Hold(ctx context.Context, seconds float64) (verb.Held, error)
 	Snapshot(ctx context.Context, a verb.Snapshot) error

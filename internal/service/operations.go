@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/tail"
@@ -207,7 +208,8 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 		return in, nil // refused in any case: do not touch the servers meanwhile
 	}
 	in.Probes = s.probe(ctx, &in)
-	if req.Kind == operation.Seed || req.Kind == operation.Rejoin {
+	switch req.Kind {
+	case operation.Seed, operation.Rejoin, operation.Restart:
 		s.fit(ctx, &in)
 	}
 	switch {
@@ -270,18 +272,32 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	return out
 }
 
-// fit asks whether a copy of the primary would have its place on the server.
+// fit asks whether a copy of the primary would have its place on the server and could
+// be started there; for a restart, whether the server itself could.
 func (s *Service) fit(ctx context.Context, in *plan.Input) {
 	target, owner := in.Member(in.Request.Server), in.Member(in.View.Primary)
-	if target == nil || target.Last == nil || owner == nil || owner.Last == nil ||
-		!slices.Contains(target.Last.Abilities, string(verb.Fit{}.Verb())) {
+	if target == nil || target.Last == nil || owner == nil || owner.Last == nil {
+		return // the plan says that they are missing
+	}
+	ask := func(m *view.Member, c verb.Fit) verb.Fitted {
+		if !slices.Contains(m.Last.Abilities, string(c.Verb())) {
+			in.FitProblem = "the agent of " + m.Name + " cannot tell: it is of an older version"
+			return verb.Fitted{}
+		}
+		f, err := agentapi.Ask(ctx, s.doer(in.View.Cluster, m.Name), agentapi.Request{Term: in.NextTerm - 1}, c)
+		if err != nil {
+			in.FitProblem = err.Error()
+		}
+		return f
+	}
+	if in.Request.Kind == operation.Restart {
+		f := ask(target, verb.Fit{Itself: true})
+		in.Fit = &f
 		return
 	}
-	f, err := agentapi.Ask(ctx, s.doer(in.View.Cluster, target.Name), agentapi.Request{Term: in.NextTerm - 1},
-		verb.Fit{Spaces: owner.Last.Data.Spaces, Others: in.OthersSpaces(target.Name)})
-	if err != nil {
-		in.FitProblem = err.Error()
-		return
+	f := ask(target, verb.Fit{Spaces: owner.Last.Data.Spaces, Others: in.OthersSpaces(target.Name)})
+	if dialect.Of(in.View.Engine).CopiesConfig && target != owner {
+		f.Misfits = append(f.Misfits, ask(owner, verb.Fit{Itself: true}).Misfits...)
 	}
 	in.Fit = &f
 }

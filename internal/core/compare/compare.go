@@ -75,7 +75,7 @@ func difference(primary string, ref, x verb.TableSum, both bool) string {
 	case !both:
 		return "it exists on one of the two only"
 	case x.Sequence:
-		return fmt.Sprintf("the sequence stands elsewhere (%s, %s on %s)", x.Sum, ref.Sum, primary)
+		return fmt.Sprintf("the sequence is at %s, at %s on %s", x.Sum, ref.Sum, primary)
 	case ref.Rows == x.Rows:
 		return fmt.Sprintf("%d rows on both, contents differ", ref.Rows)
 	}

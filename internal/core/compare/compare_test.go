@@ -52,7 +52,7 @@ func TestJudgeLeavesOut(t *testing.T) {
 		"tern": {old, further}})
 	if len(got.Tables) != 1 || got.Differ != 1 || got.Kinds() != "tables and sequences" ||
 		!reflect.DeepEqual(got.Left, []string{"old (MyISAM)"}) ||
-		got.Tables[0].Differs["tern"] != "the sequence stands elsewhere (9, 7 on gull)" {
+		got.Tables[0].Differs["tern"] != "the sequence is at 9, at 7 on gull" {
 		t.Errorf("%+v", got)
 	}
 }

@@ -61,6 +61,8 @@ type Dialect struct {
 	FirstWrite struct{ Setting, Off, Mend string }
 	// Resume is the statement that resumes applying.
 	Resume string
+	// CopiesConfig: a copy brings the source's configuration along.
+	CopiesConfig bool
 	// Copy looks for what a copy of a server would bring along, or lack.
 	Copy func(source Subject) []operation.Check
 	// OpenByDefault is how a server that left is made to start open again;

@@ -16,19 +16,10 @@ import (
 func (in *Input) checkFit(p *operation.Plan, name string) {
 	primary := in.View.Primary
 	p.Checks = append(p.Checks, in.dialect().Copy(in.subject(in.Member(primary)))...)
-	if in.FitProblem != "" {
-		p.AddCheck(operation.Check{Name: "Place for the copy", Server: name, Result: operation.Fail,
-			Evidence: fmt.Sprintf("whether the copy has its place on %s could not be tried: %s", name, in.FitProblem),
-			Why:      "nothing is removed before that is known", Mend: "see the agent's log on " + name})
-		return
-	}
+	const what = "Place for the copy"
 	f := in.Fit
-	if f == nil {
-		return // the engine keeps everything in the data directory
-	}
-	for _, m := range f.Misfits {
-		p.AddCheck(operation.Check{Name: "Place for the copy", Server: name, Result: operation.Fail, Evidence: m.What,
-			Why: "the copy would fail after the old data is gone", Mend: m.Mend})
+	if !in.addMisfits(p, what, name, "nothing is removed for a copy that would fail") || f == nil {
+		return
 	}
 	evidence := "everything goes to the data directory"
 	if len(f.Places) > 0 {
@@ -48,9 +39,35 @@ func (in *Input) checkFit(p *operation.Plan, name string) {
 			p.Destroys += ", and what it keeps in " + strings.Join(f.Clears, ", ")
 		}
 	}
-	if len(f.Misfits) == 0 {
-		p.AddCheck(operation.Check{Name: "Place for the copy", Server: name, Result: operation.Pass, Evidence: evidence})
+	p.AddCheck(operation.Check{Name: what, Server: name, Result: operation.Pass, Evidence: evidence})
+}
+
+// checkStart says whether a server could be started again as it is: it is not stopped
+// before that is known.
+func (in *Input) checkStart(p *operation.Plan, name string) {
+	const what = "Able to start"
+	if in.addMisfits(p, what, name, "it would stay down after its stop") && in.Fit != nil {
+		p.AddCheck(operation.Check{Name: what, Server: name, Result: operation.Pass,
+			Evidence: name + "'s program accepts its configuration, and it may write its log file"})
 	}
+}
+
+// addMisfits adds a failed check for each reason that was found, and reports whether
+// there is none.
+func (in *Input) addMisfits(p *operation.Plan, what, name, why string) bool {
+	if in.FitProblem != "" {
+		p.AddCheck(operation.Check{Name: what, Server: name, Result: operation.Fail,
+			Evidence: fmt.Sprintf("that could not be tried on %s: %s", name, in.FitProblem), Why: why,
+			Mend: "see the agent's log on " + name})
+		return false
+	}
+	if in.Fit == nil {
+		return true
+	}
+	for _, m := range in.Fit.Misfits {
+		p.AddCheck(operation.Check{Name: what, Server: name, Result: operation.Fail, Evidence: m.What, Why: why, Mend: m.Mend})
+	}
+	return len(in.Fit.Misfits) == 0
 }
 
 // OthersSpaces are the identities of the directories in which all servers but one

@@ -26,7 +26,7 @@ func TestFit(t *testing.T) {
 		{"a place that is taken", operation.Request{Kind: operation.Seed, Server: "tern", Replace: true},
 			func(in *Input, _ []view.Member) { in.Fit = misfit }, "which is not empty; empty it", nil},
 		{"it could not be tried", operation.Request{Kind: operation.Seed, Server: "tern", Replace: true},
-			func(in *Input, _ []view.Member) { in.FitProblem = "no answer" }, "could not be tried: no answer", nil},
+			func(in *Input, _ []view.Member) { in.FitProblem = "no answer" }, "that could not be tried on tern: no answer", nil},
 		{"a rebuild as well", operation.Request{Kind: operation.Rejoin, Server: "tern", Way: WayRebuild},
 			func(in *Input, _ []view.Member) { in.Fit = misfit }, "which is not empty; empty it", nil},
 		{"paths in the configuration", operation.Request{Kind: operation.Seed, Server: "tern", Replace: true},
@@ -44,6 +44,12 @@ func TestFit(t *testing.T) {
 					m[i].Last.Data.Spaces = []observation.Space{{Name: "16400", Path: "/srv/fast", Identity: "boot 1 2"}}
 				}
 			}, "gull and tern keep a tablespace in one directory, /srv/fast", nil},
+		{"a restart that would fail", operation.Request{Kind: operation.Restart, Server: "gull"},
+			func(in *Input, _ []view.Member) {
+				in.Fit = &verb.Fitted{Misfits: []verb.Misfit{{What: "gull could not be started", Mend: "correct it"}}}
+			}, "gull could not be started; correct it", nil},
+		{"a restart that could not be tried", operation.Request{Kind: operation.Restart, Server: "gull"},
+			func(in *Input, _ []view.Member) { in.FitProblem = "no answer" }, "that could not be tried on gull: no answer", nil},
 		{"all in its place", operation.Request{Kind: operation.Seed, Server: "tern", Replace: true},
 			func(in *Input, _ []view.Member) { in.Fit = places }, "",
 			[]string{"tablespaces go to /data/fast (on gull /srv/fast)", "/data/fast, /log/15 are emptied",

@@ -32,6 +32,7 @@ func (in *Input) restart(p *operation.Plan) error {
 	}
 	in.checkDisk(p, name, 0)
 	in.checkConnections(p, name)
+	in.checkStart(p, name)
 	if name == in.View.Primary {
 		in.restartPrimary(p, name)
 	} else {

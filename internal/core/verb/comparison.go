@@ -7,7 +7,7 @@ type Comparison struct {
 	Rows    int64        `json:"rows"`
 	Differ  int          `json:"differ"`
 	// Left are the tables, and the like, of which nothing is said, each with the
-	// reason, such as "cargo.old (MyISAM: no moment can be held)".
+	// reason, such as "cargo.old (MyISAM: it cannot be read as of one moment)".
 	Left []string `json:"left,omitempty"`
 }
 

@@ -2,9 +2,12 @@ package verb
 
 import "crosstwin/internal/core/observation"
 
-// Fit asks whether a copy of another server would have its place here. It changes
-// nothing: before a copy removes anything, everything that it needs was tried.
+// Fit asks whether a copy of another server would have its place here, and could be
+// started. It changes nothing: before a copy removes anything, everything that it
+// needs was tried.
 type Fit struct {
+	// Itself asks only whether the server, as it is, could be started.
+	Itself bool `json:"itself,omitempty"`
 	// Spaces are the source's tablespaces.
 	Spaces []observation.Space `json:"spaces,omitempty"`
 	// Others are the identities of the directories that other servers of the cluster

@@ -178,7 +178,7 @@ type Held struct {
 	At string `json:"at"`
 }
 
-// Snapshot opens a view of the data that stands still, from a position on.
+// Snapshot opens a fixed view of the data, at a position.
 type Snapshot struct {
 	Hold    Held    `json:"hold,omitzero"`
 	Seconds float64 `json:"seconds"`
@@ -187,7 +187,7 @@ type Snapshot struct {
 // Release ends a hold.
 type Release struct{}
 
-// Sums counts and sums every table in the view that stands still (long).
+// Sums counts and sums every table in the fixed view (long).
 type Sums struct{}
 
 // TableSum is the content of one table in two numbers: how many rows, and the

@@ -46,6 +46,12 @@ func (d *Data) LogMisfit(ctx context.Context, file string) []verb.Misfit {
 		Mend: fmt.Sprintf("on %s: give %s to the user that owns the data", d.Name, file)}}
 }
 
+// ConfigMisfit tells that the server's program refuses its configuration, in its words.
+func ConfigMisfit(server, said string) verb.Misfit {
+	return verb.Misfit{What: fmt.Sprintf("%s could not be started with its configuration: %s", server, said),
+		Mend: "correct the configuration of " + server + ": a running server has not read it yet"}
+}
+
 // Remove removes what stands at paths as the owner of the data: whoever could make
 // the paths lead elsewhere can remove no more than that.
 func (d *Data) Remove(ctx context.Context, paths ...string) error {

@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -267,17 +268,20 @@ func LogSince(file string, offset int64, words ...string) string {
 	defer f.Close()
 	f.Seek(offset, io.SeekStart)
 	b, _ := io.ReadAll(io.LimitReader(f, 64<<10))
+	return Telling(string(b), words...)
+}
+
+// Telling returns the last telling lines of a text, or its last lines when none is;
+// words are what makes a line telling.
+func Telling(text string, words ...string) string {
 	var telling []string
-	for _, line := range strings.Split(string(b), "\n") {
-		for _, w := range words {
-			if strings.Contains(line, w) {
-				telling = append(telling, strings.TrimSpace(line))
-				break
-			}
+	for _, line := range strings.Split(text, "\n") {
+		if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(line, w) }) {
+			telling = append(telling, strings.TrimSpace(line))
 		}
 	}
 	if len(telling) == 0 {
-		return LastLines(string(b), 3)
+		return LastLines(text, 3)
 	}
 	return LastLines(strings.Join(telling, "\n"), 4)
 }

@@ -273,7 +273,7 @@ func sequencesOf(ctx context.Context, c *sql.Conn) ([]verb.TableSum, error) {
 // can be held.
 func leftOutOf(ctx context.Context, c *sql.Conn) (out []verb.TableSum, err error) {
 	return out, eachRow(ctx, c,
-		"select concat(table_schema, '.', table_name), concat(engine, ': no moment can be held') from information_schema.tables where table_type = 'BASE TABLE' and engine <> 'InnoDB' and table_schema not in "+
+		"select concat(table_schema, '.', table_name), concat(engine, ': it cannot be read as of one moment') from information_schema.tables where table_type = 'BASE TABLE' and engine <> 'InnoDB' and table_schema not in "+
 			systemSchemas, func(table, why string) { out = append(out, verb.TableSum{Table: table, Left: why}) })
 }
 

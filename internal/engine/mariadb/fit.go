@@ -1,12 +1,14 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
 	"strings"
 
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/host"
 )
 
 // ownDirectories are settings that put a part of the data elsewhere. A copy goes
@@ -35,9 +37,23 @@ func parseOptions(said string) map[string]string {
 	return out
 }
 
-// Fit implements engine.Fitter.
-func (e *Engine) Fit(ctx context.Context, _ verb.Fit) (verb.Fitted, error) {
-	out := verb.Fitted{Misfits: e.LogMisfit(ctx, e.cfg.LogFile)}
+// startMisfits tell why the server, as it is, could not be started. Its program reads
+// the configuration as a start does, prints its help and ends.
+func (e *Engine) startMisfits(ctx context.Context) []verb.Misfit {
+	out := e.LogMisfit(ctx, e.cfg.LogFile)
+	if _, said, err := e.Run(ctx, daemon, "--defaults-file="+e.cfg.ConfigFile, "--verbose", "--help"); err != nil {
+		out = append(out, host.ConfigMisfit(e.cfg.Name, host.Telling(cmp.Or(said, err.Error()), telling...)))
+	}
+	return out
+}
+
+// Fit implements engine.Fitter. A copy brings no configuration along: the server's
+// own has to be right.
+func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
+	out := verb.Fitted{Misfits: e.startMisfits(ctx)}
+	if c.Itself || len(out.Misfits) > 0 {
+		return out, nil
+	}
 	options, err := e.options(ctx)
 	if err != nil {
 		return out, err

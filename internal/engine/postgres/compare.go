@@ -298,7 +298,7 @@ func sequencesOf(ctx context.Context, c *pgx.Conn, db string) ([]verb.TableSum, 
 func leftOutOf(ctx context.Context, c *pgx.Conn, db string) ([]verb.TableSum, error) {
 	rows, err := c.Query(ctx,
 		`select quote_ident(nspname) || '.' || quote_ident(relname), case
-			when relkind = 'm' then 'materialized view: its content is not held still'
+			when relkind = 'm' then 'materialized view: it cannot be read as of one moment'
 			when relkind = 'f' then 'foreign table: its data is elsewhere'
 			else 'unlogged: it is empty on a replica' end
 		from pg_class c join pg_namespace n on n.oid = relnamespace

@@ -62,8 +62,22 @@ func (e *Engine) ownPlaces() (out []string) {
 	return slices.Compact(out)
 }
 
+// startMisfits tell why the server, as it is, could not be started. Its program reads
+// the configuration as a start does, and nothing else.
+func (e *Engine) startMisfits(ctx context.Context) []verb.Misfit {
+	out := e.LogMisfit(ctx, e.cfg.LogFile)
+	if _, said, err := e.Run(ctx, "postgres", "-D", e.cfg.DataDir, "-C", "data_directory"); err != nil {
+		said = cmp.Or(said, err.Error())
+		out = append(out, host.ConfigMisfit(e.cfg.Name, host.Telling(said, append([]string{"unrecognized"}, telling...)...)))
+	}
+	return out
+}
+
 // Fit implements engine.Fitter.
 func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
+	if c.Itself {
+		return verb.Fitted{Misfits: e.startMisfits(ctx)}, nil
+	}
 	own := e.ownPlaces()
 	out := verb.Fitted{Clears: slices.Clone(own), Misfits: e.LogMisfit(ctx, e.cfg.LogFile)}
 	others := slices.Clone(c.Others)

@@ -176,10 +176,31 @@ func TestCopyThatCannotStart(t *testing.T) {
 		0o600); err != nil {
 		t.Fatal(err)
 	}
+	itself := func() []verb.Misfit {
+		t.Helper()
+		f, err := p.Fit(p.ctx(), verb.Fit{Itself: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f.Misfits
+	}
+	if m := itself(); len(m) != 0 {
+		t.Errorf("%+v", m)
+	}
 	s := settings()
 	if s["copied_paths"] != "hba_file = "+p.Path("pg_hba.conf") ||
 		s["lost_limits"] != "max_connections is 100, and 30 in its files" {
 		t.Errorf("%q %q", s["copied_paths"], s["lost_limits"])
+	}
+	b, err = os.ReadFile(conf)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(conf, append(b, "\nmax_connections = many\n"...), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if m := itself(); len(m) != 1 || !strings.Contains(m[0].What, `invalid value for parameter "max_connections"`) {
+		t.Errorf("%+v", m)
 	}
 	if os.Geteuid() != 0 {
 		t.Skip("a file that the server's user may not write needs another user")
