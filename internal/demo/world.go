@@ -318,8 +318,8 @@ func eachProcess(do func(pid int, cmdline, cwd string)) {
 	}
 }
 
-// stopDatabases ends the database servers whose data is below dir: in an
-// clean way, then whatever is left.
+// stopDatabases ends the database servers whose data is below dir: cleanly, then
+// whatever is left.
 func stopDatabases(dir string) {
 	for _, sig := range []syscall.Signal{syscall.SIGTERM, syscall.SIGQUIT, syscall.SIGKILL} {
 		eachDatabaseProcess(dir, func(pid int, name string) {
