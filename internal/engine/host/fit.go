@@ -2,7 +2,9 @@ package host
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -37,13 +39,24 @@ func DirIdentity(path string) string {
 	return fmt.Sprintf("%s %d %d", strings.TrimSpace(string(boot)), st.Dev, st.Ino)
 }
 
-// LogMisfit tells when the server could not write its log file.
-func (d *Data) LogMisfit(ctx context.Context, file string) []verb.Misfit {
-	if d.Writable(ctx, file) {
+// LogMisfit tells when the log file could not be opened for a start: the agent opens
+// it, and hands it to the server.
+func (d *Data) LogMisfit(file string) []verb.Misfit {
+	f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
+	if errors.Is(err, fs.ErrNotExist) {
+		f, err = os.CreateTemp(filepath.Dir(file), "."+filepath.Base(file)+".*")
+		if err == nil {
+			defer os.Remove(f.Name())
+		}
+	}
+	if err == nil {
+		err = f.Close()
+	}
+	if err == nil {
 		return nil
 	}
-	return []verb.Misfit{{What: fmt.Sprintf("the server's user may not write its log file %s", file),
-		Mend: fmt.Sprintf("on %s: give %s to the user that owns the data", d.Name, file)}}
+	return []verb.Misfit{{What: fmt.Sprintf("the log file %s of %s cannot be written: %v", file, d.Name, err),
+		Mend: fmt.Sprintf("make its directory, or let %s's agent write there", d.Name)}}
 }
 
 // ConfigMisfit tells that the server's program refuses its configuration, in its words.

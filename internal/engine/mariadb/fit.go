@@ -40,7 +40,7 @@ func parseOptions(said string) map[string]string {
 // startMisfits tell why the server, as it is, could not be started. Its program reads
 // the configuration as a start does, prints its help and ends.
 func (e *Engine) startMisfits(ctx context.Context) []verb.Misfit {
-	out := e.LogMisfit(ctx, e.cfg.LogFile)
+	out := e.LogMisfit(e.cfg.LogFile)
 	if _, said, err := e.Run(ctx, daemon, "--defaults-file="+e.cfg.ConfigFile, "--verbose", "--help"); err != nil {
 		out = append(out, host.ConfigMisfit(e.cfg.Name, host.Telling(cmp.Or(said, err.Error()), telling...)))
 	}

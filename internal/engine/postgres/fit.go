@@ -65,7 +65,7 @@ func (e *Engine) ownPlaces() (out []string) {
 // startMisfits tell why the server, as it is, could not be started. Its program reads
 // the configuration as a start does, and nothing else.
 func (e *Engine) startMisfits(ctx context.Context) []verb.Misfit {
-	out := e.LogMisfit(ctx, e.cfg.LogFile)
+	out := e.LogMisfit(e.cfg.LogFile)
 	if _, said, err := e.Run(ctx, "postgres", "-D", e.cfg.DataDir, "-C", "data_directory"); err != nil {
 		said = cmp.Or(said, err.Error())
 		out = append(out, host.ConfigMisfit(e.cfg.Name, host.Telling(said, append([]string{"unrecognized"}, telling...)...)))
@@ -79,7 +79,7 @@ func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
 		return verb.Fitted{Misfits: e.startMisfits(ctx)}, nil
 	}
 	own := e.ownPlaces()
-	out := verb.Fitted{Clears: slices.Clone(own), Misfits: e.LogMisfit(ctx, e.cfg.LogFile)}
+	out := verb.Fitted{Clears: slices.Clone(own), Misfits: e.LogMisfit(e.cfg.LogFile)}
 	others := slices.Clone(c.Others)
 	for _, s := range c.Spaces {
 		others = append(others, s.Identity)
