@@ -123,11 +123,11 @@ const watchEvery = time.Second
 func (a *Agent) watch(ctx context.Context) {
 	t := time.NewTicker(watchEvery)
 	defer t.Stop()
-	if a.memory.get().Guard.Accepted > 0 {
+	if a.guards() {
 		a.observe(ctx, false) // whose data it is comes first
 	}
 	for {
-		if a.memory.get().Guard.Accepted > 0 {
+		if a.guards() {
 			a.keepClosed(ctx)
 			if g := a.memory.get().Guard; !g.Owner && a.stale() {
 				a.observe(ctx, false)
@@ -139,6 +139,13 @@ func (a *Agent) watch(ctx context.Context) {
 		case <-t.C:
 		}
 	}
+}
+
+// guards reports whether this agent looks after its server by itself: a service has
+// it under its care.
+func (a *Agent) guards() bool {
+	s := a.memory.get()
+	return s.Guard.Accepted > 0 && !s.Left
 }
 
 func (a *Agent) stale() bool {
@@ -159,7 +166,7 @@ func (a *Agent) keepClosed(ctx context.Context) {
 	a.judgeForeign(a.look(ctx, false))
 	a.lastMu.Lock() // an opening that begins now waits until this is done
 	defer a.lastMu.Unlock()
-	if a.opening || a.foreign {
+	if a.opening || a.foreign || !a.guards() {
 		return
 	}
 	if err := a.engine.Close(); err != nil {
@@ -182,7 +189,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	o := a.look(ctx, thorough)
 	a.judgeForeign(o)
 	s := a.memory.get()
-	if !o.Data.Foreign && s.Guard.MustFence(o.Process.Role == observation.Primary) {
+	if !o.Data.Foreign && !s.Left && s.Guard.MustFence(o.Process.Role == observation.Primary) {
 		a.log.Warn("the server is writable and does not own the term: fencing it", "accepted", s.Guard.Accepted)
 		if err := a.fence(ctx, false); err != nil {
 			a.log.Error("fencing failed", "error", err)

@@ -30,7 +30,11 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	var old Config
 	_, err := os.Stat(filepath.Join(dir, ConfigFile))
 	again := err == nil
-	if again {
+	left, err := forgetLeft(dir)
+	if err != nil {
+		return cfg, err
+	}
+	if again = again && !left; again {
 		if old, err = LoadConfig(dir); err != nil {
 			return cfg, err
 		}

@@ -126,7 +126,7 @@ func (a *Agent) from(allowed func(string) bool, h func(http.ResponseWriter, *htt
 		if !allowed(name) {
 			err = agentapi.Problem{Title: "Not allowed", Detail: name + " may not ask this of " + a.cfg.Server + "'s agent",
 				Status: http.StatusForbidden, Code: agentapi.CodeForbidden}
-		} else {
+		} else if err = a.hasLeft(r); err == nil {
 			err = h(w, r)
 		}
 		if err == nil {

@@ -38,6 +38,8 @@ type state struct {
 	Ours   bool   `json:"ours,omitempty"`
 	// Opened is the newest process that took writes here by right.
 	Opened string `json:"opened,omitempty"`
+	// Left: the server was removed from Cross Twin.
+	Left bool `json:"left,omitempty"`
 }
 
 func openMemory(dir string) (*memory, error) {

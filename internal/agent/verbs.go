@@ -117,6 +117,7 @@ func (a *Agent) table() map[verb.Name]handler {
 	if x, ok := a.engine.(engine.Fitter); ok {
 		add(ask(x.Fit))
 	}
+	add(ask(a.leave))
 	if x, ok := a.engine.(engine.Settler); ok {
 		add(without[verb.Settle](x.Settle))
 	}

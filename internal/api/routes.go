@@ -51,8 +51,8 @@ func (a *API) routes() []route {
 			handle: a.showCluster},
 		{method: "PATCH", path: cluster, id: "setCluster", summary: "Change a cluster", status: 200,
 			in: apitype.ClusterChange{}, out: view.View{}, handle: a.setCluster},
-		{method: "DELETE", path: cluster, id: "removeCluster", summary: "Forget a cluster; its databases go on", status: 204,
-			handle: a.removeCluster},
+		{method: "DELETE", path: cluster, id: "removeCluster", summary: "Remove a cluster; its databases keep running",
+			query: []string{"drop"}, status: 200, out: apitype.Removed{}, handle: a.removeCluster},
 		{method: "GET", path: cluster + "/check", id: "check", summary: "The checks for a purpose",
 			query: []string{"for", "server", "to"}, status: 200, out: apitype.Plan{}, handle: a.check},
 		{method: "POST", path: cluster + "/plan", id: "previewOperation",
@@ -68,8 +68,8 @@ func (a *API) routes() []route {
 			handle: a.showServer},
 		{method: "PATCH", path: server, id: "setServer", summary: "Change rank or site, hide or show", status: 200,
 			in: apitype.ServerChange{}, out: view.Server{}, handle: a.setServer},
-		{method: "DELETE", path: server, id: "removeServer", summary: "Forget a server; its database goes on", status: 204,
-			handle: a.removeServer},
+		{method: "DELETE", path: server, id: "removeServer", summary: "Remove a server; its database keeps running",
+			query: []string{"drop"}, status: 200, out: apitype.Removed{}, handle: a.removeServer},
 		{method: "POST", path: server + "/code", id: "newCode", summary: "A new one-time code for its agent", status: 201,
 			out: apitype.EnrolmentCode{}, handle: a.newCode},
 		{method: "GET", path: server + "/tail", id: "tail", summary: "What only this server has", status: 200,
@@ -189,10 +189,12 @@ func (a *API) setCluster(c echo.Context) error {
 
 func (a *API) removeCluster(c echo.Context) error {
 	name, from := who(c)
-	if err := a.service.RemoveCluster(c.Request().Context(), c.Param("cluster"), name, from); err != nil {
+	left, err := a.service.RemoveCluster(c.Request().Context(), c.Param("cluster"), c.QueryParam("drop") == "true", name,
+		from)
+	if err != nil {
 		return err
 	}
-	return c.NoContent(204)
+	return c.JSON(200, apitype.Removed{Leftovers: left})
 }
 
 func (a *API) check(c echo.Context) error {
@@ -274,11 +276,12 @@ func (a *API) setServer(c echo.Context) error {
 
 func (a *API) removeServer(c echo.Context) error {
 	name, from := who(c)
-	if err := a.service.RemoveServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), name,
-		from); err != nil {
+	left, err := a.service.RemoveServer(c.Request().Context(), c.Param("cluster"), c.Param("server"),
+		c.QueryParam("drop") == "true", name, from)
+	if err != nil {
 		return err
 	}
-	return c.NoContent(204)
+	return c.JSON(200, apitype.Removed{Leftovers: left})
 }
 
 func (a *API) newCode(c echo.Context) error {

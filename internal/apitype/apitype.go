@@ -11,6 +11,7 @@ import (
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/tail"
+	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
 
@@ -60,6 +61,12 @@ type NewServer struct {
 	Name string `json:"name"`
 	cluster.Placement
 	Primary bool `json:"primary,omitempty"`
+}
+
+// Removed says what became of the things that Cross Twin made on servers that were
+// removed.
+type Removed struct {
+	Leftovers []verb.Leftover `json:"leftovers"`
 }
 
 // ServerChange changes a server; what is absent stays.

@@ -45,6 +45,7 @@ func (a *app) with(run func(cmd *cobra.Command, c *client.Client, args []string)
 
 func (a *app) clusterCommand() *cobra.Command {
 	var engine string
+	var drop bool
 	add := &cobra.Command{Use: "add NAME", Short: "Add a cluster", Args: exactly(1),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			v, err := c.AddCluster(cmd.Context(), apitype.NewCluster{Name: args[0], Engine: engine})
@@ -109,16 +110,16 @@ func (a *app) clusterCommand() *cobra.Command {
 			for _, s := range v.Servers {
 				names = append(names, s.Name)
 			}
-			stays := whatStays(&v, names...)
-			if err := a.confirmed(cmd, "remove cluster "+args[0]+" (its databases keep running). "+stays); err != nil {
+			if err := a.confirmed(cmd, "remove cluster "+args[0]+leaving(&v, names, drop)); err != nil {
 				return err
 			}
-			if err := c.RemoveCluster(cmd.Context(), args[0]); err != nil {
+			r, err := c.RemoveCluster(cmd.Context(), args[0], drop)
+			if err != nil {
 				return err
 			}
-			return a.said("removed", args[0], "cluster %s removed. %s", args[0], stays)
+			return a.show(r, func(w io.Writer) { fmt.Fprintf(w, "cluster %s removed.\n%s", args[0], leftovers(r.Leftovers)) })
 		})}
-	remove.Flags().BoolP("yes", "y", false, "do not ask")
+	removeFlags(remove, &drop)
 	return group("cluster", "Add, list, show, set and remove clusters", add, list, show, set, remove)
 }
 
@@ -130,7 +131,7 @@ func (a *app) confirmed(cmd *cobra.Command, what string) error {
 	if !isTerminal(os.Stdin) {
 		return exitWith(exitUsage, "no terminal for confirmation: add --yes")
 	}
-	fmt.Fprintf(a.out, "This will %s.\n", what)
+	fmt.Fprintf(a.out, "This will %s\n", what)
 	return a.ask(&operation.Plan{})
 }
 
@@ -147,7 +148,7 @@ func parseRank(s string) (int, error) {
 
 func (a *app) serverCommand() *cobra.Command {
 	var rankText, site string
-	var primary, hidden bool
+	var primary, hidden, drop bool
 	add := &cobra.Command{Use: "add CLUSTER NAME", Short: "Add a server; prints the command for its host",
 		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			n, err := parseRank(rankText)
@@ -227,16 +228,18 @@ func (a *app) serverCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			stays := whatStays(&v, args[1])
-			if err := a.confirmed(cmd, "remove server "+args[1]+" (its database keeps running). "+stays); err != nil {
+			if err := a.confirmed(cmd, "remove server "+args[1]+leaving(&v, args[1:], drop)); err != nil {
 				return err
 			}
-			if err := c.RemoveServer(cmd.Context(), args[0], args[1]); err != nil {
+			r, err := c.RemoveServer(cmd.Context(), args[0], args[1], drop)
+			if err != nil {
 				return err
 			}
-			return a.said("removed", args[1], "server %s removed from %s. %s", args[1], args[0], stays)
+			return a.show(r, func(w io.Writer) {
+				fmt.Fprintf(w, "server %s removed from %s.\n%s", args[1], args[0], leftovers(r.Leftovers))
+			})
 		})}
-	remove.Flags().BoolP("yes", "y", false, "do not ask")
+	removeFlags(remove, &drop)
 	code := &cobra.Command{Use: "code CLUSTER NAME", Short: "Make a new one-time code for a server's agent",
 		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			code, err := c.NewCode(cmd.Context(), args[0], args[1])
@@ -598,9 +601,4 @@ func (a *app) tokenCommand() *cobra.Command {
 			return a.said("removed", args[0], "token %s removed\n", args[0])
 		})}
 	return group("token", "Add, list and remove access tokens", add, list, remove)
-}
-
-// whatStays lists what taking servers out of a cluster leaves on them.
-func whatStays(v *view.View, names ...string) string {
-	return "What stays:\n  " + strings.Join(view.Leaving(v, names...), "\n  ") + "\n"
 }

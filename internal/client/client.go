@@ -156,9 +156,17 @@ func (c *Client) SetCluster(ctx context.Context, name string, ch apitype.Cluster
 	return v, c.call(ctx, "PATCH", at("clusters", name), ch, &v)
 }
 
-// RemoveCluster forgets a cluster.
-func (c *Client) RemoveCluster(ctx context.Context, name string) error {
-	return c.call(ctx, "DELETE", at("clusters", name), nil, nil)
+// RemoveCluster removes a cluster; with drop what Cross Twin made there and nothing
+// uses.
+func (c *Client) RemoveCluster(ctx context.Context, name string, drop bool) (r apitype.Removed, err error) {
+	return r, c.call(ctx, "DELETE", at("clusters", name)+dropQuery(drop), nil, &r)
+}
+
+func dropQuery(drop bool) string {
+	if drop {
+		return "?drop=true"
+	}
+	return ""
 }
 
 // AddServer adds a server.
@@ -178,9 +186,10 @@ func (c *Client) SetServer(ctx context.Context, cluster, server string, ch apity
 	return s, c.call(ctx, "PATCH", at("clusters", cluster, "servers", server), ch, &s)
 }
 
-// RemoveServer forgets a server.
-func (c *Client) RemoveServer(ctx context.Context, cluster, server string) error {
-	return c.call(ctx, "DELETE", at("clusters", cluster, "servers", server), nil, nil)
+// RemoveServer removes a server; with drop what Cross Twin made for it and nothing
+// uses.
+func (c *Client) RemoveServer(ctx context.Context, cluster, server string, drop bool) (r apitype.Removed, err error) {
+	return r, c.call(ctx, "DELETE", at("clusters", cluster, "servers", server)+dropQuery(drop), nil, &r)
 }
 
 // NewCode makes a new enrolment code.

@@ -97,6 +97,15 @@ type Reserver interface {
 	Slots(ctx context.Context, a verb.Slots) error
 }
 
+// Leaver undoes what Cross Twin made on a server.
+type Leaver interface {
+	// OpenByDefault is the opposite of Close, for a running primary.
+	OpenByDefault() error
+	// Drop drops what a names and nobody uses. The answer names each thing, and
+	// why it stays.
+	Drop(ctx context.Context, a verb.Leave) []verb.Leftover
+}
+
 // Checkpointer can write dirty pages out ahead of a stop.
 type Checkpointer interface {
 	Checkpoint(ctx context.Context) error

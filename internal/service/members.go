@@ -17,6 +17,7 @@ import (
 	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/dialect"
+	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/pki"
 	"crosstwin/internal/store"
@@ -86,16 +87,28 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, 
 	return s.reload(ctx)
 }
 
-// RemoveCluster forgets a cluster. Its databases go on as they are.
-func (s *Service) RemoveCluster(ctx context.Context, name, who, from string) error {
+// RemoveCluster forgets a cluster. Its databases keep running, and nothing guards
+// them any more. With drop what Cross Twin made there is dropped, where nothing uses
+// it; the answer says what became of each thing.
+func (s *Service) RemoveCluster(ctx context.Context, name string, drop bool, who, from string) ([]verb.Leftover, error) {
 	if err := s.idle(name); err != nil {
-		return err
+		return nil, err
 	}
+	c, err := s.cluster(name)
+	if err != nil {
+		return nil, err
+	}
+	v := c.latest.Load().View
+	var names []string
+	for _, m := range v.Servers {
+		names = append(names, m.Name)
+	}
+	left := s.leave(ctx, c, names, drop)
 	if err := s.Store.RemoveCluster(ctx, name); err != nil {
-		return orNotFound(err, "cluster", name)
+		return nil, orNotFound(err, "cluster", name)
 	}
 	s.audit(ctx, who, from, "cluster removed", name, "")
-	return s.reload(ctx)
+	return left, s.reload(ctx)
 }
 
 func (s *Service) idle(cluster string) error {
@@ -192,29 +205,32 @@ func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *i
 	return s.reload(ctx)
 }
 
-// RemoveServer forgets a server. Its database goes on as it is; the slot it
-// reads through stays, and the status says that nobody reads it any more.
-func (s *Service) RemoveServer(ctx context.Context, cluster, server, who, from string) error {
+// RemoveServer forgets a server. Its database keeps running, and nothing guards it
+// any more. With drop the slot it reads through is dropped, if it reads no more;
+// otherwise the slot stays, and the status says that no server reads it.
+func (s *Service) RemoveServer(ctx context.Context, cluster, server string, drop bool, who, from string) ([]verb.Leftover,
+	error) {
 	if err := s.idle(cluster); err != nil {
-		return err
+		return nil, err
 	}
 	rec, err := s.Store.Server(ctx, cluster, server)
 	if err != nil {
-		return orNotFound(err, "server", server)
+		return nil, orNotFound(err, "server", server)
 	}
-	v, err := s.View(cluster)
+	c, err := s.cluster(cluster)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if v.Primary == server {
-		return badInput("%s is the primary of %s: switch over to another server first, or remove the cluster", server,
+	if c.latest.Load().View.Primary == server {
+		return nil, badInput("%s is the primary of %s: switch over to another server first, or remove the cluster", server,
 			cluster)
 	}
+	left := s.leave(ctx, c, []string{server}, drop)
 	if err := s.Store.RemoveServer(ctx, rec.ID); err != nil {
-		return err
+		return nil, err
 	}
 	s.audit(ctx, who, from, "server removed", cluster, server)
-	return s.reload(ctx)
+	return left, s.reload(ctx)
 }
 
 // ErrBadCode says that an enrolment code is not good (any more).

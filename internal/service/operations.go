@@ -192,12 +192,7 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 	if req.Kind == operation.Switchover {
 		s.awaitProofs(ctx, c)
 	}
-	var wg sync.WaitGroup
-	for _, m := range v.Servers {
-		wg.Go(func() { s.observe(ctx, name, m.Name, true) })
-	}
-	wg.Wait()
-	a := c.assessNow()
+	a := s.lookAtAll(ctx, c, &v)
 	in := plan.Input{View: a.View, Members: a.Members, Request: req, NextTerm: a.View.Term + 1, Busy: a.View.Operation}
 	for _, m := range in.Members {
 		if m.Last != nil {
@@ -225,6 +220,16 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 		in.Examination, _ = s.examine(ctx, &in, in.View.Primary, true)
 	}
 	return in, nil
+}
+
+// lookAtAll has a thorough look at all servers now, and assesses them.
+func (s *Service) lookAtAll(ctx context.Context, c *watched, v *view.View) *Assessment {
+	var wg sync.WaitGroup
+	for _, m := range v.Servers {
+		wg.Go(func() { s.observe(ctx, v.Cluster, m.Name, true) })
+	}
+	wg.Wait()
+	return c.assessNow()
 }
 
 // probe tries the replication account between all servers that answer. A

@@ -66,8 +66,9 @@ type Dialect struct {
 	// Copy looks for what a copy of a server would bring along, or lack.
 	Copy func(source Subject) []operation.Check
 	// OpenByDefault is how a server that left is made to start open again;
-	// DropSlot is the statement that drops the slot %s.
-	OpenByDefault, DropSlot string
+	// DropSlot is the statement that drops the slot %s, DropAccount how the
+	// replication account and what belongs to it is removed.
+	OpenByDefault, DropSlot, DropAccount string
 
 	// Title returns the titles of steps whose words differ.
 	Title Titles

@@ -45,6 +45,7 @@ func init() {
 	register[Account](false, "")
 	register[Probe](false, "")
 	register[Fit](false, "")
+	register[Leave](false, "")
 	register[Events](false, "")
 	register[Mark](false, FactMark)
 	register[AwaitMark](false, "")

@@ -9,30 +9,74 @@ import (
 	"crosstwin/internal/core/verb"
 )
 
-// Leaving lists what stays on the servers when the named ones are taken out of
-// the cluster, with how each is undone. Nothing is removed by itself: somebody
-// may rest on it.
-func Leaving(v *View, names ...string) []string {
-	d := dialect.Of(v.Engine)
-	var out []string
+// Leaving lists what Cross Twin made on the servers for the named ones, which are
+// about to be removed from the cluster. With all of them the cluster leaves, and the
+// account with it.
+func Leaving(v *View, names ...string) []verb.Leftover {
+	d, all := dialect.Of(v.Engine), len(names) == len(v.Servers)
+	var out []verb.Leftover
 	for _, s := range v.Servers {
+		leaves := slices.Contains(names, s.Name)
 		o := s.Observation
 		if o == nil {
-			if slices.Contains(names, s.Name) {
-				out = append(out, s.Name+" was never seen: what stays there is not known")
+			if leaves {
+				out = append(out, verb.Leftover{Server: s.Name, What: verb.MadeUnseen})
 			}
 			continue
 		}
-		if slices.Contains(names, s.Name) && o.Data.ClosedByDefault && !o.Data.Foreign &&
-			o.Process.Role != observation.Replica {
-			out = append(out, fmt.Sprintf("%s's next start is read-only; to undo that, %s", s.Name, d.OpenByDefault))
+		if leaves && o.Data.ClosedByDefault && !o.Data.Foreign && o.Process.Role != observation.Replica {
+			out = append(out, verb.Leftover{Server: s.Name, What: verb.MadeClosed, Undo: d.OpenByDefault})
 		}
 		for _, x := range o.Links.Slots {
-			if owner, ours := verb.SlotOwner(x.Name); ours && slices.Contains(names, owner) {
-				out = append(out, fmt.Sprintf("slot %s on %s keeps log for %s; to drop it: %s", x.Name, s.Name, owner,
-					fmt.Sprintf(d.DropSlot, x.Name)))
+			if owner, ours := verb.SlotOwner(x.Name); ours && (all || slices.Contains(names, owner)) {
+				l := verb.Leftover{Server: s.Name, What: verb.MadeSlot, Name: x.Name, For: owner,
+					Undo: fmt.Sprintf(d.DropSlot, x.Name)}
+				if x.Active {
+					l.UsedBy = []string{owner}
+				}
+				out = append(out, l)
 			}
 		}
 	}
-	return append(out, "the account "+verb.ReplicationUser+" and its access rules, on every server")
+	account := verb.Leftover{Server: v.Primary, What: verb.MadeAccount, Name: verb.ReplicationUser,
+		Undo: d.DropAccount}
+	for _, s := range v.Servers {
+		// A server that was not seen lately may follow by it.
+		if s.Name != v.Primary && (s.Observation == nil || s.Observation.Links.Upstream != nil) {
+			account.UsedBy = append(account.UsedBy, s.Name)
+		}
+	}
+	return append(out, account)
+}
+
+// LeaveCalls returns what each server's agent has to undo: that the leaving ones are
+// left alone, and, with drop, the listed things that nobody uses. The account goes
+// with the whole cluster only.
+func LeaveCalls(v *View, names []string, list []verb.Leftover, drop bool) map[string]verb.Leave {
+	out := map[string]verb.Leave{}
+	for _, n := range names {
+		out[n] = verb.Leave{Self: true}
+	}
+	if !drop {
+		return out
+	}
+	for _, l := range list {
+		c := out[l.Server]
+		switch {
+		case len(l.UsedBy) > 0 || l.Server == "":
+			continue
+		case l.What == verb.MadeSlot:
+			c.Slots = append(c.Slots, l.Name)
+		case l.What == verb.MadeAccount && len(names) == len(v.Servers):
+			for n, c := range out {
+				c.Account = true // the account on the primary, and every server's rules for it
+				out[n] = c
+			}
+			continue
+		default:
+			continue
+		}
+		out[l.Server] = c
+	}
+	return out
 }

@@ -13,6 +13,10 @@ import (
 var serverGroups = []string{"mysqld", "mariadbd", "server", "mariadb", "mysqld-10.11", "mariadb-10.11",
 	"mariadbd-10.11"}
 
+// closedBlock ends the configuration file of a server that is closed by default.
+const closedBlock = "\n[mariadbd]\n# Whoever starts this server gets it read-only: Cross Twin's agent opens the primary.\n" +
+	"read_only = 1\n"
+
 // Close implements engine.Engine: the configuration file says that a start is
 // read-only.
 func (e *Engine) Close() error {
@@ -23,9 +27,7 @@ func (e *Engine) Close() error {
 	if closedByFile(string(b)) {
 		return nil
 	}
-	text := strings.TrimRight(string(b), "\n") +
-		"\n\n[mariadbd]\n# Whoever starts this server gets it read-only: Cross Twin's agent opens the primary.\nread_only = 1\n"
-	if err := e.rewriteConfig(text); err != nil {
+	if err := e.rewriteConfig(strings.TrimRight(string(b), "\n") + "\n" + closedBlock); err != nil {
 		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
 	}
 	return nil

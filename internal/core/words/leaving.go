@@ -1,0 +1,57 @@
+package words
+
+import (
+	"fmt"
+
+	"crosstwin/internal/core/verb"
+)
+
+// Leftover says what Cross Twin made on a server and what becomes of it.
+func Leftover(l verb.Leftover) string {
+	text := leftoverWords(l)
+	if l.Problem != "" {
+		text += "; it could not be undone: " + l.Problem
+	}
+	if !l.Gone && len(l.UsedBy) == 0 && l.Undo != "" {
+		text += "; by hand: " + l.Undo
+	}
+	return text
+}
+
+func leftoverWords(l verb.Leftover) string {
+	switch l.What {
+	case verb.MadeClosed:
+		if l.Gone {
+			return l.Server + " starts open for writes again"
+		}
+		return l.Server + " starts read-only next time"
+	case verb.MadeSlot:
+		switch {
+		case l.Gone:
+			return fmt.Sprintf("slot %s on %s was dropped", l.Name, l.Server)
+		case len(l.UsedBy) > 0:
+			return fmt.Sprintf("slot %s on %s keeps log for %s, which reads through it now", l.Name, l.Server, l.For)
+		}
+		return fmt.Sprintf("slot %s on %s keeps log for %s", l.Name, l.Server, l.For)
+	case verb.MadeAccount:
+		switch {
+		case l.Gone:
+			return "the account " + l.Name + " was dropped, with its access rules and Cross Twin's tables"
+		case len(l.UsedBy) > 0:
+			return "the account " + l.Name + " and its access rules: " + List(l.UsedBy) + " " +
+				plural(len(l.UsedBy), "follows", "follow") + " by it"
+		}
+		return "the account " + l.Name + " and its access rules, on every server"
+	case verb.MadeGuard:
+		return l.Server + "'s agent could not be told that it left, so it goes on keeping " + l.Server +
+			" from taking writes: stop that agent on its host"
+	}
+	return l.Server + " was never seen: what stays there is not known"
+}
+
+func plural(n int, one, more string) string {
+	if n == 1 {
+		return one
+	}
+	return more
+}

@@ -1,0 +1,62 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"crosstwin/internal/core/verb"
+)
+
+// OpenByDefault implements engine.Leaver. What the configuration says besides our
+// own block is the administrator's.
+func (e *Engine) OpenByDefault() error {
+	b, err := os.ReadFile(e.cfg.ConfigFile)
+	if err != nil {
+		return err
+	}
+	text := strings.ReplaceAll(string(b), closedBlock, "")
+	if text != string(b) {
+		if err := e.rewriteConfig(text); err != nil {
+			return err
+		}
+	}
+	if closedByFile(text) {
+		return fmt.Errorf("%s sets read_only by a line that is not Cross Twin's", e.cfg.ConfigFile)
+	}
+	return nil
+}
+
+// Drop implements engine.Leaver. There are no reservations of log here, and the
+// account is data: it is dropped on the primary.
+func (e *Engine) Drop(ctx context.Context, a verb.Leave) []verb.Leftover {
+	if !a.Account {
+		return nil
+	}
+	l := verb.Leftover{What: verb.MadeAccount, Name: verb.ReplicationUser}
+	replica, err := e.text(ctx, "select @@global.read_only")
+	if err == nil && replica != "0" {
+		return nil
+	}
+	if err == nil {
+		err = e.dropAccount(ctx)
+	}
+	if err != nil {
+		l.Problem = err.Error()
+	}
+	l.Gone = err == nil
+	return []verb.Leftover{l}
+}
+
+func (e *Engine) dropAccount(ctx context.Context) error {
+	users, err := e.text(ctx, "select group_concat(distinct host separator ', ') from information_schema.processlist where user = ?",
+		verb.ReplicationUser)
+	if err != nil {
+		return err
+	}
+	if users != "" {
+		return fmt.Errorf("it is connected by from %s", users)
+	}
+	return e.exec(ctx, "drop user if exists "+literal(verb.ReplicationUser)+"@'%'; drop database if exists crosstwin")
+}

@@ -1,0 +1,40 @@
+package service
+
+import (
+	"context"
+	"sync"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
+)
+
+// leave has the agents undo what Cross Twin made for servers that are about to be
+// removed, side by side, and returns what became of each thing. An agent that does
+// not answer cannot be told; that is part of the answer.
+func (s *Service) leave(ctx context.Context, c *watched, names []string, drop bool) []verb.Leftover {
+	v := &c.latest.Load().View
+	v = &s.lookAtAll(ctx, c, v).View
+	list := view.Leaving(v, names...)
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	var done []verb.Leftover
+	for name, call := range view.LeaveCalls(v, names, list, drop) {
+		wg.Go(func() {
+			ctx, cancel := context.WithTimeout(ctx, observeTimeout)
+			defer cancel()
+			do := func(ctx context.Context, r agentapi.Request) (agentapi.Answer, error) {
+				return servers{s}.Do(ctx, v.Cluster, name, r)
+			}
+			result, err := agentapi.Ask(ctx, do, agentapi.Request{Step: "leave", Term: v.Term}, call)
+			mu.Lock()
+			defer mu.Unlock()
+			done = append(done, result...)
+			if m := v.Find(name); err != nil && m != nil && m.Observation != nil {
+				done = append(done, verb.Leftover{Server: name, What: verb.MadeGuard, Problem: err.Error()})
+			}
+		})
+	}
+	wg.Wait()
+	return verb.MergeLeftovers(list, done)
+}

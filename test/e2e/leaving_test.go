@@ -1,0 +1,61 @@
+package e2e
+
+import (
+	"testing"
+	"time"
+
+	"crosstwin/internal/demo"
+)
+
+// A server that left Cross Twin is nobody's to fence or to close: opened by hand it
+// goes on, and the primary of a cluster that left takes writes after a restart. What
+// Cross Twin made is dropped when that is asked for, where nothing uses it.
+func TestLeavingIsClean(t *testing.T) { engines(t, true, leavingIsClean) }
+
+func leavingIsClean(t *testing.T, w *world) {
+	w.settled()
+	said := []string{"heron removed from bookings"}
+	if !w.mariadb() {
+		said = append(said, "slot ct_heron on gull keeps log for heron, which reads through it now")
+	}
+	w.must(0, said, "server", "remove", "bookings", "heron", "--drop", "--yes")
+	if w.mariadb() {
+		w.sql("heron", "stop slave", "reset slave all", "set global read_only = 0")
+	} else {
+		w.sql("heron", "select pg_promote(true)")
+	}
+	w.staysOpen("heron")
+
+	// A replica that is down leaves its slot unread: that goes. Nobody follows by
+	// the account any more then.
+	demo.StopDatabase(w.server("tern"))
+	said = []string{"tern removed from bookings"}
+	if !w.mariadb() {
+		said = append(said, "slot ct_tern on gull was dropped")
+	}
+	w.must(0, said, "server", "remove", "bookings", "tern", "--drop", "--yes")
+	w.must(0, []string{"cluster bookings removed", "gull starts open for writes again",
+		"the account crosstwin_replication was dropped"}, "cluster", "remove", "bookings", "--drop", "--yes")
+	left := "select (count(*) + (select count(*) from pg_hba_file_rules where 'crosstwin_replication' = any(user_name)))::text" +
+		" from pg_roles where rolname = 'crosstwin_replication'"
+	if w.mariadb() {
+		left = "select (select count(*) from mysql.global_priv where user = 'crosstwin_replication') + " +
+			"(select count(*) from information_schema.schemata where schema_name = 'crosstwin')"
+	}
+	if n := w.query("gull", left); n != "0" {
+		t.Errorf("%s things of Cross Twin's are left", n)
+	}
+	demo.StopDatabase(w.server("gull"))
+	w.startByHand("gull")
+	w.staysOpen("gull")
+}
+
+// staysOpen holds for some looks of the server's agent, which would end it.
+func (w *world) staysOpen(name string) {
+	w.t.Helper()
+	for end := time.Now().Add(4 * time.Second); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
+		if err := w.tryWrite(w.server(name)); err != nil {
+			w.t.Fatalf("%s does not take writes: %v", name, err)
+		}
+	}
+}
