@@ -80,7 +80,7 @@ func (h *postgresHouse) furnish(*Server, int) error { return nil }
 func (h *postgresHouse) enrolment(*Server) []string { return nil }
 
 func (h *postgresHouse) run(ctx context.Context, program string, args ...string) error {
-	return h.owner.run(ctx, filepath.Join(h.bin, program), args...)
+	return h.c.Servers[0].owner.run(ctx, filepath.Join(h.bin, program), args...)
 }
 
 // makePrimary makes a bare server as a DBA would have it, without any help of
@@ -92,13 +92,14 @@ func (h *postgresHouse) makePrimary(ctx context.Context) error {
 		"--auth-local=trust", "--auth-host=scram-sha-256"); err != nil {
 		return err
 	}
-	conf, err := os.OpenFile(filepath.Join(s.DataDir, "postgresql.conf"), os.O_APPEND|os.O_WRONLY, 0)
-	if err != nil {
+	if err := appendTo(filepath.Join(s.DataDir, "postgresql.conf"),
+		fmt.Sprintf(serverConfig, s.Host, s.Port, s.SocketDir)); err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(conf, serverConfig, s.Host, s.Port, s.SocketDir)
-	if err = errors.Join(err, conf.Close()); err != nil {
-		return err
+	if s.on.Namespace != "" {
+		if err := appendTo(filepath.Join(s.DataDir, "pg_hba.conf"), "host all all all scram-sha-256\n"); err != nil {
+			return err
+		}
 	}
 	if err := h.run(ctx, "pg_ctl", "-D", s.DataDir, "-l", s.LogFile, "-w", "start"); err != nil {
 		return err
@@ -123,6 +124,15 @@ func (h *postgresHouse) makePrimary(ctx context.Context) error {
 	return err
 }
 
+func appendTo(file, text string) error {
+	f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteString(text)
+	return errors.Join(err, f.Close())
+}
+
 func (h *postgresHouse) startByHand(ctx context.Context, s *Server, env ...string) error {
 	// A killed server's process id stays in use until its parent reaps it, and
 	// another start is refused as long.
@@ -132,7 +142,7 @@ func (h *postgresHouse) startByHand(ctx context.Context, s *Server, env ...strin
 			time.Sleep(5 * time.Millisecond)
 		}
 	}
-	return h.owner.with(env...).run(ctx, filepath.Join(h.bin, "pg_ctl"), "-D", s.DataDir, "-l", s.LogFile, "-w", "-t",
+	return s.owner.with(env...).run(ctx, filepath.Join(h.bin, "pg_ctl"), "-D", s.DataDir, "-l", s.LogFile, "-w", "-t",
 		"30", "start")
 }
 

@@ -116,7 +116,7 @@ func (h *mariadbHouse) enrolment(s *Server) []string {
 func (h *mariadbHouse) makePrimary(ctx context.Context) error {
 	s := h.c.Servers[0]
 	h.c.opt.Log("making a MariaDB server with the Skerry Line's cargo on port %d", s.Port)
-	if err := h.owner.run(ctx, "/usr/bin/env", "TMPDIR="+s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults",
+	if err := s.owner.run(ctx, "/usr/bin/env", "TMPDIR="+s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults",
 		"--datadir="+s.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+administrator(),
 		"--skip-test-db"); err != nil {
 		return err
@@ -139,7 +139,7 @@ func (h *mariadbHouse) startByHand(ctx context.Context, s *Server, env ...string
 		return err
 	}
 	defer log.Close()
-	c := h.owner.with(env...).command(context.Background(), mariadbDaemon, "--defaults-file="+s.ConfigFile)
+	c := s.owner.with(env...).command(context.Background(), mariadbDaemon, "--defaults-file="+s.ConfigFile)
 	c.Stdout, c.Stderr = log, log
 	if c.SysProcAttr == nil {
 		c.SysProcAttr = &syscall.SysProcAttr{}

@@ -41,6 +41,7 @@ type Server struct {
 	agentGone      chan struct{} // closed when it has ended
 	house          house
 	owner          owner
+	on             Host
 }
 
 // The names of the two clusters.
@@ -103,7 +104,7 @@ func newCluster(w *World, name string) (*Cluster, error) {
 	}
 	for i, s := range servers {
 		s.Rank, s.Site = []int{1, 2, 0}[i], []string{"harbour", "harbour", "island"}[i]
-		s.primary, s.Cluster, s.Engine, s.house, s.owner = i == 0, name, c.Engine, c.house, own
+		s.primary, s.Cluster, s.Engine, s.house = i == 0, name, c.Engine, c.house
 		if err := c.place(s, own, i+1); err != nil {
 			return nil, err
 		}
@@ -124,6 +125,7 @@ type owner struct {
 	uid, gid   int
 	credential *syscall.Credential // nil: as ourselves
 	env        []string            // what its programs find in their environment besides
+	on         Host
 }
 
 func ownerOf(name string) (owner, error) {
@@ -143,10 +145,17 @@ func ownerOf(name string) (owner, error) {
 
 // command prepares a program to run as the owner of a database's files.
 func (o owner) command(ctx context.Context, program string, args ...string) *exec.Cmd {
-	c := exec.CommandContext(ctx, program, args...)
+	line := append([]string{program}, args...)
+	if o.on.Namespace != "" {
+		// Entering takes root; the user changes after it.
+		line = append([]string{"setpriv", "--reuid", strconv.Itoa(o.uid), "--regid", strconv.Itoa(o.gid), "--clear-groups",
+			"--"}, line...)
+		line = o.on.enter(line...)
+	}
+	c := exec.CommandContext(ctx, line[0], line[1:]...)
 	c.Dir, c.Env = "/", []string{"PATH=/usr/bin:/bin:/usr/sbin", "LC_ALL=C.UTF-8", "TZ=UTC"}
 	c.Env = append(c.Env, o.env...)
-	if o.credential != nil {
+	if o.credential != nil && o.on.Namespace == "" {
 		c.SysProcAttr = &syscall.SysProcAttr{Credential: o.credential}
 	}
 	return c
@@ -178,10 +187,16 @@ func (o owner) run(ctx context.Context, program string, args ...string) error {
 
 func (c *Cluster) place(s *Server, own owner, number int) error {
 	base := filepath.Join(c.Dir, s.Name)
-	s.Host, s.Port = "127.0.0.1", freeport.Next()
+	s.on = Host{Address: "127.0.0.1"}
+	if c.opt.Host != nil {
+		s.on = c.opt.Host(s.Name)
+	}
+	s.owner = own
+	s.owner.on = s.on
+	s.Host, s.Port = s.on.Address, freeport.Next()
 	s.SocketDir, s.DataDir, s.AgentDir, s.LogFile = filepath.Join(base, "run"), filepath.Join(base, "data"),
 		filepath.Join(base, "agent"), filepath.Join(base, "database.log")
-	s.AgentAddress = fmt.Sprintf("127.0.0.1:%d", freeport.Next())
+	s.AgentAddress = fmt.Sprintf("%s:%d", s.Host, freeport.Next())
 	c.house.place(s, base)
 	for _, d := range []string{base, s.SocketDir} {
 		if err := os.MkdirAll(d, 0o755); err != nil {
@@ -277,7 +292,7 @@ func (c *Cluster) StartAgents(ctx context.Context) error {
 // StartAgent starts a server's agent.
 func (c *Cluster) StartAgent(_ context.Context, name string) error {
 	s := c.Server(name)
-	p, err := c.spawn(filepath.Join(name, "agent.log"), nil, "agent", "--dir", s.AgentDir)
+	p, err := c.spawn(filepath.Join(name, "agent.log"), nil, s.on, "agent", "--dir", s.AgentDir)
 	if err != nil {
 		return err
 	}

@@ -35,6 +35,22 @@ type Options struct {
 	ServiceEnv []string
 	// Clusters names those to build; none: all.
 	Clusters []string
+	// Host returns where a server runs; nil: all on loopback.
+	Host func(server string) Host
+}
+
+// Host is a machine for one server.
+type Host struct {
+	Address   string // an IPv4 address
+	Namespace string // file of the network namespace that it is; empty: this process's own
+}
+
+// enter returns the command line of a program that runs on the host.
+func (h Host) enter(args ...string) []string {
+	if h.Namespace == "" {
+		return args
+	}
+	return append([]string{"nsenter", "--net=" + h.Namespace, "--"}, args...)
 }
 
 // World is a running world.
@@ -137,13 +153,14 @@ func (w *World) servers() []*Server {
 }
 
 // spawn starts a crosstwin process that logs to a file.
-func (w *World) spawn(log string, env []string, args ...string) (*exec.Cmd, error) {
+func (w *World) spawn(log string, env []string, on Host, args ...string) (*exec.Cmd, error) {
 	f, err := os.OpenFile(filepath.Join(w.Dir, log), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	c := exec.Command(w.opt.Binary, args...)
+	line := on.enter(append([]string{w.opt.Binary}, args...)...)
+	c := exec.Command(line[0], line[1:]...)
 	c.Stdout, c.Stderr, c.Env, c.Dir = f, f, append(os.Environ(), env...), "/"
 	// A group of its own: Ctrl-C in the terminal reaches only the demo, which
 	// then stops everything in order.
@@ -158,7 +175,7 @@ func (w *World) StartService(ctx context.Context) error {
 
 // StartServiceWith starts it with more in its environment.
 func (w *World) StartServiceWith(ctx context.Context, env ...string) error {
-	c, err := w.spawn("service.log", env, "serve", "--dir", filepath.Join(w.Dir, "service"), "--listen", w.listen,
+	c, err := w.spawn("service.log", env, Host{}, "serve", "--dir", filepath.Join(w.Dir, "service"), "--listen", w.listen,
 		"--log-level", "debug")
 	if err != nil {
 		return err

@@ -2,7 +2,6 @@ package chaos
 
 import (
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -94,38 +93,6 @@ func (s *schedule) freezeAgent(name string, long time.Duration) {
 		return
 	}
 	s.during("froze the agent of "+name, long, func() { syscall.Kill(pid, syscall.SIGCONT) })
-}
-
-func (s *schedule) cutAgent(server *demo.Server, long time.Duration) {
-	_, port, err := net.SplitHostPort(server.AgentAddress)
-	n, err2 := strconv.Atoi(port)
-	if err != nil || err2 != nil {
-		s.t.Errorf("%q is no address of an agent", server.AgentAddress)
-		return
-	}
-	s.cut("the agent of "+server.Name, n, long)
-}
-
-// cut drops all packets to and from a port.
-func (s *schedule) cut(what string, port int, long time.Duration) {
-	table := fmt.Sprintf("cut%d", port)
-	nft := func(rules string) error {
-		out, err := exec.Command("nft", rules).CombinedOutput()
-		if err != nil {
-			return fmt.Errorf("nft %s: %w: %s", rules, err, out)
-		}
-		return nil
-	}
-	for _, r := range []string{"add table ip " + table,
-		"add chain ip " + table + " out { type filter hook output priority 0; }",
-		fmt.Sprintf("add rule ip %s out tcp dport %d drop", table, port),
-		fmt.Sprintf("add rule ip %s out tcp sport %d drop", table, port)} {
-		if err := nft(r); err != nil {
-			s.t.Error(err)
-			return
-		}
-	}
-	s.during("cut off "+what, long, func() { nft("delete table ip " + table) })
 }
 
 // smallDisks gives the replicas, which are still empty, disks that can be filled.

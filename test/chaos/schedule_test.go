@@ -40,7 +40,7 @@ const steps = 5
 
 func run(t *testing.T, cluster string, seed uint64) {
 	s := &schedule{t: t, seed: seed, rng: rand.New(rand.NewPCG(seed, 0)), began: time.Now(), undo: map[string]func(){}}
-	s.Cluster, s.ctx = harness.World(t, binary, cluster, s.keepLogs)
+	s.Cluster, s.ctx = harness.World(t, binary, cluster, s.keepLogs, func(o *demo.Options) { o.Host = hosts(t) })
 	t.Cleanup(func() { t.Logf("chaos: seed %d on %s:\n  %s", seed, cluster, strings.Join(s.told(), "\n  ")) })
 	s.smallDisks()
 	if err := s.SeedAll(s.ctx, func(operation.Operation) {}); err != nil {
@@ -97,7 +97,8 @@ func (s *schedule) pick() func() {
 	server := s.Servers[s.rng.IntN(len(s.Servers))]
 	long := time.Duration(500+s.rng.IntN(6000)) * time.Millisecond
 	gently := s.rng.IntN(2) == 0
-	switch s.rng.IntN(12) {
+	other := s.Servers[s.rng.IntN(len(s.Servers))]
+	switch s.rng.IntN(14) {
 	case 0, 1:
 		return func() { s.operate(operation.Request{Kind: operation.Switchover}) }
 	case 2, 3:
@@ -113,9 +114,15 @@ func (s *schedule) pick() func() {
 	case 8:
 		return func() { s.freezeAgent(server.Name, long) }
 	case 9:
-		return func() { s.cut("the database of "+server.Name, server.Port, long) }
+		return func() {
+			s.cutPort("the database of "+server.Name, fmt.Sprintf("%s:%d", server.Host, server.Port), long)
+		}
 	case 10:
-		return func() { s.cutAgent(server, long) }
+		return func() { s.cutPort("the agent of "+server.Name, server.AgentAddress, long) }
+	case 11, 12:
+		if other != server {
+			return func() { s.cutPair(server, other, gently, long) }
+		}
 	}
 	return func() { s.fill(server, long) }
 }

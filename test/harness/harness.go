@@ -52,13 +52,18 @@ func Dir(t testing.TB, cluster, prefix string) string {
 
 // World builds a world with one cluster, whose replicas are still empty, and
 // takes it down with the test. failed is told the world's directory when the
-// test failed, while it is still there.
-func World(t testing.TB, binary, cluster string, failed func(dir string)) (*demo.Cluster, context.Context) {
+// test failed, while it is still there; more changes the world's options.
+func World(t testing.TB, binary, cluster string, failed func(dir string),
+	more ...func(*demo.Options)) (*demo.Cluster, context.Context) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Minute)
 	t.Cleanup(cancel)
 	dir := Dir(t, cluster, "ctw")
-	w, err := demo.Build(ctx, demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}})
+	opt := demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}}
+	for _, f := range more {
+		f(&opt)
+	}
+	w, err := demo.Build(ctx, opt)
 	if err != nil {
 		t.Fatal(err)
 	}
