@@ -66,7 +66,9 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 		if old.Cluster != ans.Cluster || old.Server != ans.Server {
 			return cfg,
 				fmt.Errorf(
-					"the agent of %s of %s is enrolled in %s, and this code was for %s of %s: give another --dir, with a new code, because this one is used up: crosstwin server code %s %s", old.Server, old.Cluster, dir, ans.Server, ans.Cluster, ans.Cluster, ans.Server)
+					"the agent of %s of %s is enrolled in %s, and this code was for %s of %s: give another --dir, with a new "+
+						"code, because this one is used up: crosstwin server code %s %s", old.Server, old.Cluster, dir, ans.Server,
+					ans.Cluster, ans.Cluster, ans.Server)
 		}
 		cfg = old
 	}

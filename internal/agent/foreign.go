@@ -63,7 +63,8 @@ func (a *Agent) isOurs() bool {
 // that change it, fence and seed are asked for by a seed that replaces the data,
 // which a person has confirmed by its name.
 var onAnyData = []verb.Name{verb.Note{}.Verb(), verb.Probe{}.Verb(), verb.Account{}.Verb(), verb.Fit{}.Verb(),
-	verb.Fence{}.Verb(), verb.Seed{}.Verb(), verb.Verify{}.Verb(), verb.Forget{}.Verb(), verb.Release{}.Verb(), verb.Leave{}.Verb()}
+	verb.Fence{}.Verb(), verb.Seed{}.Verb(), verb.Verify{}.Verb(), verb.Forget{}.Verb(), verb.Release{}.Verb(),
+	verb.Leave{}.Verb()}
 
 var errForeign = errors.New("it holds data that is not this cluster's")
 

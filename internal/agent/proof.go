@@ -54,7 +54,8 @@ func (a *Agent) stillProven(o *observation.Server, p proof) int64 {
 }
 
 var errStrayed = errors.New(
-	"it was open for writes without right, on a history that others wrote as well: that it holds a mark proves nothing; rejoin it")
+	"it was open for writes without right, on a history that others wrote as well: that it holds a mark proves " +
+		"nothing; rejoin it")
 
 // noteStray remembers that a process which had no right to is open for writes. An
 // old primary that is caught alive has strayed in no such way: up to the fork it

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"strings"
+	"time"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/guard"
@@ -18,6 +19,7 @@ import (
 func (a *Agent) handler() http.Handler {
 	m := http.NewServeMux()
 	m.HandleFunc("POST /agent/v1/observe", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		came := time.Now()
 		var req agentapi.ObserveRequest
 		if err := decode(r.Body, &req); err != nil {
 			return err
@@ -36,6 +38,9 @@ func (a *Agent) handler() http.Handler {
 		o := a.observe(r.Context(), req.Thorough)
 		if s := a.memory.get(); req.Reopen && mayReopen(s.Guard, s.Opened, req.Term, req.Owner, o) {
 			go a.reopen(req.Term)
+		}
+		if l := &o.Looked; !l.Ended.IsZero() {
+			l.WaitedSeconds, l.AgeSeconds = l.Began.Sub(came).Seconds(), time.Since(l.Ended).Seconds()
 		}
 		return answer(w, o)
 	}))

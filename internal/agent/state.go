@@ -54,7 +54,8 @@ func openMemory(dir string) (*memory, error) {
 	if err := json.Unmarshal(b, &m.s); err != nil {
 		return nil,
 			fmt.Errorf(
-				"the agent's state in %s cannot be read: %w; without it the agent must not act: restore the file, or remove it and rejoin the server", m.path, err)
+				"the agent's state in %s cannot be read: %w; without it the agent must not act: restore the file, or remove "+
+					"it and rejoin the server", m.path, err)
 	}
 	if m.s.Fingerprints == nil {
 		m.s.Fingerprints = map[string]string{}

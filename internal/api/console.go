@@ -13,7 +13,8 @@ import (
 
 // policy lets a page run this service's own scripts and styles and talk to this
 // service, and nothing else: no inline script, no other host, no frame.
-const policy = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+const policy = "default-src 'none'; script-src 'self'; style-src 'self'; font-src 'self'; img-src 'self' data:; " +
+	"connect-src 'self'; manifest-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 
 // console serves the embedded pages. Every address that is no file is a page of
 // the console, which finds its way by itself.

@@ -36,7 +36,8 @@ func (a *API) document(c echo.Context) error {
 func Document(version string) ([]byte, error) {
 	schemas := openapi3.Schemas{}
 	doc := &openapi3.T{OpenAPI: "3.0.3", Info: &openapi3.Info{Title: "Cross Twin", Version: version,
-		Description: "Keeps a primary and its replicas identical. Names are snake_case, times RFC 3339 in UTC, durations seconds, sizes bytes, positions the server's own text form."},
+		Description: "Keeps a primary and its replicas identical. Names are snake_case, times RFC 3339 in UTC, " +
+			"durations seconds, sizes bytes, positions the server's own text form."},
 		Paths: openapi3.NewPaths(), Components: &openapi3.Components{Schemas: schemas,
 			SecuritySchemes: openapi3.SecuritySchemes{
 				"token": {Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")}}}}

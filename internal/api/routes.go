@@ -52,7 +52,10 @@ func (a *API) routes() []route {
 		{method: "PATCH", path: cluster, id: "setCluster", summary: "Change a cluster", status: 200,
 			in: apitype.ClusterChange{}, out: view.View{}, handle: a.setCluster},
 		{method: "DELETE", path: cluster, id: "removeCluster", summary: "Remove a cluster; its databases keep running",
-			query: []string{"drop"}, status: 200, out: apitype.Removed{}, handle: a.removeCluster},
+			query: []string{"drop"}, status: 200, out: apitype.Leaving{}, handle: a.removeCluster},
+		{method: "GET", path: cluster + "/leaving", id: "leaving",
+			summary: "What becomes of the things that Cross Twin made there when the cluster, or one server, is removed",
+			query:   []string{"server", "drop"}, status: 200, out: apitype.Leaving{}, handle: a.leaving},
 		{method: "GET", path: cluster + "/check", id: "check", summary: "The checks for a purpose",
 			query: []string{"for", "server", "to"}, status: 200, out: apitype.Plan{}, handle: a.check},
 		{method: "POST", path: cluster + "/plan", id: "previewOperation",
@@ -69,7 +72,7 @@ func (a *API) routes() []route {
 		{method: "PATCH", path: server, id: "setServer", summary: "Change rank or site, hide or show", status: 200,
 			in: apitype.ServerChange{}, out: view.Server{}, handle: a.setServer},
 		{method: "DELETE", path: server, id: "removeServer", summary: "Remove a server; its database keeps running",
-			query: []string{"drop"}, status: 200, out: apitype.Removed{}, handle: a.removeServer},
+			query: []string{"drop"}, status: 200, out: apitype.Leaving{}, handle: a.removeServer},
 		{method: "POST", path: server + "/code", id: "newCode", summary: "A new one-time code for its agent", status: 201,
 			out: apitype.EnrolmentCode{}, handle: a.newCode},
 		{method: "GET", path: server + "/tail", id: "tail", summary: "What only this server has", status: 200,
@@ -194,7 +197,15 @@ func (a *API) removeCluster(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(200, apitype.Removed{Leftovers: left})
+	return c.JSON(200, apitype.ToLeaving(left, false))
+}
+
+func (a *API) leaving(c echo.Context) error {
+	left, err := a.service.Leaving(c.Param("cluster"), c.QueryParam("server"), c.QueryParam("drop") == "true")
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, apitype.ToLeaving(left, true))
 }
 
 func (a *API) check(c echo.Context) error {
@@ -281,7 +292,7 @@ func (a *API) removeServer(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(200, apitype.Removed{Leftovers: left})
+	return c.JSON(200, apitype.ToLeaving(left, false))
 }
 
 func (a *API) newCode(c echo.Context) error {

@@ -13,6 +13,7 @@ import (
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // Problem is every error's body (RFC 9457). Code stays the same over time.
@@ -63,10 +64,29 @@ type NewServer struct {
 	Primary bool `json:"primary,omitempty"`
 }
 
-// Removed says what became of the things that Cross Twin made on servers that were
-// removed.
-type Removed struct {
-	Leftovers []verb.Leftover `json:"leftovers"`
+// Leaving says what becomes of the things that Cross Twin made on servers that are
+// removed: beforehand what is expected, afterwards what came about.
+type Leaving struct {
+	Leftovers []Leftover `json:"leftovers"`
+}
+
+// Leftover is one of them, with what is to be said of it.
+type Leftover struct {
+	verb.Leftover
+	Text string `json:"text"`
+}
+
+// ToLeaving puts leftovers into words: before they are undone, or after.
+func ToLeaving(list []verb.Leftover, before bool) Leaving {
+	out := Leaving{Leftovers: []Leftover{}}
+	for _, l := range list {
+		said := l
+		if before && l.Gone {
+			said.Gone, said.Undo = false, ""
+		}
+		out.Leftovers = append(out.Leftovers, Leftover{l, words.Leftover(said)})
+	}
+	return out
 }
 
 // ServerChange changes a server; what is absent stays.

@@ -64,7 +64,8 @@ func dataHome() string {
 func (a *app) serveCommand() *cobra.Command {
 	v := viper.New()
 	c := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(0),
-		Long: "Run the service: API, records, watching, operations.\n\nEvery flag can also be set in the environment (CROSSTWIN_SERVE_LISTEN) and in the YAML file given with --config.",
+		Long: "Run the service: API, records, watching, operations.\n\nEvery flag can also be set in the environment " +
+			"(CROSSTWIN_SERVE_LISTEN) and in the YAML file given with --config.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			v.SetEnvPrefix("crosstwin_serve")
 			v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))

@@ -14,25 +14,32 @@ import (
 // examples are shown by --help, for each command by its path below crosstwin,
 // and stand in the commands' documentation.
 var examples = map[string]string{
-	"serve":                "crosstwin serve\ncrosstwin serve --listen 0.0.0.0:7710 --tls --tls-host harbour.skerry.example\ncrosstwin serve --config /etc/crosstwin/serve.yaml --alert-command /usr/local/bin/page-the-dba",
-	"agent":                "crosstwin agent --dir /var/lib/crosstwin-agent",
-	"agent enroll":         "crosstwin agent enroll --service http://harbour:7710 --code CODE --host harbour \\\n  --data-dir /var/lib/postgresql/15/main --port 5432",
-	"demo":                 "crosstwin demo\ncrosstwin demo --cluster cargo --dir /var/tmp/skerry",
-	"tour":                 "crosstwin tour\ncrosstwin tour --cluster bookings",
-	"login":                "crosstwin login --service http://127.0.0.1:7710 --token-file first-token\ncrosstwin login --link",
-	"version":              "crosstwin version\ncrosstwin version -o json",
-	"cluster add":          "crosstwin cluster add bookings\ncrosstwin cluster add cargo --engine mariadb",
-	"cluster list":         "crosstwin cluster list\ncrosstwin cluster list -o json",
-	"cluster show":         "crosstwin cluster show bookings",
-	"cluster set":          "crosstwin cluster set bookings --behind-seconds 10\ncrosstwin cluster set cargo --mute 'behind,clock'",
-	"cluster remove":       "crosstwin cluster remove cargo",
-	"server add":           "crosstwin server add bookings gull --primary\ncrosstwin server add bookings heron --rank never --site island",
-	"server code":          "crosstwin server code bookings tern",
-	"server list":          "crosstwin server list bookings",
-	"server show":          "crosstwin server show bookings tern",
-	"server set":           "crosstwin server set bookings tern --rank 1\ncrosstwin server set bookings heron --hidden",
-	"server remove":        "crosstwin server remove bookings heron",
-	"check":                "crosstwin check bookings --for switchover\ncrosstwin check bookings --for rejoin --server gull",
+	"serve": "crosstwin serve\ncrosstwin serve --listen 0.0.0.0:7710 --tls --tls-host " +
+		"harbour.skerry.example\ncrosstwin serve --config /etc/crosstwin/serve.yaml --alert-command " +
+		"/usr/local/bin/page-the-dba",
+	"agent": "crosstwin agent --dir /var/lib/crosstwin-agent",
+	"agent enroll": "crosstwin agent enroll --service http://harbour:7710 --code CODE --host harbour \\\n  " +
+		"--data-dir /var/lib/postgresql/15/main --port 5432",
+	"demo": "crosstwin demo\ncrosstwin demo --cluster cargo --dir /var/tmp/skerry",
+	"tour": "crosstwin tour\ncrosstwin tour --cluster bookings",
+	"login": "crosstwin login --service http://127.0.0.1:7710 --token-file first-token\ncrosstwin " +
+		"login --link",
+	"version":      "crosstwin version\ncrosstwin version -o json",
+	"cluster add":  "crosstwin cluster add bookings\ncrosstwin cluster add cargo --engine mariadb",
+	"cluster list": "crosstwin cluster list\ncrosstwin cluster list -o json",
+	"cluster show": "crosstwin cluster show bookings",
+	"cluster set": "crosstwin cluster set bookings --behind-seconds 10\ncrosstwin cluster set cargo --mute " +
+		"'behind,clock'",
+	"cluster remove": "crosstwin cluster remove cargo",
+	"server add": "crosstwin server add bookings gull --primary\ncrosstwin server add bookings heron " +
+		"--rank never --site island",
+	"server code":   "crosstwin server code bookings tern",
+	"server list":   "crosstwin server list bookings",
+	"server show":   "crosstwin server show bookings tern",
+	"server set":    "crosstwin server set bookings tern --rank 1\ncrosstwin server set bookings heron --hidden",
+	"server remove": "crosstwin server remove bookings heron",
+	"check": "crosstwin check bookings --for switchover\ncrosstwin check bookings --for rejoin " +
+		"--server gull",
 	"status":               "crosstwin status\ncrosstwin status bookings\ncrosstwin status bookings -o json",
 	"watch":                "crosstwin watch bookings",
 	"lag":                  "crosstwin lag bookings --since 15m\ncrosstwin lag bookings --since 6h --csv lag.csv",
@@ -56,14 +63,19 @@ var examples = map[string]string{
 	"token add":            "crosstwin token add dashboard",
 	"token list":           "crosstwin token list",
 	"token remove":         "crosstwin token remove dashboard",
-	"seed":                 "crosstwin seed bookings tern --preview\ncrosstwin seed bookings tern\ncrosstwin seed bookings heron --replace --yes --accept-loss heron",
-	"switchover":           "crosstwin switchover bookings --preview\ncrosstwin switchover bookings\ncrosstwin switchover bookings --to tern --yes",
-	"failover":             "crosstwin failover bookings --preview\ncrosstwin failover bookings --confirm-stopped gull\ncrosstwin failover bookings --yes --accept-loss bookings",
-	"rejoin":               "crosstwin rejoin bookings gull --preview\ncrosstwin rejoin bookings gull\ncrosstwin rejoin bookings gull --way rebuild",
-	"compare":              "crosstwin compare bookings\ncrosstwin compare cargo --yes -o json",
-	"tune":                 "crosstwin tune bookings heron delay 3600\ncrosstwin tune bookings heron max_standby_streaming_delay 5min",
-	"follow":               "crosstwin follow bookings heron tern",
-	"restart":              "crosstwin restart bookings heron\ncrosstwin restart bookings gull --preview",
+	"seed": "crosstwin seed bookings tern --preview\ncrosstwin seed bookings tern\ncrosstwin seed " +
+		"bookings heron --replace --yes --accept-loss heron",
+	"switchover": "crosstwin switchover bookings --preview\ncrosstwin switchover bookings\ncrosstwin " +
+		"switchover bookings --to tern --yes",
+	"failover": "crosstwin failover bookings --preview\ncrosstwin failover bookings --confirm-stopped " +
+		"gull\ncrosstwin failover bookings --yes --accept-loss bookings",
+	"rejoin": "crosstwin rejoin bookings gull --preview\ncrosstwin rejoin bookings gull\ncrosstwin " +
+		"rejoin bookings gull --way rebuild",
+	"compare": "crosstwin compare bookings\ncrosstwin compare cargo --yes -o json",
+	"tune": "crosstwin tune bookings heron delay 3600\ncrosstwin tune bookings heron " +
+		"max_standby_streaming_delay 5min",
+	"follow":  "crosstwin follow bookings heron tern",
+	"restart": "crosstwin restart bookings heron\ncrosstwin restart bookings gull --preview",
 }
 
 // withHelp returns each command its examples and the completion of its arguments

@@ -22,7 +22,9 @@ import (
 func (a *app) lagCommand() *cobra.Command {
 	var since, until, csvFile, metric string
 	c := &cobra.Command{Use: "lag CLUSTER", Short: "Show lag over time: a chart and a table", Args: exactly(1),
-		Long: "Lag over time, with the operations and alerts of that time.\n\n--since and --until are spans back from now (90s, 15m, 6h, 3d) or times (2026-11-23T03:00:00Z).\nSamples are kept each second for an hour, each ten seconds for a day and each minute for 30 days;\na coarser one shows the worst of its time.",
+		Long: "Lag over time, with the operations and alerts of that time.\n\n--since and --until are spans back from " +
+			"now (90s, 15m, 6h, 3d) or times (2026-11-23T03:00:00Z).\nSamples are kept each second for an hour, each ten " +
+			"seconds for a day and each minute for 30 days;\na coarser one shows the worst of its time.",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			now := time.Now()
 			from, err := backTo(since, now)

@@ -117,7 +117,9 @@ func (a *app) logReadCommand() *cobra.Command {
 	var follow bool
 	c := &cobra.Command{Use: "read CLUSTER", Short: "Show transactions of a log: when, where, what changed",
 		Args: exactly(1),
-		Long: "Transactions of a log. Without --from and --since the newest ones.\n\nMariaDB: with statements or rows before and after, and a warning at statements that are unsafe to replay.\nPostgreSQL: with relations, kinds and sizes of records, commits and aborts.",
+		Long: "Transactions of a log. Without --from and --since the newest ones.\n\nMariaDB: with statements or rows " +
+			"before and after, and a warning at statements that are unsafe to replay.\nPostgreSQL: with relations, kinds " +
+			"and sizes of records, commits and aborts.",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, names []string) error {
 			if since != "" {
 				at, err := backTo(since, time.Now())

@@ -102,22 +102,18 @@ func (a *app) clusterCommand() *cobra.Command {
 	policyFlags(set.Flags())
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a cluster from Cross Twin; its databases keep running",
 		Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			v, err := c.Cluster(cmd.Context(), args[0])
+			plan, err := c.Leaving(cmd.Context(), args[0], "", drop)
 			if err != nil {
 				return err
 			}
-			var names []string
-			for _, s := range v.Servers {
-				names = append(names, s.Name)
-			}
-			if err := a.confirmed(cmd, "remove cluster "+args[0]+leaving(&v, names, drop)); err != nil {
+			if err := a.confirmed(cmd, "remove cluster "+args[0]+leaving(plan, drop)); err != nil {
 				return err
 			}
 			r, err := c.RemoveCluster(cmd.Context(), args[0], drop)
 			if err != nil {
 				return err
 			}
-			return a.show(r, func(w io.Writer) { fmt.Fprintf(w, "cluster %s removed.\n%s", args[0], leftovers(r.Leftovers)) })
+			return a.show(r, func(w io.Writer) { fmt.Fprintf(w, "cluster %s removed.\n%s", args[0], leftovers(r, "Undone")) })
 		})}
 	removeFlags(remove, &drop)
 	return group("cluster", "Add, list, show, set and remove clusters", add, list, show, set, remove)
@@ -224,11 +220,11 @@ func (a *app) serverCommand() *cobra.Command {
 	remove := &cobra.Command{Use: "remove CLUSTER NAME",
 		Short: "Remove a server from Cross Twin; its database keeps running", Args: exactly(2),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			v, err := c.Cluster(cmd.Context(), args[0])
+			plan, err := c.Leaving(cmd.Context(), args[0], args[1], drop)
 			if err != nil {
 				return err
 			}
-			if err := a.confirmed(cmd, "remove server "+args[1]+leaving(&v, args[1:], drop)); err != nil {
+			if err := a.confirmed(cmd, "remove server "+args[1]+leaving(plan, drop)); err != nil {
 				return err
 			}
 			r, err := c.RemoveServer(cmd.Context(), args[0], args[1], drop)
@@ -236,7 +232,7 @@ func (a *app) serverCommand() *cobra.Command {
 				return err
 			}
 			return a.show(r, func(w io.Writer) {
-				fmt.Fprintf(w, "server %s removed from %s.\n%s", args[1], args[0], leftovers(r.Leftovers))
+				fmt.Fprintf(w, "server %s removed from %s.\n%s", args[1], args[0], leftovers(r, "Undone"))
 			})
 		})}
 	removeFlags(remove, &drop)
@@ -263,7 +259,8 @@ func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
 	return a.show(code, func(w io.Writer) {
 		fmt.Fprintf(w, "server %s of %s. On its host, within an hour:\n\n", code.Server, code.Cluster)
 		fmt.Fprintf(w,
-			"  crosstwin agent enroll --service %s --code %s \\\n    --dir /var/lib/crosstwin-agent --data-dir /var/lib/postgresql/15/main --host HOST --port 5432\n", c.Base(), code.Code)
+			"  crosstwin agent enroll --service %s --code %s \\\n    --dir /var/lib/crosstwin-agent --data-dir "+
+				"/var/lib/postgresql/15/main --host HOST --port 5432\n", c.Base(), code.Code)
 		fmt.Fprintf(w, "  crosstwin agent --dir /var/lib/crosstwin-agent\n")
 	})
 }
@@ -382,7 +379,8 @@ func (a *app) printTail(w io.Writer, name string, x verb.Examination) {
 	n, i, u, d := t.Counts()
 	fmt.Fprintln(w,
 		a.bold(fmt.Sprintf(
-			"%s holds %s of log after the fork at %s that the cluster lacks: %d committed transactions with %d inserts, %d updates, %d deletes.", name, words.Size(t.Bytes), t.From, n, i, u, d)))
+			"%s holds %s of log after the fork at %s that the cluster lacks: %d committed transactions with %d inserts, %d "+
+				"updates, %d deletes.", name, words.Size(t.Bytes), t.From, n, i, u, d)))
 	if len(t.Transactions) == 0 {
 		return
 	}

@@ -227,7 +227,8 @@ func (a *app) printPlan(w io.Writer, p *operation.Plan, full bool) {
 	fmt.Fprintln(w, "\nSteps")
 	for i, s := range p.Steps {
 		if i == p.NoReturnStep() {
-			fmt.Fprintln(w, "  ──── point of no return: a failure above undoes itself, from here on it goes forward only ────")
+			fmt.Fprintln(w, "  ──── point of no return: a failure above undoes itself, from here on it goes "+
+				"forward only ────")
 		}
 		pause := "  "
 		if s.InPause {

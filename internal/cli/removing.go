@@ -6,9 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"crosstwin/internal/core/verb"
-	"crosstwin/internal/core/view"
-	"crosstwin/internal/core/words"
+	"crosstwin/internal/apitype"
 )
 
 func removeFlags(c *cobra.Command, drop *bool) {
@@ -16,42 +14,31 @@ func removeFlags(c *cobra.Command, drop *bool) {
 	c.Flags().BoolVar(drop, "drop", false, "also drop what Cross Twin made on the servers, where nothing uses it")
 }
 
-// leaving says beforehand what removing servers does to what Cross Twin made there.
-func leaving(v *view.View, names []string, drop bool) string {
-	list := view.Leaving(v, names...)
-	calls := view.LeaveCalls(v, names, list, drop)
-	var dropped, stays []string
-	for _, l := range list {
-		if calls[l.Server].Drops(l) {
-			dropped = append(dropped, words.Leftover(l))
-		} else {
-			stays = append(stays, words.Leftover(l))
-		}
-	}
-	title := "What stays"
+// leaving says beforehand what a removal does.
+func leaving(l apitype.Leaving, drop bool) string {
+	text := " from Cross Twin. Databases keep running, and no agent keeps a removed server from taking writes any more.\n" +
+		leftovers(l, "To be undone")
 	if !drop {
-		title = "What stays (--drop drops what nothing uses)"
+		text += "With --drop, what nothing uses is dropped as well.\n"
 	}
-	return fmt.Sprintf(" from Cross Twin. The database of %s keeps running, and its agent no more keeps it from taking writes.",
-		words.List(names)) + lines("What is undone", dropped) + lines(title, stays)
+	return strings.TrimSuffix(text, "\n")
 }
 
-// leftovers says afterwards what became of it.
-func leftovers(list []verb.Leftover) string {
-	var gone, stays []string
-	for _, l := range list {
-		if l.Gone {
-			gone = append(gone, words.Leftover(l))
-		} else {
-			stays = append(stays, words.Leftover(l))
+// leftovers lists what becomes of the things that Cross Twin made.
+func leftovers(l apitype.Leaving, goneTitle string) (text string) {
+	for _, part := range []struct {
+		title string
+		gone  bool
+	}{{goneTitle, true}, {"What stays", false}} {
+		var list []string
+		for _, x := range l.Leftovers {
+			if x.Gone == part.gone {
+				list = append(list, x.Text)
+			}
+		}
+		if len(list) > 0 {
+			text += fmt.Sprintf("%s:\n  %s\n", part.title, strings.Join(list, "\n  "))
 		}
 	}
-	return strings.TrimPrefix(lines("What is undone", gone)+lines("What stays", stays)+"\n", "\n")
-}
-
-func lines(title string, list []string) string {
-	if len(list) == 0 {
-		return ""
-	}
-	return fmt.Sprintf("\n%s:\n  %s", title, strings.Join(list, "\n  "))
+	return text
 }

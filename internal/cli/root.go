@@ -82,7 +82,8 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use: "crosstwin", Short: "Keep a database primary and its replicas identical", SilenceUsage: true,
 		SilenceErrors: true, Version: Version,
-		Long: "Cross Twin keeps a PostgreSQL or MariaDB primary and its replicas identical: it seeds\nreplicas, watches them, moves the primary role, and brings an old primary back without\nlosing or forking data.",
+		Long: "Cross Twin keeps a PostgreSQL or MariaDB primary and its replicas identical: it seeds\nreplicas, watches " +
+			"them, moves the primary role, and brings an old primary back without\nlosing or forking data.",
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			switch o := a.v.GetString("output"); o {
 			case "table", "json", "yaml":
@@ -166,7 +167,8 @@ func explain(err error) string {
 	text := err.Error()
 	if errors.Is(err, client.ErrUnreachable) {
 		return text +
-			"\nStart it with: crosstwin serve (or: systemctl start crosstwin); give another address with --service or CROSSTWIN_SERVICE"
+			"\nStart it with: crosstwin serve (or: systemctl start crosstwin); give another address with --service or " +
+			"CROSSTWIN_SERVICE"
 	}
 	if exitCode(err) == exitUsage && strings.HasPrefix(text, "unknown command") {
 		return text + "\nSee: crosstwin --help"

@@ -157,7 +157,8 @@ func (a *app) watch(ctx context.Context, c *client.Client, cluster string) error
 			return err
 		}
 		if live {
-			fmt.Fprintf(a.out, "\x1b[H\x1b[2K%s", a.paint(view.Unseen, "CONNECTION LOST: the data below is old. Trying again …"))
+			fmt.Fprintf(a.out, "\x1b[H\x1b[2K%s", a.paint(view.Unseen, "CONNECTION LOST: the data below is old. Trying "+
+				"again …"))
 		} else {
 			fmt.Fprintln(a.err, "connection lost, trying again")
 		}

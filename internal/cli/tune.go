@@ -29,7 +29,8 @@ func (a *app) tuneCommand() *cobra.Command {
 		func(args []string) (operation.Request, error) {
 			return operation.Request{Kind: operation.Set, Server: args[1], Setting: args[2], Value: args[3]}, nil
 		})
-	c.Long = "Change one setting of a running server, shown as a plan first, verified afterwards and undone if that fails.\n\nThe settings: " + strings.Join(all, ", ") + ".\ndelay, in seconds, is by how long a replica is delayed."
+	c.Long = "Change one setting of a running server, shown as a plan first, verified afterwards and undone if that " +
+		"fails.\n\nThe settings: " + strings.Join(all, ", ") + ".\ndelay, in seconds, is by how long a replica is delayed."
 	return c
 }
 
@@ -92,7 +93,8 @@ func (a *app) printConflicts(w io.Writer, x view.Conflicts) {
 		fmt.Fprintf(w, "  - %s\n", wrap(line, checkWidth, "    "))
 	}
 	fmt.Fprintf(w,
-		"\nChange it with a plan: crosstwin tune %s SERVER SETTING VALUE; over time: crosstwin lag %s --metric conflicts_total\n", x.Cluster, x.Cluster)
+		"\nChange it with a plan: crosstwin tune %s SERVER SETTING VALUE; over time: crosstwin lag %s --metric "+
+			"conflicts_total\n", x.Cluster, x.Cluster)
 }
 
 func (a *app) driftCommand() *cobra.Command {

@@ -139,7 +139,9 @@ func (a *app) simulateCommand() *cobra.Command {
 	var opt simulate.Options
 	c := &cobra.Command{Use: "simulate",
 		Short: "For developers: play a fleet of made-up agents to a service, until Ctrl-C", Args: exactly(0), Hidden: true,
-		Long: "For developers: enroll a fleet of made-up agents at the service and answer its questions, until Ctrl-C.\n\nThe agents serve their own HTTPS interface; no database stands behind them. Use a service of its own for it:\ncrosstwin serve --dir /tmp/sim --listen 127.0.0.1:7799",
+		Long: "For developers: enroll a fleet of made-up agents at the service and answer its questions, until " +
+			"Ctrl-C.\n\nThe agents serve their own HTTPS interface; no database stands behind them. Use a service of its " +
+			"own for it:\ncrosstwin serve --dir /tmp/sim --listen 127.0.0.1:7799",
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			opt.Log = func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
 			f, err := simulate.Start(cmd.Context(), c, opt)

@@ -158,8 +158,15 @@ func (c *Client) SetCluster(ctx context.Context, name string, ch apitype.Cluster
 
 // RemoveCluster removes a cluster; with drop what Cross Twin made there and nothing
 // uses.
-func (c *Client) RemoveCluster(ctx context.Context, name string, drop bool) (r apitype.Removed, err error) {
+func (c *Client) RemoveCluster(ctx context.Context, name string, drop bool) (r apitype.Leaving, err error) {
 	return r, c.call(ctx, "DELETE", at("clusters", name)+dropQuery(drop), nil, &r)
+}
+
+// Leaving returns what becomes of the things that Cross Twin made when a cluster, or
+// one server of it, is removed.
+func (c *Client) Leaving(ctx context.Context, cluster, server string, drop bool) (r apitype.Leaving, err error) {
+	return r, c.call(ctx, "GET", at("clusters", cluster, "leaving")+"?"+url.Values{"server": {server},
+		"drop": {strconv.FormatBool(drop)}}.Encode(), nil, &r)
 }
 
 func dropQuery(drop bool) string {
@@ -188,7 +195,7 @@ func (c *Client) SetServer(ctx context.Context, cluster, server string, ch apity
 
 // RemoveServer removes a server; with drop what Cross Twin made for it and nothing
 // uses.
-func (c *Client) RemoveServer(ctx context.Context, cluster, server string, drop bool) (r apitype.Removed, err error) {
+func (c *Client) RemoveServer(ctx context.Context, cluster, server string, drop bool) (r apitype.Leaving, err error) {
 	return r, c.call(ctx, "DELETE", at("clusters", cluster, "servers", server)+dropQuery(drop), nil, &r)
 }
 

@@ -166,7 +166,8 @@ func mayListen(ctx context.Context, st *store.Store, listen string, hasTLS bool)
 	}
 	if len(tokens) == 0 {
 		return usage(
-			"%s can be reached from other hosts: that needs an access token, and there is none. Start on 127.0.0.1 once and make one", listen)
+			"%s can be reached from other hosts: that needs an access token, and there is none. Start on 127.0.0.1 once "+
+				"and make one", listen)
 	}
 	return nil
 }

@@ -21,15 +21,21 @@ import (
 const bookingsSchema = `
 create table routes (id int primary key, from_port text not null, to_port text not null, minutes int not null);
 create table vessels (id int primary key, name text not null, seats int not null);
-create table sailings (id bigint generated always as identity primary key, route_id int not null references routes, vessel_id int not null references vessels,
-  departs_at timestamptz not null, seats_total int not null, seats_sold int not null default 0 check (seats_sold between 0 and seats_total));
-create table passengers (id bigint generated always as identity primary key, name text not null, email text not null, note text);
-create table bookings (id bigint generated always as identity primary key, reference text not null unique, sailing_id bigint not null references sailings,
+create table sailings (id bigint generated always as identity primary key, route_id int not null references routes,
+  vessel_id int not null references vessels,
+  departs_at timestamptz not null, seats_total int not null,
+    seats_sold int not null default 0 check (seats_sold between 0 and seats_total));
+create table passengers (id bigint generated always as identity primary key, name text not null,
+  email text not null, note text);
+create table bookings (id bigint generated always as identity primary key, reference text not null unique,
+  sailing_id bigint not null references sailings,
   passenger_id bigint not null references passengers, booked_at timestamptz not null default clock_timestamp());
-insert into routes values (1,'Harbour','Skerry',25),(2,'Skerry','Longholm',40),(3,'Harbour','Longholm',55),(4,'Longholm','Outer Stack',70);
+insert into routes values (1,'Harbour','Skerry',25),(2,'Skerry','Longholm',40),(3,'Harbour','Longholm',55),
+  (4,'Longholm','Outer Stack',70);
 insert into vessels values (1,'Kittiwake',180),(2,'Fulmar',240),(3,'Petrel',90);
 insert into sailings (route_id, vessel_id, departs_at, seats_total)
-  select 1 + g %% 4, 1 + g %% 3, timestamptz '2027-01-01 06:00Z' + g * interval '2 hours', (array[180,240,90])[1 + g %% 3] * 50 from generate_series(0, 599) g;
+  select 1 + g %% 4, 1 + g %% 3, timestamptz '2027-01-01 06:00Z' + g * interval '2 hours',
+    (array[180,240,90])[1 + g %% 3] * 50 from generate_series(0, 599) g;
 insert into passengers (name, email, note)
   select 'Passenger ' || g, 'p' || g || '@skerry.example', repeat(md5(g::text), 12) from generate_series(1, %d) g;
 with b as (insert into bookings (reference, sailing_id, passenger_id)

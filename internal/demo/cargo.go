@@ -21,16 +21,23 @@ const cargoSchema = `
 create database cargo character set utf8mb4;
 use cargo;
 create table ports (id int not null primary key, name varchar(40) not null);
-create table containers (id int not null primary key, code char(11) not null unique, port_id int not null, contents varchar(200) not null, weight_kg decimal(8,1) not null, constraint at_port foreign key (port_id) references ports (id));
-create table movements (id bigint not null auto_increment primary key, reference varchar(60) not null unique, container_id int not null, from_port int, to_port int not null, moved_at timestamp(6) not null default current_timestamp(6), note text, key (container_id));
+create table containers (id int not null primary key, code char(11) not null unique, port_id int not null,
+  contents varchar(200) not null, weight_kg decimal(8,1) not null,
+  constraint at_port foreign key (port_id) references ports (id));
+create table movements (id bigint not null auto_increment primary key, reference varchar(60) not null unique,
+  container_id int not null, from_port int, to_port int not null,
+  moved_at timestamp(6) not null default current_timestamp(6), note text, key (container_id));
 create table balances (port_id int not null primary key, containers int not null);
 insert into ports values (1,'Harbour'),(2,'Skerry'),(3,'Longholm'),(4,'Outer Stack');
-insert into containers select seq, concat('SKRU', lpad(seq, 7, '0')), 1 + seq % 4, repeat(md5(seq), 5), 1000 + seq % 900 from seq_1_to_20000;
-insert into movements (reference, container_id, to_port, note) select concat('START-', id), id, port_id, repeat(md5(id), 4) from containers;
+insert into containers select seq, concat('SKRU', lpad(seq, 7, '0')), 1 + seq % 4, repeat(md5(seq), 5),
+  1000 + seq % 900 from seq_1_to_20000;
+insert into movements (reference, container_id, to_port, note) select concat('START-', id), id, port_id,
+  repeat(md5(id), 4) from containers;
 insert into balances select port_id, count(*) from containers group by port_id;
 create user 'skerry'@'%' identified by 'ferry-to-the-isles';
 grant select, insert, update, delete on cargo.* to 'skerry'@'%';
-create event nightly_sweep on schedule every 1 day starts '2027-01-01 03:00:00' do delete from cargo.movements where reference like 'VOID-%';
+create event nightly_sweep on schedule every 1 day starts '2027-01-01 03:00:00' do delete from cargo.movements
+  where reference like 'VOID-%';
 `
 
 // containerRows is how many containers there are, always.

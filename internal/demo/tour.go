@@ -73,7 +73,8 @@ func tourOf(ctx context.Context, w *Cluster, out io.Writer) error {
 		fmt.Fprintf(out, "   %s  [%.1f s]\n", strings.ReplaceAll(breakLines(text), "\n", "\n   "), time.Since(from).Seconds())
 	}
 	fmt.Fprintf(out,
-		"\nThe whole story of %s took %.0f s. %d writes were acknowledged; none was lost but the %d that only the crashed server had, and those were saved.\n", w.Name, time.Since(began).Seconds(), len(t.load.Acked()), len(t.tail))
+		"\nThe whole story of %s took %.0f s. %d writes were acknowledged; none was lost but the %d that only the "+
+			"crashed server had, and those were saved.\n", w.Name, time.Since(began).Seconds(), len(t.load.Acked()), len(t.tail))
 	return nil
 }
 

@@ -56,7 +56,8 @@ func TestLookAgain(t *testing.T) {
 	op = b.run(operation.Rejoin, false, nil, slow("b", "tern", operation.NeedsYou), slow("c", "heron", operation.NeedsYou))
 	delete(b.f.down, "tern")
 	b.f.down["heron"] = true
-	if op, went = look(op.ID); !went || op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message, "step 2") {
+	if op, went = look(op.ID); !went || op.Outcome != operation.OutcomeNeedsYou || !strings.Contains(op.Message,
+		"step 2") {
 		t.Errorf("%t %+v", went, op)
 	}
 

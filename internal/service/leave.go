@@ -7,7 +7,30 @@ import (
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/store"
 )
+
+// Leaving lists what becomes of the things that Cross Twin made when a cluster, or
+// one server of it, is removed, as far as that can be said beforehand.
+func (s *Service) Leaving(cluster, server string, drop bool) ([]verb.Leftover, error) {
+	v, err := s.View(cluster)
+	if err != nil {
+		return nil, err
+	}
+	names := v.Names()
+	if server != "" {
+		if v.Find(server) == nil {
+			return nil, orNotFound(store.ErrNotFound, "server", server)
+		}
+		names = []string{server}
+	}
+	list := view.Leaving(&v, names...)
+	calls := view.LeaveCalls(&v, names, list, drop)
+	for i, l := range list {
+		list[i].Gone = calls[l.Server].Drops(l)
+	}
+	return list, nil
+}
 
 // leave has the agents undo what Cross Twin made for servers that are about to be
 // removed, side by side, and returns what became of each thing. An agent that does

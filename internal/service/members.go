@@ -90,7 +90,8 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, 
 // RemoveCluster forgets a cluster. Its databases keep running, and nothing guards
 // them any more. With drop what Cross Twin made there is dropped, where nothing uses
 // it; the answer says what became of each thing.
-func (s *Service) RemoveCluster(ctx context.Context, name string, drop bool, who, from string) ([]verb.Leftover, error) {
+func (s *Service) RemoveCluster(ctx context.Context, name string, drop bool, who, from string) ([]verb.Leftover,
+	error) {
 	if err := s.idle(name); err != nil {
 		return nil, err
 	}
@@ -98,12 +99,7 @@ func (s *Service) RemoveCluster(ctx context.Context, name string, drop bool, who
 	if err != nil {
 		return nil, err
 	}
-	v := c.latest.Load().View
-	var names []string
-	for _, m := range v.Servers {
-		names = append(names, m.Name)
-	}
-	left := s.leave(ctx, c, names, drop)
+	left := s.leave(ctx, c, c.latest.Load().View.Names(), drop)
 	if err := s.Store.RemoveCluster(ctx, name); err != nil {
 		return nil, orNotFound(err, "cluster", name)
 	}
@@ -208,7 +204,8 @@ func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *i
 // RemoveServer forgets a server. Its database keeps running, and nothing guards it
 // any more. With drop the slot it reads through is dropped, if it reads no more;
 // otherwise the slot stays, and the status says that no server reads it.
-func (s *Service) RemoveServer(ctx context.Context, cluster, server string, drop bool, who, from string) ([]verb.Leftover,
+func (s *Service) RemoveServer(ctx context.Context, cluster, server string, drop bool, who,
+	from string) ([]verb.Leftover,
 	error) {
 	if err := s.idle(cluster); err != nil {
 		return nil, err

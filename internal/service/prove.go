@@ -113,7 +113,8 @@ func (s *Service) markProof(ctx context.Context, c *watched, lacking []*member, 
 		if o, err := s.observe(ctx, c.name(), m.rec.Name, true); err != nil {
 			problems[m] = err.Error()
 		} else if !durable(o.Config.Settings) {
-			problems[m] = "its settings do not make commits durable, so that only a comparison could tell after a crash: rejoin it, or set them first"
+			problems[m] = "its settings do not make commits durable, so that only a comparison could tell after a crash: " +
+				"rejoin it, or set them first"
 		}
 	}
 	var mark verb.Marked

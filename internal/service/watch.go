@@ -161,6 +161,8 @@ func (m *member) file(o *observation.Server, asked, now time.Time) {
 		m.state = now
 	}
 	m.last, m.seenAt, m.askedAt, m.problem = o, now, asked, ""
+	m.before = m.missing
+	m.lookedFrom, m.lookedTo = o.Looked.Between(asked, now)
 	if o.Process.Running {
 		m.stopped = stoppedData{busy: m.stopped.busy}
 	}
@@ -175,7 +177,7 @@ func (c *watched) measure(m *member, now time.Time) {
 				c.clock.Reset()
 				c.line = o.Log.Line
 			}
-			c.clock.Add(lag.Sample{At: now, Position: pos})
+			c.clock.Add(lag.Sample{At: m.lookedTo, Position: pos})
 			c.written.add(now, pos)
 			if bytes, ok := position.LogBytes(c.rec.Engine, o.Log.Written, o.Log.Files, o.Log.WrittenAt); ok {
 				c.writtenBytes.add(now, bytes)

@@ -49,12 +49,15 @@ type member struct {
 	last    *observation.Server
 	seenAt  time.Time
 	askedAt time.Time
-	state   time.Time // since when last.GTIDState is as it is
-	problem string
-	busy    bool
-	applied rate
-	moved   time.Time
-	at      int64
+	// The positions of last were read between these two.
+	lookedFrom, lookedTo time.Time
+	before, missing      view.Missing // what the look before last found missing, and last itself
+	state                time.Time    // since when last.GTIDState is as it is
+	problem              string
+	busy                 bool
+	applied              rate
+	moved                time.Time
+	at                   int64
 	// receivedMoved is when the received position last moved.
 	receivedMoved time.Time
 	received      string
@@ -190,6 +193,7 @@ func (c *watched) assess(now time.Time) *Assessment {
 	in := c.input(now)
 	a := &Assessment{View: view.Assess(in), Members: in.Members, WrittenBytesRate: in.WrittenBytesRate}
 	for i, m := range c.members {
+		m.missing = a.View.Servers[i].Missing()
 		m.adrift = cause.Cause{}
 		if a.View.Servers[i].Health == view.Adrift {
 			m.adrift = a.View.Servers[i].Cause
@@ -214,7 +218,7 @@ func (c *watched) input(now time.Time) view.Input {
 		Operation: c.op, NeedsYou: c.needsYou.running(), Now: now}
 	for _, m := range c.members {
 		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
-			StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,
+			LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,
 			Examined:     c.examined(m),
 			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved,
 			ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})

@@ -67,7 +67,8 @@ func (s *Store) Acknowledge(ctx context.Context, id int64, who, note string) (al
 // cluster means all.
 func (s *Store) Alerts(ctx context.Context, cluster string, onlyOpen bool, limit int) ([]alert.Alert, error) {
 	return s.alerts(ctx,
-		"select * from alerts where (? = '' or cluster = ?) and (not ? or cleared_at is null) order by cleared_at is not null, raised_at desc limit ?", cluster, cluster, onlyOpen, limit)
+		"select * from alerts where (? = '' or cluster = ?) and (not ? or cleared_at is null) order by cleared_at is "+
+			"not null, raised_at desc limit ?", cluster, cluster, onlyOpen, limit)
 }
 
 // AlertsBetween returns a cluster's alerts that were open between two times.

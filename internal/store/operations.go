@@ -89,7 +89,8 @@ func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from s
 			}
 		}
 		res, err := tx.ExecContext(ctx,
-			"insert into operations (cluster, kind, state, outcome, term, request, plan, asked_by, asked_from, message, created_at, ended_at) values (?,?,?,?,?,?,?,?,?,?,?,?)",
+			"insert into operations (cluster, kind, state, outcome, term, request, plan, asked_by, asked_from, message, "+
+				"created_at, ended_at) values (?,?,?,?,?,?,?,?,?,?,?,?)",
 			p.Cluster, p.Kind, state, outcome, p.Term, string(reqJSON), string(planJSON), who, from, message, now(), ended)
 		if err != nil {
 			return err
@@ -194,7 +195,8 @@ func (s *Store) Operation(ctx context.Context, id int64) (operation.Operation, e
 func (s *Store) Operations(ctx context.Context, cluster, state, kind string, limit int) ([]operation.Operation, error) {
 	var rows []operationRow
 	err := s.r.SelectContext(ctx, &rows,
-		"select * from operations where ? in ('', cluster) and ? in ('', state, outcome) and ? in ('', kind) order by id desc limit ?", cluster, state, kind, limit)
+		"select * from operations where ? in ('', cluster) and ? in ('', state, outcome) and ? in ('', kind) order by "+
+			"id desc limit ?", cluster, state, kind, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -236,7 +238,8 @@ func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string, 
 			}
 		}
 		if _, err := tx.ExecContext(ctx,
-			"update steps set state = ?, started_at = ?, ended_at = null, error = '', seen = '' where operation_id = ? and seq = ?", operation.StepRunning, now(), id, seq); err != nil {
+			"update steps set state = ?, started_at = ?, ended_at = null, error = '', seen = '' where operation_id = ? and "+
+				"seq = ?", operation.StepRunning, now(), id, seq); err != nil {
 			return err
 		}
 		return addEntry(ctx, tx, id, &seq, "info", "starting: "+title)
@@ -363,7 +366,8 @@ func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to 
 	error) {
 	var rows []operationRow
 	err := s.r.SelectContext(ctx, &rows,
-		"select * from operations where cluster = ? and outcome <> 'refused' and created_at <= ? and coalesce(ended_at, '9') >= ? order by id",
+		"select * from operations where cluster = ? and outcome <> 'refused' and created_at <= ? and coalesce(ended_at, "+
+			"'9') >= ? order by id",
 		cluster, to.UTC().Format(timeText), from.UTC().Format(timeText))
 	if err != nil {
 		return nil, err
@@ -376,7 +380,8 @@ func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to 
 func (s *Store) NeedYou(ctx context.Context) (map[string]operation.Operation, error) {
 	var rows []operationRow
 	err := s.r.SelectContext(ctx, &rows,
-		`select * from operations where id in (select max(o.id) from operations o join clusters c on c.name = o.cluster and c.created_at <= o.created_at
+		`select * from operations where id in (select max(o.id) from operations o
+		  join clusters c on c.name = o.cluster and c.created_at <= o.created_at
 		where o.outcome <> 'refused' group by o.cluster) and outcome = ?`, operation.OutcomeNeedsYou)
 	if err != nil {
 		return nil, err

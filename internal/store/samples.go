@@ -129,7 +129,8 @@ func (s *Store) Measure(ctx context.Context, keep history.Keep, now time.Time) (
 		Oldest int64 `db:"oldest"`
 	}
 	if err := s.r.SelectContext(ctx, &rows,
-		"select step, count(*) as blocks, sum(length(data)) as bytes, min(start) as oldest from samples group by step"); err != nil {
+		"select step, count(*) as blocks, sum(length(data)) as bytes, "+
+			"min(start) as oldest from samples group by step"); err != nil {
 		return out, err
 	}
 	for _, q := range []struct {

@@ -70,7 +70,8 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 }
 
 func (s *Store) open(ctx context.Context) error {
-	const pragmas = "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_txlock=immediate"
+	const pragmas = "?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=busy_timeout(5000)" +
+		"&_pragma=foreign_keys(1)&_txlock=immediate"
 	var err error
 	if s.w, err = sqlx.Open("sqlite", "file:"+s.path+pragmas); err != nil {
 		return err
@@ -109,7 +110,8 @@ func (s *Store) migrate(ctx context.Context) error {
 	switch {
 	case have > newest:
 		return fmt.Errorf(
-			"the file was written by a newer crosstwin (schema %d, this one knows %d): install that version again; nothing was changed", have, newest)
+			"the file was written by a newer crosstwin (schema %d, this one knows %d): install that version again; nothing "+
+				"was changed", have, newest)
 	case have == newest:
 		return nil
 	case have > 0:

@@ -97,7 +97,8 @@ func switchoverPause(b *testing.B, cluster string) {
 	slices.Sort(ours)
 	slices.Sort(bare)
 	fmt.Printf(
-		"\nwrite pause of a switchover of %s (%s), ms, %d runs each (min / median / max)\n  by the service  %4.0f / %4.0f / %4.0f\n  by hand         %4.0f / %4.0f / %4.0f\n", w.Name, w.Engine, runs,
+		"\nwrite pause of a switchover of %s (%s), ms, %d runs each (min / median / max)\n  by the service  %4.0f / "+
+			"%4.0f / %4.0f\n  by hand         %4.0f / %4.0f / %4.0f\n", w.Name, w.Engine, runs,
 		ours[0], ours[runs/2], ours[runs-1], bare[0], bare[runs/2], bare[runs-1])
 	if w.Engine == position.EngineMariaDB {
 		// In place it is so short that the limit is 100 ms, or 1.5 times the bare

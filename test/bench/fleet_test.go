@@ -120,11 +120,14 @@ func fetch(address, token string) error {
 }
 
 // frames counts, over ten seconds, the time between drawn frames.
-const frames = `new Promise((done) => { const gaps = []; let last = performance.now(); const end = last + 10000; const step = (t) => { gaps.push(t - last); last = t; t < end ? requestAnimationFrame(step) : done(gaps); }; requestAnimationFrame(step); })`
+const frames = `new Promise((done) => { const gaps = []; let last = performance.now(); const end = last + 10000;
+  const step = (t) => { gaps.push(t - last); last = t; t < end ? requestAnimationFrame(step) : done(gaps); };
+    requestAnimationFrame(step); })`
 
 // paint returns when the first cluster's sentence stood on the page, in ms after
 // the navigation began: watched from the page itself.
-const paint = `new Promise((done) => { const look = () => document.querySelector(".fl-r p, .bulletin p") ? done(performance.now()) : setTimeout(look, 5); look(); })`
+const paint = `new Promise((done) => {
+  const look = () => document.querySelector(".fl-r p, .bulletin p") ? done(performance.now()) : setTimeout(look, 5); look(); })`
 
 // BenchmarkConsole opens the fleet of 200 clusters in a browser, all of them
 // changing each second.

@@ -57,7 +57,8 @@ func (h *mariadbHand) get(s *demo.Server, query string) (v string, err error) {
 func (h *mariadbHand) follow(s, upstream *demo.Server, more string) error {
 	return h.do(s,
 		fmt.Sprintf(
-			"change master to master_host = '%s', master_port = %d, master_user = '%s', master_password = '%s', master_use_gtid = slave_pos%s; start slave", upstream.Host, upstream.Port, h.user, h.password, more))
+			"change master to master_host = '%s', master_port = %d, master_user = '%s', master_password = '%s', "+
+				"master_use_gtid = slave_pos%s; start slave", upstream.Host, upstream.Port, h.user, h.password, more))
 }
 
 func (h *mariadbHand) switchover() error {
@@ -111,7 +112,8 @@ func (h *mariadbHand) switchover() error {
 
 func (h *mariadbHand) cutOff(s *demo.Server) error {
 	rows, err := h.sessions[s].QueryContext(h.ctx,
-		"select id from information_schema.processlist where id <> connection_id() and user <> 'system user' and command not in ('Binlog Dump', 'Daemon')")
+		"select id from information_schema.processlist where id <> connection_id() and user <> 'system user' and "+
+			"command not in ('Binlog Dump', 'Daemon')")
 	if err != nil {
 		return err
 	}

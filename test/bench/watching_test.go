@@ -65,7 +65,8 @@ func watching(b *testing.B, cluster string) {
 	}
 	watch(b, w, true)
 	fmt.Printf(
-		"\n%s under load, %.0f transactions a second on %d cores: watched / not watched over %d rounds, quartiles: %.3f %.3f %.3f\n  three agents and the service took, median: %.2f %% of a core\n",
+		"\n%s under load, %.0f transactions a second on %d cores: watched / not watched over %d rounds, quartiles: %.3f "+
+			"%.3f %.3f\n  three agents and the service took, median: %.2f %% of a core\n",
 		cluster, at(rates, 0.5), runtime.NumCPU(), watchingRounds, at(ratios, 0.25), at(ratios, 0.5), at(ratios, 0.75),
 		at(costs, 0.5))
 	report("watching-"+w.Engine, at(ratios, 0.5), "ratio", 0.99)

@@ -135,7 +135,10 @@ func (p *Page) Text() (string, error) {
 // Press clicks the button or link with these words, once it can be clicked.
 func (p *Page) Press(words string) error {
 	script := fmt.Sprintf(
-		`(() => { const e = [...document.querySelectorAll("button, a")].filter(e => e.innerText.replace(/\s+/g, " ").trim() === %q && !e.disabled && !e.closest("[inert]")).at(-1); if (!e) return false; e.focus(); e.click(); return true; })()`, words)
+		`(() => { const e = [...document.querySelectorAll("button, a")].filter(
+		  e => e.innerText.replace(/\s+/g, " ").trim() === %q
+		  && !e.disabled && !e.closest("[inert]")).at(-1);
+		  if (!e) return false; e.focus(); e.click(); return true; })()`, words)
 	for end := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		var done bool
 		// A press whose answer is late has happened all the same.
@@ -163,7 +166,8 @@ func (p *Page) Focused() (string, error) {
 	return text,
 		p.Run(10*time.Second,
 			chromedp.Evaluate(
-				`(document.activeElement.innerText || document.activeElement.getAttribute("aria-label") || document.activeElement.placeholder || "").trim()`, &text))
+				`(document.activeElement.innerText || document.activeElement.getAttribute("aria-label")
+				  || document.activeElement.placeholder || "").trim()`, &text))
 }
 
 // Type writes into the field with this label.
@@ -193,7 +197,9 @@ func (p *Page) Widest() string {
 	var name string
 	p.Run(10*time.Second,
 		chromedp.Evaluate(
-			`(() => { let w = 0, n = ""; for (const e of document.querySelectorAll("body *")) { if (e.closest(".scroll, .vh, svg")) continue; const r = e.getBoundingClientRect(); if (r.right > w) { w = r.right; n = e.tagName + "." + e.className + " " + e.textContent.slice(0, 40); } } return n; })()`, &name))
+			`(() => { let w = 0, n = ""; for (const e of document.querySelectorAll("body *")) { if (e.closest(".scroll, .vh, svg")) continue;
+			  const r = e.getBoundingClientRect();
+			  if (r.right > w) { w = r.right; n = e.tagName + "." + e.className + " " + e.textContent.slice(0, 40); } } return n; })()`, &name))
 	return name
 }
 

@@ -11,9 +11,13 @@ import (
 // controls are exempt there. Colours are painted on a canvas to read any form.
 const unreadable = `(() => {
   const pen = document.createElement("canvas").getContext("2d", { willReadFrequently: true });
-  const rgba = (c) => { pen.clearRect(0, 0, 1, 1); pen.fillStyle = c; pen.fillRect(0, 0, 1, 1); return [...pen.getImageData(0, 0, 1, 1).data]; };
-  const light = ([r, g, b]) => { const f = (v) => { v /= 255; return v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4; }; return 0.2126 * f(r) + 0.7152 * f(g) + 0.0722 * f(b); };
-  const ground = (e) => { for (; e; e = e.parentElement) { const c = rgba(getComputedStyle(e).backgroundColor); if (c[3] > 250) return c; } return [255, 255, 255, 255]; };
+  const rgba = (c) => { pen.clearRect(0, 0, 1, 1); pen.fillStyle = c; pen.fillRect(0, 0, 1, 1);
+    return [...pen.getImageData(0, 0, 1, 1).data]; };
+  const light = ([r, g, b]) => { const f = (v) => { v /= 255;
+    return v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4; };
+    return 0.2126 * f(r) + 0.7152 * f(g) + 0.0722 * f(b); };
+  const ground = (e) => { for (; e; e = e.parentElement) { const c = rgba(getComputedStyle(e).backgroundColor);
+    if (c[3] > 250) return c; } return [255, 255, 255, 255]; };
   const bad = [];
   const walk = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
   for (let n = walk.nextNode(); n; n = walk.nextNode()) {
@@ -33,9 +37,12 @@ const unreadable = `(() => {
 // unnamed finds what can be reached with the keyboard and says nothing to a
 // screen reader, and pictures without words.
 const unnamed = `(() => {
-  const name = (e) => (e.getAttribute("aria-label") || (e.labels && [...e.labels].map((l) => l.innerText).join(" ")) || e.innerText || e.getAttribute("title") || e.value || "").trim();
-  const bad = [...document.querySelectorAll("button, a[href], input, select, textarea, [role=radio]")].filter((e) => e.getClientRects().length > 0 && !name(e)).map((e) => e.outerHTML.slice(0, 80));
-  for (const e of document.querySelectorAll("svg")) if (!e.closest("[aria-hidden=true], [role=img]") && e.getClientRects().length > 0) bad.push(e.outerHTML.slice(0, 80));
+  const name = (e) => (e.getAttribute("aria-label") || (e.labels && [...e.labels].map((l) => l.innerText).join(" "))
+    || e.innerText || e.getAttribute("title") || e.value || "").trim();
+  const bad = [...document.querySelectorAll("button, a[href], input, select, textarea, [role=radio]")]
+    .filter((e) => e.getClientRects().length > 0 && !name(e)).map((e) => e.outerHTML.slice(0, 80));
+  for (const e of document.querySelectorAll("svg")) if (!e.closest("[aria-hidden=true], [role=img]")
+    && e.getClientRects().length > 0) bad.push(e.outerHTML.slice(0, 80));
   return bad;
 })()`
 

@@ -71,8 +71,10 @@ func TestChaos(t *testing.T) {
 			t.Skip("a network and disks of its own need root")
 		}
 		c := exec.Command("unshare", "--net", "--mount", "--", "sh", "-c",
-			`ip link set lo up && echo 1 > /proc/sys/net/ipv4/ip_forward && exec "$0" "$@"`, os.Args[0], "-test.run", "^TestChaos$", "-test.v", "-test.parallel",
-			fmt.Sprint(number("CROSSTWIN_PARALLEL", 2)), "-test.timeout", fmt.Sprint(10*time.Minute*time.Duration(1+schedules/2)))
+			`ip link set lo up && echo 1 > /proc/sys/net/ipv4/ip_forward && exec "$0" "$@"`, os.Args[0],
+			"-test.run", "^TestChaos$", "-test.v", "-test.parallel",
+			fmt.Sprint(number("CROSSTWIN_PARALLEL", 2)), "-test.timeout",
+			fmt.Sprint(10*time.Minute*time.Duration(1+schedules/2)))
 		c.Env = append(os.Environ(), inside+"=1", fmt.Sprintf("CROSSTWIN_SEED=%d", seed))
 		out, err := tell(t, c)
 		if err != nil || !strings.Contains(out, "--- PASS: TestChaos/") {

@@ -147,7 +147,8 @@ func (s *schedule) fill(server *demo.Server, long time.Duration) {
 	if syscall.Statfs(server.DataDir, &fs) != nil {
 		return
 	}
-	if out, err := exec.Command("fallocate", "-l", fmt.Sprint(int64(fs.Bavail)*fs.Bsize), name).CombinedOutput(); err != nil &&
+	if out, err := exec.Command("fallocate", "-l", fmt.Sprint(int64(fs.Bavail)*fs.Bsize),
+		name).CombinedOutput(); err != nil &&
 		!strings.Contains(string(out), "No space") {
 		s.tell("the disk of %s could not be filled: %v %s", server.Name, err, out)
 	}

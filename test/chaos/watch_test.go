@@ -93,9 +93,10 @@ func TestMovesAreCounted(t *testing.T) {
 		took []took
 		want int
 	}{
-		"one primary":       {[]took{write("gull", 0, 10), write("gull", 50, 60)}, 0},
-		"a switchover":      {[]took{write("gull", 0, 10), write("tern", 50, 60), write("tern", 90, 95)}, 1},
-		"both take writes":  {[]took{write("gull", 0, 10), write("tern", 20, 30), write("gull", 40, 50), write("tern", 60, 70)}, 3},
+		"one primary":  {[]took{write("gull", 0, 10), write("gull", 50, 60)}, 0},
+		"a switchover": {[]took{write("gull", 0, 10), write("tern", 50, 60), write("tern", 90, 95)}, 1},
+		"both take writes": {[]took{write("gull", 0, 10), write("tern", 20, 30), write("gull", 40, 50), write("tern", 60,
+			70)}, 3},
 		"told out of order": {[]took{write("tern", 50, 60), write("gull", 0, 10)}, 1},
 		// One that began before the other's ended says nothing about which came first.
 		"at one time": {[]took{write("gull", 0, 40), write("tern", 20, 60)}, 0},

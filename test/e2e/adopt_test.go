@@ -53,7 +53,8 @@ func runningPair(t *testing.T, w *world) {
 	}
 	// The account and the rules by which they follow each other are set up as the
 	// refusal says.
-	w.must(3, []string{"crosstwin rejoin set up the account and the rules"}, "switchover", "bookings", "--to", "tern", "--yes")
+	w.must(3, []string{"crosstwin rejoin set up the account and the rules"}, "switchover", "bookings", "--to", "tern",
+		"--yes")
 	for _, s := range []string{"tern", "heron"} {
 		op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: s})
 		for _, way := range op.Plan.Ways {
@@ -71,7 +72,8 @@ func runningPair(t *testing.T, w *world) {
 // startedAt tells when a database was started.
 func (w *world) startedAt(server string) string {
 	if w.mariadb() {
-		return w.query(server, "select variable_value - unix_timestamp() > -100000000 from information_schema.global_status where variable_name = 'uptime'")
+		return w.query(server, "select variable_value - unix_timestamp() > -100000000 from "+
+			"information_schema.global_status where variable_name = 'uptime'")
 	}
 	return w.query(server, "select pg_postmaster_start_time()::text")
 }

@@ -247,7 +247,8 @@ func TestInterruptedRewind(t *testing.T) {
 	}
 	w.sql("gull", "update routes set minutes = 901 where id = 1", "update routes set minutes = 902 where id = 2",
 		"update routes set minutes = 903 where id = 1",
-		"begin; savepoint a; update routes set minutes = 1 where id = 3; rollback to a; update routes set minutes = 904 where id = 3; commit")
+		"begin; savepoint a; update routes set minutes = 1 where id = 3; rollback to a; update routes set minutes = 904 "+
+			"where id = 3; commit")
 	was := w.query("tern", "select string_agg(minutes::text, ' ' order by id) from routes where id in (1, 3)")
 	w.crash(load, "gull", true)
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover})

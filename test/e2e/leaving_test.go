@@ -36,7 +36,8 @@ func leavingIsClean(t *testing.T, w *world) {
 	w.must(0, said, "server", "remove", "bookings", "tern", "--drop", "--yes")
 	w.must(0, []string{"cluster bookings removed", "gull starts open for writes again",
 		"the account crosstwin_replication was dropped"}, "cluster", "remove", "bookings", "--drop", "--yes")
-	left := "select (count(*) + (select count(*) from pg_hba_file_rules where 'crosstwin_replication' = any(user_name)))::text" +
+	left := "select (count(*) + (select count(*) from pg_hba_file_rules where 'crosstwin_replication' = " +
+		"any(user_name)))::text" +
 		" from pg_roles where rolname = 'crosstwin_replication'"
 	if w.mariadb() {
 		left = "select (select count(*) from mysql.global_priv where user = 'crosstwin_replication') + " +

@@ -67,7 +67,10 @@ function Frame({ children }: { children: ReactNode }) {
   const { pathname } = useLocation();
   const parts = pathname.split("/").filter(Boolean);
   const trail = parts[0] === "clusters" ? parts.slice(1) : parts;
-  const here = (to: string) => (to === "/" ? pathname === "/" || pathname.startsWith("/clusters") || pathname === "/setup" : pathname.startsWith(to));
+  const here = (to: string) =>
+    to === "/"
+      ? pathname === "/" || pathname.startsWith("/clusters") || pathname === "/setup"
+      : pathname.startsWith(to);
   return (
     <>
       <a className="vh" href="#main">

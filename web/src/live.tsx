@@ -27,7 +27,8 @@ function put(next: State<View>, c: Partial<Connection>) {
 }
 
 // useView returns one cluster, and draws anew only when that one has changed.
-export const useView = (name: string | undefined) => useSyncExternalStore(subscribe, () => state.byName.get(name ?? ""));
+export const useView = (name: string | undefined) =>
+  useSyncExternalStore(subscribe, () => state.byName.get(name ?? ""));
 // useViews returns all clusters.
 export const useViews = () => useSyncExternalStore(subscribe, () => state.views);
 export const useConnection = () => useSyncExternalStore(subscribe, () => connection);
@@ -55,7 +56,10 @@ function listen(client: QueryClient): () => void {
       put(state, { lost: true });
     }
   };
-  const handlers: Record<"hello" | "reset" | "cluster" | "removed" | "operation" | "alert", (e: MessageEvent) => void> = {
+  const handlers: Record<
+    "hello" | "reset" | "cluster" | "removed" | "operation" | "alert",
+    (e: MessageEvent) => void
+  > = {
     hello: () => void load(),
     reset: () => {
       void load();

@@ -32,7 +32,8 @@ function format(at: Date, options: Intl.DateTimeFormatOptions): string {
 
 export const clock = (at: Date) => format(at, { hour: "2-digit", minute: "2-digit", second: "2-digit" });
 export const day = (at: Date) => format(at, { weekday: "short", day: "numeric", month: "short" });
-export const zoneName = () => (zone() === "utc" ? "UTC" : format(new Date(), { timeZoneName: "short" }).replace(/.*, /, ""));
+export const zoneName = () =>
+  zone() === "utc" ? "UTC" : format(new Date(), { timeZoneName: "short" }).replace(/.*, /, "");
 
 export function when(text: string | null | undefined): string {
   if (!text) return "–";
@@ -51,18 +52,27 @@ export function behind(lag: { seconds: number; at_least: boolean; known: boolean
   return (lag.at_least ? "at least " : "") + span(lag.seconds);
 }
 
-export const dayClock = (at: Date) => format(at, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
+export const dayClock = (at: Date) =>
+  format(at, { day: "numeric", month: "short", hour: "2-digit", minute: "2-digit" });
 
 // changed says what a transaction did to a table.
 export function changed(c: { inserts: number; updates: number; deletes: number }): string {
-  return [c.inserts && `${c.inserts} inserted`, c.updates && `${c.updates} updated`, c.deletes && `${c.deletes} deleted`].filter(Boolean).join(", ");
+  return [
+    c.inserts && `${c.inserts} inserted`,
+    c.updates && `${c.updates} updated`,
+    c.deletes && `${c.deletes} deleted`,
+  ]
+    .filter(Boolean)
+    .join(", ");
 }
 
 // said puts a health behind a number of things: "takes no writes", "are behind".
 export function said(health: string, n = 1): string {
-  if (health === "takes writes" || health === "takes no writes") return n === 1 ? health : health.replace("takes", "take");
+  if (health === "takes writes" || health === "takes no writes")
+    return n === 1 ? health : health.replace("takes", "take");
   return `${n === 1 ? "is" : "are"} ${health}`;
 }
 
 // known gives a size, or says that it is not known.
-export const known = (bytes: number | null | undefined) => (bytes === null || bytes === undefined ? "not known" : size(bytes));
+export const known = (bytes: number | null | undefined) =>
+  bytes === null || bytes === undefined ? "not known" : size(bytes);

@@ -342,14 +342,18 @@ func (m *mariadb) againstTheUtility(file string) {
 // What can be taken back from its images, and what cannot, and why.
 func TestWhyNotUndone(t *testing.T) {
 	m := newServer(t)
-	m.sql("create table t (a int primary key, s text); create table p (a int primary key); create table c (a int primary key, p int, foreign key (p) references p (a) on delete cascade); create table my (a int) engine=MyISAM; create sequence sq; insert into p values (1); insert into c values (1, 1); insert into t values (1, 'x'), (2, 'y')")
+	m.sql("create table t (a int primary key, s text); create table p (a int primary key); create table c (a int " +
+		"primary key, p int, foreign key (p) references p (a) on delete cascade); create table my (a int) " +
+		"engine=MyISAM; create sequence sq; insert into p values (1); insert into c values (1, 1); insert into t values " +
+		"(1, 'x'), (2, 'y')")
 	for _, c := range []struct{ name, statements, why string }{
 		{"rows",
 			"begin; insert into t values (3, 'z'); update t set s = 'w' where a = 1; delete from t where a = 2; commit", ""},
 		{"a savepoint",
 			"begin; insert into t values (4, ''); savepoint x; insert into t values (5, ''); rollback to x; commit", ""},
 		{"compressed",
-			"set global log_bin_compress = 1; insert into t values (6, repeat('much ', 100)); set global log_bin_compress = 0", ""},
+			"set global log_bin_compress = 1; insert into t values (6, repeat('much ', 100)); set global log_bin_compress " +
+				"= 0", ""},
 		{"minimal images of an insert", "set binlog_row_image = 'MINIMAL'; insert into t (a) values (7)", ""},
 		{"minimal images of an update", "set binlog_row_image = 'MINIMAL'; update t set s = 'v' where a = 1", "not complete"},
 		{"noblob image of a delete", "set binlog_row_image = 'NOBLOB'; delete from t where a = 7", "not complete"},

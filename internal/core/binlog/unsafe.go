@@ -10,7 +10,8 @@ import (
 // Statement-based Replication"). NOW and RAND are not among them: the log
 // carries their time and seed.
 var unsafeCalls = regexp.MustCompile(
-	`(?i)\b(uuid|uuid_short|sysdate|load_file|user|current_user|session_user|system_user|found_rows|row_count|get_lock|is_free_lock|is_used_lock|release_lock|master_pos_wait|sleep|version)\s*\(`)
+	`(?i)\b(uuid|uuid_short|sysdate|load_file|user|current_user|session_user|system_user|` +
+		`found_rows|row_count|get_lock|is_free_lock|is_used_lock|release_lock|master_pos_wait|sleep|version)\s*\(`)
 
 var (
 	changing = regexp.MustCompile(`(?is)^\s*(insert|update|delete|replace|load)\b`)

@@ -44,7 +44,8 @@ var mariadbTunables = map[string]string{
 	"binlog_expire_logs_seconds": "after how long the server removes log by itself, whoever still needs it",
 	"slave_parallel_threads":     "how many threads apply: more let a replica keep up, and take memory and connections",
 	"max_binlog_size":            "how large a log file grows before the next begins",
-	verb.Delay:                   "seconds by which a replica is delayed: time to recover from a mistaken statement, and longer reads of old data",
+	verb.Delay: "seconds by which a replica is delayed: time to recover from a mistaken statement, " +
+		"and longer reads of old data",
 }
 
 var mariadbReasons = map[string]string{
@@ -259,7 +260,8 @@ func checkFilters(s Subject) []operation.Check {
 var mariadbFacts = []fact{
 	{"tables_without_key", "Primary keys", "tables without a primary key",
 		"each row is searched for in the whole table when it is applied, and a difference cannot be named by row",
-		"add primary keys: select table_schema, table_name from information_schema.tables, without a row in table_constraints"},
+		"add primary keys: select table_schema, table_name from information_schema.tables, without a row in " +
+			"table_constraints"},
 	{"tables_not_transactional", "Transactional tables", "tables of an engine without transactions",
 		"they cannot be copied at one moment, compared or undone", "alter table ... engine = InnoDB"},
 	{"privileged_writers", "Read-only for all accounts",

@@ -37,18 +37,24 @@ func postgres() *Dialect {
 }
 
 var postgresTunables = map[string]string{
-	"max_standby_streaming_delay": "how long replay waits for a query on the replica before it cancels it: a higher value means fewer cancelled queries and more lag",
-	"max_standby_archive_delay":   "the same for log that comes from an archive",
-	"hot_standby_feedback":        "on: the primary keeps row versions that queries on the replica still need: fewer cancelled queries, and more bloat on the primary",
-	"wal_keep_size":               "log that is kept for servers that rejoin: more of it lets more of them rewind instead of being rebuilt, and takes disk",
-	"max_slot_wal_keep_size":      "the most that an unread slot may keep: it saves the primary's disk and loses the absent replica",
-	verb.Delay:                    "seconds by which a replica is delayed: time to recover from a mistaken statement, and longer reads of old data",
+	"max_standby_streaming_delay": "how long replay waits for a query on the replica before it cancels it: a higher " +
+		"value means fewer cancelled queries and more lag",
+	"max_standby_archive_delay": "the same for log that comes from an archive",
+	"hot_standby_feedback": "on: the primary keeps row versions that queries on the replica still need: fewer " +
+		"cancelled queries, and more bloat on the primary",
+	"wal_keep_size": "log that is kept for servers that rejoin: more of it lets more of them rewind " +
+		"instead of being rebuilt, and takes disk",
+	"max_slot_wal_keep_size": "the most that an unread slot may keep: it saves the primary's disk and loses the " +
+		"absent replica",
+	verb.Delay: "seconds by which a replica is delayed: time to recover from a mistaken " +
+		"statement, and longer reads of old data",
 }
 
 var postgresReasons = map[string]string{
-	"max_connections":           "a replica with a lower value than its primary does not start, or pauses replay",
-	"max_worker_processes":      "a replica with a lower value than its primary does not start, or pauses replay",
-	"max_wal_senders":           "a replica with a lower value than its primary does not start, or pauses replay; as primary it must serve all the others",
+	"max_connections":      "a replica with a lower value than its primary does not start, or pauses replay",
+	"max_worker_processes": "a replica with a lower value than its primary does not start, or pauses replay",
+	"max_wal_senders": "a replica with a lower value than its primary does not start, or pauses replay; as " +
+		"primary it must serve all the others",
 	"max_locks_per_transaction": "a replica with a lower value than its primary does not start, or pauses replay",
 	"max_prepared_transactions": "a replica with a lower value than its primary does not start, or pauses replay",
 	"wal_level":                 "as primary it would log too little for replicas",

@@ -27,6 +27,7 @@ const (
 type Server struct {
 	At     time.Time `json:"at"`
 	Nonce  string    `json:"nonce"` // fresh for each answer of this agent process
+	Looked Looked    `json:"looked,omitzero"`
 	Engine string    `json:"engine"`
 	// Abilities are the verbs that this agent can carry out on this server.
 	Abilities []string `json:"abilities,omitempty"`
@@ -42,6 +43,29 @@ type Server struct {
 	Replay  Replay  `json:"replay"`
 	Host    Host    `json:"host"`
 	Config  Config  `json:"config"`
+}
+
+// Looked is when the positions were read, told without a clock that others would
+// have to trust. The zero Looked says nothing.
+type Looked struct {
+	// WaitedSeconds passed between the question's arrival and the look, AgeSeconds
+	// between the look and the answer.
+	WaitedSeconds float64 `json:"waited_seconds"`
+	AgeSeconds    float64 `json:"age_seconds"`
+	// Began and Ended are by the agent's own clock, and stay there.
+	Began time.Time `json:"-"`
+	Ended time.Time `json:"-"`
+}
+
+// Between returns the span within which the positions were read, by the clock of
+// whoever asked and got the answer at those times.
+func (l Looked) Between(asked, answered time.Time) (from, to time.Time) {
+	span := func(seconds float64) time.Duration { return time.Duration(seconds * float64(time.Second)) }
+	from, to = asked.Add(span(max(0, l.WaitedSeconds))), answered.Add(-span(max(0, l.AgeSeconds)))
+	if from.After(to) {
+		return asked, answered // that cannot be
+	}
+	return from, to
 }
 
 // Process is the database server as a running program.

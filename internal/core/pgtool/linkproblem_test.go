@@ -13,7 +13,8 @@ func TestLinkProblem(t *testing.T) {
 		app     = "2026-11-28 21:00:01.000 UTC [8] ERROR:  cannot execute INSERT in a read-only transaction"
 		login   = `2026-11-28 21:00:02.000 UTC [9] FATAL:  password authentication failed for user "harbour"`
 		told    = "2026-11-28 21:00:03.000 UTC [9] STATEMENT:  select 'ERROR:  could not receive data'"
-		fork    = "2026-11-28 21:00:04.000 UTC [5] LOG:  new timeline 3 forked off current database system timeline 2 before current recovery point 0/5000000"
+		fork    = "2026-11-28 21:00:04.000 UTC [5] LOG:  new timeline 3 forked off current database system timeline 2 " +
+			"before current recovery point 0/5000000"
 		waiting = "2026-11-28 21:00:05.000 UTC [5] LOG:  waiting for WAL to become available at 0/5000018"
 	)
 	for _, c := range []struct {

@@ -94,12 +94,15 @@ func TestWaldump(t *testing.T) {
 
 func TestParseEnd(t *testing.T) {
 	for in, want := range map[string]string{
-		"pg_waldump: error: error in WAL record at 0/176A5F8: invalid record length at 0/176A628: wanted 24, got 0":                  "0/176A628",
-		"pg_waldump: error: could not find a valid record after 0/4FFFCA0":                                                           "0/4FFFCA0",
-		"pg_waldump: error: error in WAL record at 0/3000110: invalid magic number 0000 in log segment 000000010000000000000003":     "",
-		"pg_waldump: error: error in WAL record at 0/3000110: record with incorrect prev-link 0/2000028 at 0/3000148":                "0/3000148",
-		"pg_waldump: error: error in WAL record at 0/3000110: incorrect resource manager data checksum in record at 0/3000148":       "0/3000148",
-		"pg_waldump: error: error in WAL record at 0/3000110: unexpected pageaddr 0/1000000 in log segment 00000001, offset 1048576": "",
+		"pg_waldump: error: error in WAL record at 0/176A5F8: invalid record length at 0/176A628: wanted 24, got 0": "0/176A628",
+		"pg_waldump: error: could not find a valid record after 0/4FFFCA0":                                          "0/4FFFCA0",
+		"pg_waldump: error: error in WAL record at 0/3000110: invalid magic number 0000 in log segment " +
+			"000000010000000000000003": "",
+		"pg_waldump: error: error in WAL record at 0/3000110: record with incorrect prev-link 0/2000028 at 0/3000148": "0/3000148",
+		"pg_waldump: error: error in WAL record at 0/3000110: incorrect resource manager data checksum in record at " +
+			"0/3000148": "0/3000148",
+		"pg_waldump: error: error in WAL record at 0/3000110: unexpected pageaddr 0/1000000 in log segment 00000001, " +
+			"offset 1048576": "",
 	} {
 		got, ok := ParseEnd(in)
 		if ok != (want != "") || ok && got.String() != want {
@@ -109,7 +112,8 @@ func TestParseEnd(t *testing.T) {
 }
 
 func TestFingerprint(t *testing.T) {
-	end := "rmgr: XLOG        len (rec/tot):     42/    42, tx:          0, lsn: 0/071A8710, prev 0/071A86D8, desc: END_OF_RECOVERY tli 2; prev tli 1; time 2026-11-23 08:41:45.123456 UTC"
+	end := "rmgr: XLOG        len (rec/tot):     42/    42, tx:          0, lsn: 0/071A8710, prev 0/071A86D8, desc: " +
+		"END_OF_RECOVERY tli 2; prev tli 1; time 2026-11-23 08:41:45.123456 UTC"
 	r, ok := ParseRecord(end)
 	if !ok || !strings.Contains(r.Fingerprint(), "08:41:45.123456") {
 		t.Errorf("%v %q", ok, r.Fingerprint())

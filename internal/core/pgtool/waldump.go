@@ -57,7 +57,8 @@ var (
 		`^rmgr: (\S+)\s+len \(rec/tot\):\s*\d+/\s*(\d+), tx:\s*(\d+), lsn: ([0-9A-Fa-f]+/[0-9A-Fa-f]+), prev \S+ desc: (.*)$`)
 	blockRef = regexp.MustCompile(`blkref #\d+: rel (\d+)/(\d+)/(\d+) (?:fork \S+ )?blk (\d+)`)
 	endLine  = regexp.MustCompile(
-		`(?:record length|resource manager ID|xl_prev|prev-link|magic number|info bits|pageaddr|record offset|checksum|contrecord|page).*? (?:at|in log segment|in) ([0-9A-Fa-f]+/[0-9A-Fa-f]+)`)
+		`(?:record length|resource manager ID|xl_prev|prev-link|magic number|info bits|pageaddr|record offset|checksum|` +
+			`contrecord|page).*? (?:at|in log segment|in) ([0-9A-Fa-f]+/[0-9A-Fa-f]+)`)
 	afterLine  = regexp.MustCompile(`could not find a valid record after ([0-9A-Fa-f]+/[0-9A-Fa-f]+)`)
 	commitTime = regexp.MustCompile(`^(?:COMMIT|ABORT)(?: PREPARED \S+)? (\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)?) UTC`)
 	subxacts   = regexp.MustCompile(`subxacts: ([\d ]+)`)

@@ -163,9 +163,17 @@ func (in *Input) stepStart(p *operation.Plan, cand string) {
 		IfFails: "read the server's log; nothing else has changed"})
 }
 
+// held is how far a server's own log goes, as it says itself.
+func held(s *view.Server) string {
+	if s.Observation == nil {
+		return s.Received
+	}
+	return cmp.Or(s.Received, s.Observation.Log.Applied, s.Observation.Log.Written)
+}
+
 // byReceived puts the replica that holds most first, then rank, then name.
 func (in *Input) byReceived(a, b *view.Server) bool {
-	x, y := cmp.Or(a.Received, a.Position), cmp.Or(b.Received, b.Position)
+	x, y := held(a), held(b)
 	if d, known := position.Lacks(in.View.Engine, y, x); known && !d.IsZero() {
 		return true
 	}
@@ -254,7 +262,7 @@ func (in *Input) ownerSees(name string) (observation.Downstream, bool) {
 // loss says what a failover would lose, as exactly as it can be known.
 func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	c := in.View.Find(cand)
-	held := cmp.Or(c.Received, c.Position)
+	held := held(c)
 	if in.Member(cand).Last.Process.Running && !in.proven(cand) {
 		p.Loss = &operation.Loss{}
 		p.ConfirmName = in.View.Cluster

@@ -14,8 +14,10 @@ import (
 // What a copy needs is tried before anything is removed, and what it removes beside
 // the data directory is named.
 func TestFit(t *testing.T) {
-	misfit := &verb.Fitted{Misfits: []verb.Misfit{{What: "the tablespace goes to /srv/fast, which is not empty", Mend: "empty it"}}}
-	places := &verb.Fitted{Places: []verb.Place{{From: "/srv/fast", To: "/data/fast"}}, Clears: []string{"/data/fast", "/log/15"}}
+	misfit := &verb.Fitted{Misfits: []verb.Misfit{{What: "the tablespace goes to /srv/fast, which is not empty",
+		Mend: "empty it"}}}
+	places := &verb.Fitted{Places: []verb.Place{{From: "/srv/fast", To: "/data/fast"}}, Clears: []string{"/data/fast",
+		"/log/15"}}
 	for _, c := range []struct {
 		name    string
 		request operation.Request

@@ -88,7 +88,8 @@ func TestMakeMariaDB(t *testing.T) {
 		not     string
 	}{
 		{name: "switchover", r: operation.Request{Kind: operation.Switchover},
-			steps: "open-term caught-up stop-old prove decide promote! mark-term events follow-dunlin demote-old streams-dunlin streams-wren mark mark-on-dunlin mark-on-wren"},
+			steps: "open-term caught-up stop-old prove decide promote! mark-term events follow-dunlin demote-old " +
+				"streams-dunlin streams-wren mark mark-on-dunlin mark-on-wren"},
 		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover},
 			change:  func(_ *Input, m members) { m[1].Last.Config.Settings["rpl_semi_sync_master_enabled"] = "ON" },
 			refused: "rpl_semi_sync_master_enabled"},
@@ -112,7 +113,8 @@ func TestMakeMariaDB(t *testing.T) {
 			refused: "log begins after 1-11-101"},
 		{name: "failover, dead", r: operation.Request{Kind: operation.Failover},
 			change: func(_ *Input, m members) { dead(m[0].Last) },
-			steps:  "open-term fence-old detach-plover detach-dunlin fetch-dunlin detach-again decide promote! mark-term events follow-dunlin streams-dunlin mark"},
+			steps: "open-term fence-old detach-plover detach-dunlin fetch-dunlin detach-again decide promote! mark-term " +
+				"events follow-dunlin streams-dunlin mark"},
 		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "wren"},
 			change: func(in *Input, m members) {
 				dead(m[0].Last)
@@ -145,7 +147,8 @@ func TestMakeMariaDB(t *testing.T) {
 			}, steps: "prepare prepare-dunlin account start follow streams mark mark-on-plover", not: "hold"},
 		{name: "rejoin with a tail", r: operation.Request{Kind: operation.Rejoin, Server: "plover"},
 			change: func(in *Input, m members) { dead(m[1].Last); in.Examination = wrecked(nil) },
-			steps:  "salvage reread prepare prepare-dunlin rewind! account start follow streams mark mark-on-plover in-step hold view-plover release sums-wren sums-plover judge"},
+			steps: "salvage reread prepare prepare-dunlin rewind! account start follow streams mark mark-on-plover " +
+				"in-step hold view-plover release sums-wren sums-plover judge"},
 		{name: "rejoin with a tail that cannot be undone", r: operation.Request{Kind: operation.Rejoin, Server: "plover"},
 			change: func(in *Input, m members) {
 				dead(m[1].Last)
@@ -212,12 +215,14 @@ func TestResumeAt(t *testing.T) {
 // A named connection would be left writing when the server is moved: it is refused
 // in the preview, whatever the operation.
 func TestNamedConnection(t *testing.T) {
-	for _, r := range []operation.Request{{Kind: operation.Switchover}, {Kind: operation.Follow, Server: "plover", To: "dunlin"},
+	for _, r := range []operation.Request{{Kind: operation.Switchover}, {Kind: operation.Follow, Server: "plover",
+		To: "dunlin"},
 		{Kind: operation.Rejoin, Server: "plover"}} {
 		p, err := Make(cargo(r, func(in *Input, m []view.Member) {
 			m[1].Last.Links.Named = []string{"elsewhere"}
 			m[1].Last.Config.Settings = m[0].Last.Config.Settings
-			in.Examination = &verb.Examination{End: "1-11-100", Fork: "1-11-100", Kinship: string(position.Kin), System: "c0ffee"}
+			in.Examination = &verb.Examination{End: "1-11-100", Fork: "1-11-100", Kinship: string(position.Kin),
+				System: "c0ffee"}
 		}))
 		if err != nil {
 			t.Fatal(err)

@@ -89,7 +89,9 @@ func TestMake(t *testing.T) {
 		steps   string
 	}{
 		{name: "switchover", r: operation.Request{Kind: operation.Switchover},
-			steps: "open-term make-slots stage-old checkpoint-old caught-up stop-old prove decide promote! mark-term detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull mark mark-on-heron mark-on-gull"},
+			steps: "open-term make-slots stage-old checkpoint-old caught-up stop-old prove decide promote! mark-term " +
+				"detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull " +
+				"mark mark-on-heron mark-on-gull"},
 		{name: "switchover to itself", r: operation.Request{Kind: operation.Switchover, To: "gull"},
 			wrong: "is the primary of bookings already"},
 		{name: "switchover to a stranger", r: operation.Request{Kind: operation.Switchover, To: "auk"},
@@ -115,7 +117,8 @@ func TestMake(t *testing.T) {
 			refused: "operation 7 (seed) is under way"},
 		{name: "failover, dead", r: operation.Request{Kind: operation.Failover},
 			change: func(_ *Input, m members) { dead(m[0].Last) },
-			steps:  "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote! mark-term"},
+			steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote! " +
+				"mark-term"},
 		{name: "failover, unseen", r: operation.Request{Kind: operation.Failover},
 			change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
 		{name: "failover, unseen and vouched for",
@@ -183,7 +186,8 @@ func TestMake(t *testing.T) {
 				dead(m[0].Last)
 				dead(m[1].Last)
 				m[1].Last.Log.Applied, m[1].Last.Log.Received = "", ""
-			}, steps: "open-term fence-old start-candidate detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
+			}, steps: "open-term fence-old start-candidate detach-tern detach-heron fetch-heron detach-again make-slots " +
+				"decide promote!"},
 		{name: "failover to a stopped one of rank never", r: operation.Request{Kind: operation.Failover, To: "heron"},
 			change: func(_ *Input, m members) { dead(m[0].Last); dead(m[2].Last) }, refused: "may not take over"},
 		{name: "failover, start what runs", r: operation.Request{Kind: operation.Failover, To: "gull"},

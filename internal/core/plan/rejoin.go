@@ -29,7 +29,8 @@ func (in *Input) rejoin(p *operation.Plan) error {
 		return fmt.Errorf("which server is to rejoin? crosstwin rejoin %s SERVER", in.View.Cluster)
 	case name == in.View.Primary:
 		return fmt.Errorf(
-			"%s is the primary of %s: there is nothing to rejoin; to start it again when it is down: crosstwin failover %s --to %s", name, in.View.Cluster, in.View.Cluster, name)
+			"%s is the primary of %s: there is nothing to rejoin; to start it again when it is down: crosstwin failover %s "+
+				"--to %s", name, in.View.Cluster, in.View.Cluster, name)
 	case in.Request.Way != "" && in.Request.Way != WayFollow && in.Request.Way != WayRewind &&
 		in.Request.Way != WayRebuild:
 		return fmt.Errorf("there is no way %q of rejoining: the ways are follow, rewind and rebuild", in.Request.Way)

@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"sort"
@@ -124,7 +123,7 @@ func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, st
 		}
 	}
 	for _, s := range can {
-		why := fmt.Sprintf("rank %d, holds up to %s", s.Rank, cmp.Or(s.Received, s.Position))
+		why := fmt.Sprintf("rank %d, holds up to %s", s.Rank, held(s))
 		switch {
 		case s.Name != p.Candidate && in.Request.To != "":
 			why = in.Request.To + " was asked for (" + why + ")"

@@ -178,7 +178,8 @@ func (in *Input) trim(p *operation.Plan) error {
 	case free == 0:
 		c.Result, c.Evidence = operation.Fail,
 			fmt.Sprintf("the oldest file, %s, is still needed by %s", files[0].Name, strings.Join(files[0].NeededBy, ", "))
-		c.Mend = "bring them back or up to date first; a server that is gone for good is released with: crosstwin server remove " + in.View.Cluster + " NAME"
+		c.Mend = "bring them back or up to date first; a server that is gone for good is released with: crosstwin " +
+			"server remove " + in.View.Cluster + " NAME"
 	case cut < wanted:
 		c.Result = operation.Warn
 		c.Evidence = fmt.Sprintf("%s; %s is still needed by %s: it and what follows stays", why, files[cut].Name,
@@ -267,7 +268,8 @@ func (in *Input) trimByServer(p *operation.Plan) error {
 	primary := in.View.Primary
 	if r := in.Request.Trim; r != nil && (r.To != "" || r.OlderHours > 0 || r.KeepBytes > 0) {
 		return fmt.Errorf(
-			"PostgreSQL removes log by itself, as soon as nothing keeps it: give no file, age or size; what keeps it is in crosstwin log list %s", in.View.Cluster)
+			"PostgreSQL removes log by itself, as soon as nothing keeps it: give no file, age or size; what keeps it is in "+
+				"crosstwin log list %s", in.View.Cluster)
 	}
 	o := in.Member(primary).Last
 	p.Summary = "Have " + primary + " remove the log that nothing keeps."

@@ -20,6 +20,7 @@ func Assess(in Input) View {
 		v.Servers = append(v.Servers, assessServer(in, m, owner))
 	}
 	for i := range v.Servers {
+		v.Servers[i].Position = shown(in, &v.Servers[i], owner)
 		v.Servers[i].MayTakeOver, v.Servers[i].Unfit = mayTakeOver(in, &v.Servers[i])
 		if v.Servers[i].MayTakeOver {
 			v.CanLose++
@@ -116,6 +117,10 @@ func linkOf(in Input, m Member, follows string) (Link, float64) {
 	return LinkDown, float64(m.Last.Links.Upstream.DelaySeconds)
 }
 
+// coordinates reports whether bytes of log are counted by places in log files, apart
+// from positions.
+func (in Input) coordinates() bool { return dialect.Of(in.Engine).Coordinates }
+
 // scale maps what servers report to bytes of the primary's log: positions
 // themselves where they are bytes, else the coordinates of log files. A
 // replica's coordinates count in its upstream's log, so they mean something
@@ -147,62 +152,6 @@ func (sc scale) applied(o *observation.Server) (int64, bool) {
 	return sc.bytes(o, o.Log.Applied, o.Log.AppliedAt)
 }
 
-// measureLag fills in bytes, time and stages of a replica. Positions compare
-// only when both servers are on histories of one line.
-func measureLag(in Input, m Member, owner *Member, s *Server) {
-	o := m.Last
-	if owner == nil || owner.Last == nil || m.Name == in.Owner || o.Process.Role != observation.Replica {
-		return
-	}
-	at, ok := position.Order(in.Engine, o.Log.Applied)
-	if !ok || owner.Last.Log.Written == "" {
-		return
-	}
-	if in.Clock != nil {
-		s.Lag = in.Clock.Behind(at, m.SeenAt)
-	}
-	s.CatchUp = -1
-	if lacks, ok := position.Lacks(in.Engine, o.Log.Applied, owner.Last.Log.Written); ok {
-		if t, ok := lag.CatchUp(lacks.Amount, m.AppliedRate, in.WrittenRate); ok {
-			s.CatchUp = t
-		}
-		if lacks.IsZero() {
-			return // the newest write is applied: no byte is missing
-		}
-	}
-	sc := scale{in.Engine, owner.Last}
-	applied, ok1 := sc.applied(o)
-	written, ok2 := sc.written()
-	if !ok1 || !ok2 {
-		return
-	}
-	written = applied + skewed(in, m, at, owner.Last.Log.Written, written-applied)
-	received, ok := sc.received(o)
-	if !ok || received < applied {
-		received = applied
-	}
-	s.LagBytes = max(0, written-applied)
-	s.Stages = stages(sc, m.Name, written, received, applied)
-}
-
-// skewed takes out of a distance in bytes what the primary wrote between the
-// moments at which the two servers were observed, up to a second apart: by the
-// lag clock, which knows where the primary stood when the replica was seen.
-func skewed(in Input, m Member, at int64, written string, bytes int64) int64 {
-	newest, ok1 := position.Order(in.Engine, written)
-	then, ok2 := int64(0), false
-	if in.Clock != nil {
-		then, ok2 = in.Clock.StoodAt(m.SeenAt)
-	}
-	switch {
-	case !ok1 || !ok2 || newest <= at:
-		return bytes
-	case then <= at:
-		return 0
-	}
-	return int64(float64(bytes) * min(1, float64(then-at)/float64(newest-at)))
-}
-
 func stages(sc scale, name string, written, received, applied int64) lag.Stages {
 	st := lag.Stages{NotApplied: max(0, received-applied)}
 	d, ok := sc.owner.DownstreamNamed(name)
@@ -229,58 +178,6 @@ func findMember(in Input, name string) *Member {
 		}
 	}
 	return nil
-}
-
-func atRisk(in Input, v *View, owner *Member) AtRisk {
-	if owner == nil || owner.Last == nil || owner.Last.Log.Written == "" {
-		return AtRisk{}
-	}
-	sc := scale{in.Engine, owner.Last}
-	written, ok := sc.written()
-	if !ok {
-		return AtRisk{}
-	}
-	r := AtRisk{Known: true, Everything: true}
-	for _, s := range v.Servers {
-		if !s.MayTakeOver {
-			continue
-		}
-		safe, at, ok := safeOn(sc, s)
-		if !ok {
-			continue
-		}
-		bytes := max(0, written-safe)
-		if lacks, known := position.Lacks(in.Engine, s.Observation.Log.Received, owner.Last.Log.Written); known &&
-			lacks.IsZero() {
-			bytes = 0
-		}
-		seen := findMember(in, s.Name)
-		bytes = skewed(in, *seen, at, owner.Last.Log.Written, bytes)
-		if r.Everything || bytes < r.Bytes {
-			r.Everything, r.Bytes, r.On = false, bytes, s.Name
-			if in.Clock != nil {
-				r.Seconds = in.Clock.Behind(at, seen.SeenAt).Seconds
-			}
-		}
-	}
-	if r.Bytes == 0 {
-		r.Seconds = 0
-	}
-	return r
-}
-
-// safeOn returns how far a replica's own disk holds the primary's log, in bytes
-// of that log and on the lag clock: as it says itself or as the primary heard
-// from it, whichever is more.
-func safeOn(sc scale, s Server) (bytes, at int64, ok bool) {
-	bytes, ok = sc.received(s.Observation)
-	at, _ = position.Order(sc.engine, s.Observation.Log.Received)
-	if d, found := sc.owner.DownstreamNamed(s.Name); found {
-		if heard, known := position.Order(sc.engine, d.Safe); known && heard > bytes {
-			return heard, heard, true
-		}
-	}
-	return bytes, at, ok
 }
 
 func clusterHealth(v *View) Health {

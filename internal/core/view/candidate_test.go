@@ -77,7 +77,8 @@ func TestExaminedData(t *testing.T) {
 		health  Health
 		code    cause.Code
 	}{
-		"a tail":              {verb.Examination{TailBytes: 4096, Fork: "0/2000000", End: "0/2001000"}, false, Adrift, cause.PastFork},
+		"a tail": {verb.Examination{TailBytes: 4096, Fork: "0/2000000", End: "0/2001000"}, false, Adrift,
+			cause.PastFork},
 		"nothing of its own":  {verb.Examination{Fork: "0/2000000", End: "0/2000000"}, false, Stopped, cause.Crashed},
 		"opened in place":     {verb.Examination{Kinship: string(position.Stranger)}, false, Adrift, cause.Strayed},
 		"it has been started": {verb.Examination{TailBytes: 4096, Fork: "0/2000000"}, true, InStep, ""},

@@ -89,30 +89,39 @@ func tradeOf(primary string, x ConflictServer) []string {
 	case "-1":
 		out = append(out,
 			fmt.Sprintf(
-				"%s lets replay wait for queries without limit: none is cancelled for being slow, and one long query holds all replay back (worst lag of the last day: %s).", x.Server, words.Span(x.WorstLag)))
+				"%s lets replay wait for queries without limit: none is cancelled for being slow, and one long query holds "+
+					"all replay back (worst lag of the last day: %s).", x.Server, words.Span(x.WorstLag)))
 	case "0":
 		out = append(out,
 			fmt.Sprintf(
-				"%s cancels a query at once when it is in the way of replay: no lag from queries (worst of the last day: %s), and the most cancellations.", x.Server, words.Span(x.WorstLag)))
+				"%s cancels a query at once when it is in the way of replay: no lag from queries (worst of the last day: %s), "+
+					"and the most cancellations.", x.Server, words.Span(x.WorstLag)))
 	default:
 		out = append(out,
 			fmt.Sprintf(
-				"%s lets replay wait up to %s for queries, then cancels them: a higher max_standby_streaming_delay means fewer cancelled queries and more lag (worst of the last day: %s).", x.Server, wait, words.Span(x.WorstLag)))
+				"%s lets replay wait up to %s for queries, then cancels them: a higher max_standby_streaming_delay means "+
+					"fewer cancelled queries and more lag (worst of the last day: %s).", x.Server, wait, words.Span(x.WorstLag)))
 	}
 	snapshot, all := x.Causes["snapshot"], sumOf(x.Causes)
 	switch {
 	case feedback == "on":
 		out = append(out,
 			fmt.Sprintf(
-				"%s tells %s which rows its queries need (hot_standby_feedback is on): %d cancelled for missing rows, and vacuum on %s keeps dead rows as long as the oldest query here runs: bloat.", x.Server, primary, snapshot, primary))
+				"%s tells %s which rows its queries need (hot_standby_feedback is on): %d cancelled for missing rows, and "+
+					"vacuum on %s keeps dead rows as long as the oldest query here runs: bloat.", x.Server, primary, snapshot,
+				primary))
 	case all == 0:
 		out = append(out,
 			fmt.Sprintf(
-				"%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and no query was cancelled for it yet; on would keep rows for long queries and cost bloat on %s.", x.Server, primary, primary, primary))
+				"%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and no query "+
+					"was cancelled for it yet; on would keep rows for long queries and cost bloat on %s.", x.Server, primary,
+				primary, primary))
 	default:
 		out = append(out,
 			fmt.Sprintf(
-				"%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and %d of the %d cancelled queries missed rows that vacuum removed; on would keep those and cost bloat on %s.", x.Server, primary, primary, snapshot, all, primary))
+				"%s does not tell %s which rows its queries need (hot_standby_feedback is off): %s stays lean, and %d of the "+
+					"%d cancelled queries missed rows that vacuum removed; on would keep those and cost bloat on %s.", x.Server,
+				primary, primary, snapshot, all, primary))
 	}
 	return out
 }

@@ -84,7 +84,8 @@ func TestDiagnosis(t *testing.T) {
 		"alive and silent": {and(behindBy("0/1800000", "0/1800000"), func(in *Input) {
 			in.Members[1].ReceivedSince = now.Add(-19 * time.Second)
 		}), Stalled,
-			"its link to gull is open, but nothing has arrived for 19.0 s while gull kept writing; it is where gull was 20.0 s ago"},
+			"its link to gull is open, but nothing has arrived for 19.0 s while gull kept writing; it is where gull was " +
+				"20.0 s ago"},
 		"silent for too long on an idle primary": {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 55 }),
 			Stalled, "its link to gull is open, but gull has sent nothing for 55.0 s"},
 		"silent for a while on an idle primary": {tern(func(o *observation.Server) { o.Links.Upstream.IdleSeconds = 28 }),

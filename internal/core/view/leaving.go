@@ -9,6 +9,14 @@ import (
 	"crosstwin/internal/core/verb"
 )
 
+// Names lists the names of all servers.
+func (v *View) Names() (out []string) {
+	for _, s := range v.Servers {
+		out = append(out, s.Name)
+	}
+	return out
+}
+
 // Leaving lists what Cross Twin made on the servers for the named ones, which are
 // about to be removed from the cluster. With all of them the cluster leaves, and the
 // account with it.

@@ -70,7 +70,11 @@ type Member struct {
 	// AskedAt is when Last was asked for, StateSince when the newest change of
 	// what the server's log holds was first seen: a server can be compared with
 	// one that was asked after that.
-	AskedAt    time.Time
+	AskedAt time.Time
+	// LookedAt is when its positions were read, at the earliest.
+	LookedAt time.Time
+	// Before is what the look before Last found missing.
+	Before     Missing
 	StateSince time.Time
 	// Problem is why the last attempt to observe failed, empty when it did not.
 	Problem string
@@ -91,6 +95,13 @@ type Member struct {
 	ConflictsPerHour float64
 	// AppliedRate is in units of position.Order per second over the last half minute.
 	AppliedRate float64
+}
+
+// Missing is what one look at a replica, by itself, found it to lack of the
+// primary's writes.
+type Missing struct {
+	Applied bool // some were not applied
+	Safe    bool // some were not on its disk
 }
 
 // Input is all that Assess looks at.
@@ -211,7 +222,11 @@ type Server struct {
 
 	LastContactSeconds float64             `json:"last_contact_seconds"` // negative: never
 	Observation        *observation.Server `json:"observation,omitempty"`
+	missing            Missing
 }
+
+// Missing returns what the newest look at the server found missing.
+func (s *Server) Missing() Missing { return s.missing }
 
 // Progress is how far a long piece of work has come. Negative SecondsLeft: not
 // known.

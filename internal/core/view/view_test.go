@@ -127,6 +127,7 @@ func TestAssess(t *testing.T) {
 			map[string]Health{"tern": Stalled}, 1, nil},
 		{"replay paused with work left", func(in *Input) {
 			in.Members[1].Last.Replay.Paused, in.Members[1].Last.Log.Applied = true, "0/1FFFF00"
+			in.Members[1].Before.Applied = true
 		}, map[string]Health{"tern": Stalled}, 1, nil},
 		{"stuck", func(in *Input) {
 			in.Members[1].Last.Log.Applied, in.Members[1].AppliedSince = "0/1800000", now.Add(-time.Minute)

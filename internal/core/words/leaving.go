@@ -12,7 +12,11 @@ func Leftover(l verb.Leftover) string {
 	if l.Problem != "" {
 		text += "; it could not be undone: " + l.Problem
 	}
-	if !l.Gone && len(l.UsedBy) == 0 && l.Undo != "" {
+	switch {
+	case l.Gone || l.Undo == "":
+	case len(l.UsedBy) > 0:
+		text += "; to drop it once that has ended: " + l.Undo
+	default:
 		text += "; by hand: " + l.Undo
 	}
 	return text

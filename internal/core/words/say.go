@@ -294,7 +294,8 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.RemoveOrReplace: func(c cause.Cause) string {
 		return fmt.Sprintf(
-			"if it belongs to others, take it out of this cluster: crosstwin server remove %s %s; if nothing in it is needed: crosstwin seed %s %s --replace", c.Cluster, c.Server, c.Cluster, c.Server)
+			"if it belongs to others, take it out of this cluster: crosstwin server remove %s %s; if nothing in it is "+
+				"needed: crosstwin seed %s %s --replace", c.Cluster, c.Server, c.Cluster, c.Server)
 	},
 	cause.SeedReplace: func(c cause.Cause) string {
 		return fmt.Sprintf("crosstwin seed %s %s --replace", c.Cluster,

@@ -19,8 +19,11 @@ import (
 // everything else: the identity that all copies of one origin share, and the
 // marks of terms and proofs.
 const schema = `create database if not exists crosstwin;
-create table if not exists crosstwin.cluster (id varchar(32) not null primary key, made_at timestamp(6) not null default current_timestamp(6));
-create table if not exists crosstwin.mark (seq bigint not null auto_increment primary key, id varchar(64) not null unique, term bigint not null, text varchar(200) not null, at timestamp(6) not null default current_timestamp(6));
+create table if not exists crosstwin.cluster (id varchar(32) not null primary key,
+  made_at timestamp(6) not null default current_timestamp(6));
+create table if not exists crosstwin.mark (seq bigint not null auto_increment primary key,
+  id varchar(64) not null unique, term bigint not null, text varchar(200) not null,
+  at timestamp(6) not null default current_timestamp(6));
 create table if not exists crosstwin.undone (id int not null primary key, fork text not null, tail_end text not null)`
 
 // keptMarks is how many marks are kept beside the first of each term.
@@ -28,7 +31,8 @@ const keptMarks = 100
 
 func (e *Engine) ensureSchema(ctx context.Context) error {
 	n, err := e.text(ctx,
-		"select count(*) from information_schema.tables where table_schema = 'crosstwin' and table_name in ('cluster', 'mark', 'undone')")
+		"select count(*) from information_schema.tables where table_schema = 'crosstwin' and table_name in ('cluster', "+
+			"'mark', 'undone')")
 	if err != nil || n == "3" {
 		return err
 	}
@@ -37,7 +41,8 @@ func (e *Engine) ensureSchema(ctx context.Context) error {
 	}
 	// MariaDB has no identifier of its own that copies share.
 	return e.exec(ctx,
-		"insert into crosstwin.cluster (id) select lower(hex(random_bytes(12))) from dual where not exists (select * from crosstwin.cluster)")
+		"insert into crosstwin.cluster (id) select lower(hex(random_bytes(12))) from dual where not exists (select * "+
+			"from crosstwin.cluster)")
 }
 
 // Prepare implements engine.Accounter. Accounts are data here, so only the
@@ -135,7 +140,9 @@ func (e *Engine) Mark(ctx context.Context, id string, term int64, text string) (
 	}
 	if _, err := c.ExecContext(ctx,
 		fmt.Sprintf(
-			"delete from crosstwin.mark where seq < (select min(seq) from (select seq from crosstwin.mark order by seq desc limit %d) x) and seq not in (select s from (select min(seq) s from crosstwin.mark group by term) y)", keptMarks)); err != nil {
+			"delete from crosstwin.mark where seq < (select min(seq) from (select seq from crosstwin.mark order by seq "+
+				"desc limit %d) x) and seq not in (select s from (select min(seq) s from crosstwin.mark group by term) y)",
+			keptMarks)); err != nil {
 		return m, e.explain(err)
 	}
 	return m, e.rememberFound(m)
@@ -168,7 +175,8 @@ func (e *Engine) line(ctx context.Context, c interface {
 }) (position.Line, error) {
 	var l position.Line
 	err := c.QueryRowContext(ctx,
-		"select c.id, coalesce(m.term, 0), coalesce(m.id, '') from crosstwin.cluster c left join (select term, id from crosstwin.mark order by term desc, seq limit 1) m on true").Scan(&l.System, &l.Number, &l.Fingerprint)
+		"select c.id, coalesce(m.term, 0), coalesce(m.id, '') from crosstwin.cluster c left join (select term, id from "+
+			"crosstwin.mark order by term desc, seq limit 1) m on true").Scan(&l.System, &l.Number, &l.Fingerprint)
 	return l, e.explain(err)
 }
 

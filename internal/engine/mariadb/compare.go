@@ -103,7 +103,9 @@ func (e *Engine) openView(ctx context.Context) error {
 	}
 	e.compare.view, e.compare.opened = c, time.Now()
 	if _, err := c.ExecContext(ctx,
-		"set session time_zone = '+00:00'; set session sql_mode = ''; set names utf8mb4; set session group_concat_max_len = 1048576; set session transaction isolation level repeatable read; start transaction with consistent snapshot, read only"); err != nil {
+		"set session time_zone = '+00:00'; set session sql_mode = ''; set names utf8mb4; set session "+
+			"group_concat_max_len = 1048576; set session transaction isolation level repeatable read; start transaction "+
+			"with consistent snapshot, read only"); err != nil {
 		return e.explain(err)
 	}
 	var err2 error
@@ -192,7 +194,10 @@ func (t tableShape) from() string { return name(t.schema) + "." + name(t.table) 
 // moment can be held.
 func shapes(ctx context.Context, c *sql.Conn, where string, args ...any) ([]tableShape, error) {
 	rows, err := c.QueryContext(ctx,
-		"select t.table_schema, t.table_name, coalesce(t.data_length, 0), col.column_name, col.column_key = 'PRI' from information_schema.tables t join information_schema.columns col on col.table_schema = t.table_schema and col.table_name = t.table_name where t.table_type = 'BASE TABLE' and t.engine = 'InnoDB' and t.table_schema not in "+systemSchemas+where+" order by 1, 2, col.ordinal_position", args...)
+		"select t.table_schema, t.table_name, coalesce(t.data_length, 0), col.column_name, col.column_key = 'PRI' from "+
+			"information_schema.tables t join information_schema.columns col on col.table_schema = t.table_schema and "+
+			"col.table_name = t.table_name where t.table_type = 'BASE TABLE' and t.engine = 'InnoDB' and t.table_schema "+
+			"not in "+systemSchemas+where+" order by 1, 2, col.ordinal_position", args...)
 	if err != nil {
 		return nil, err
 	}
@@ -251,7 +256,8 @@ func readable(columns []string) string {
 // sequencesOf reads all sequences: they have no engine of their own, and no view.
 func sequencesOf(ctx context.Context, c *sql.Conn) ([]verb.TableSum, error) {
 	var names [][2]string
-	err := eachRow(ctx, c, "select table_schema, table_name from information_schema.tables where table_type = 'SEQUENCE' and table_schema not in "+
+	err := eachRow(ctx, c, "select table_schema, table_name from information_schema.tables where table_type = "+
+		"'SEQUENCE' and table_schema not in "+
 		systemSchemas, func(schema, table string) { names = append(names, [2]string{schema, table}) })
 	if err != nil {
 		return nil, err
@@ -273,7 +279,8 @@ func sequencesOf(ctx context.Context, c *sql.Conn) ([]verb.TableSum, error) {
 // can be held.
 func leftOutOf(ctx context.Context, c *sql.Conn) (out []verb.TableSum, err error) {
 	return out, eachRow(ctx, c,
-		"select concat(table_schema, '.', table_name), concat(engine, ': it cannot be read as of one moment') from information_schema.tables where table_type = 'BASE TABLE' and engine <> 'InnoDB' and table_schema not in "+
+		"select concat(table_schema, '.', table_name), concat(engine, ': it cannot be read as of one moment') from "+
+			"information_schema.tables where table_type = 'BASE TABLE' and engine <> 'InnoDB' and table_schema not in "+
 			systemSchemas, func(table, why string) { out = append(out, verb.TableSum{Table: table, Left: why}) })
 }
 

@@ -14,7 +14,8 @@ var serverGroups = []string{"mysqld", "mariadbd", "server", "mariadb", "mysqld-1
 	"mariadbd-10.11"}
 
 // closedBlock ends the configuration file of a server that is closed by default.
-const closedBlock = "\n[mariadbd]\n# Whoever starts this server gets it read-only: Cross Twin's agent opens the primary.\n" +
+const closedBlock = "\n[mariadbd]\n# Whoever starts this server gets it read-only: Cross Twin's agent opens the " +
+	"primary.\n" +
 	"read_only = 1\n"
 
 // Close implements engine.Engine: the configuration file says that a start is

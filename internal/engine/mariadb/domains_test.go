@@ -12,7 +12,8 @@ import (
 func TestDomainOlderThanTheLog(t *testing.T) {
 	t.Parallel()
 	p, wren, plover := newPair(t)
-	wren.sql("set session gtid_domain_id = 7; insert into d.t (id, v) values (70, 'shared'); insert into d.t (id, v) values (71, 'too')")
+	wren.sql("set session gtid_domain_id = 7; insert into d.t (id, v) values (70, 'shared'); insert into d.t (id, v) " +
+		"values (71, 'too')")
 	p.seed(plover, wren, "")
 	plover.ok(plover.Follow(plover.ctx(), verb.Follow{}))
 	plover.ok(plover.Promote(plover.ctx()))

@@ -47,7 +47,8 @@ func (e *Engine) noteEnd(o *observation.Server) {
 // there is no such reason.
 func (e *Engine) doubt(ctx context.Context, o *observation.Server) (string, error) {
 	if e.volatileEnd(o) {
-		return "it ran with innodb_flush_log_at_trx_commit other than 1 and did not end cleanly, so its data may lack what its log holds",
+		return "it ran with innodb_flush_log_at_trx_commit other than 1 and did not end cleanly, so its data may lack " +
+				"what its log holds",
 			nil
 	}
 	if !o.Process.Accepting {

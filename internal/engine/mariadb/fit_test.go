@@ -22,7 +22,8 @@ func TestFit(t *testing.T) {
 		{"", "", ""},
 		{"nonsense_variable=1", "unknown variable 'nonsense_variable=1'", "unknown variable 'nonsense_variable=1'"},
 		{"max_connections=lots", "'max_connections'", "'max_connections'"},
-		{"innodb_undo_directory=/srv/undo", "innodb_undo_directory is /srv/undo on plover, outside of the data directory", ""},
+		{"innodb_undo_directory=/srv/undo", "innodb_undo_directory is /srv/undo on plover, outside of the data " +
+			"directory", ""},
 		{"datadir=/srv/other", "datadir is /srv/other in plover's configuration", ""},
 	} {
 		plover.ok(os.WriteFile(plover.cfg.ConfigFile, append([]byte(nil), string(good)+"\n"+c.line+"\n"...), 0o644))

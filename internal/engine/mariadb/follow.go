@@ -125,7 +125,8 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 		statements += "set global gtid_slave_pos = " + literal(p) + "; "
 	}
 	statements += fmt.Sprintf(
-		"change master to master_host = %s, master_port = %d, master_user = %s, master_password = %s, master_use_gtid = slave_pos, master_connect_retry = 1, master_heartbeat_period = 1; start slave",
+		"change master to master_host = %s, master_port = %d, master_user = %s, master_password = %s, master_use_gtid = "+
+			"slave_pos, master_connect_retry = 1, master_heartbeat_period = 1; start slave",
 		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password))
 	if err := e.exec(ctx, statements); err != nil {
 		return fmt.Errorf("follow %s: %w", up.Name, err)
@@ -240,7 +241,8 @@ func (e *Engine) rescue(ctx context.Context, l link) error {
 	// What is handed over is logged as it was, and counts as applied only when it is
 	// said so: a log that was ahead of the data before stays in doubt.
 	if why, err := e.beyondData(ctx); err != nil || why != "" {
-		return cmp.Or(err, fmt.Errorf("%s holds %d received transactions, and %s; crosstwin rejoin copies it again", e.cfg.Name,
+		return cmp.Or(err, fmt.Errorf("%s holds %d received transactions, and %s; crosstwin rejoin copies it again",
+			e.cfg.Name,
 			more, why))
 	}
 	if err := e.applyFiles(ctx, files, held); err != nil {

@@ -50,7 +50,8 @@ func (e *Engine) Drop(ctx context.Context, a verb.Leave) []verb.Leftover {
 }
 
 func (e *Engine) dropAccount(ctx context.Context) error {
-	users, err := e.text(ctx, "select group_concat(distinct host separator ', ') from information_schema.processlist where user = ?",
+	users, err := e.text(ctx, "select group_concat(distinct host separator ', ') from information_schema.processlist "+
+		"where user = ?",
 		verb.ReplicationUser)
 	if err != nil {
 		return err

@@ -40,10 +40,15 @@ func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true}, account))
 	wren.sql(
 		`create database d; use d; create table t (id int primary key, v varchar(40), f double, b longblob, at timestamp(3) null, j json, k enum('x','y'));
-		insert into t values (1, 'one', 0.1, x'00ff', '2027-01-01 00:00:00.123', '{"a":1}', 'x'), (2, 'two', null, null, null, null, 'y'), (3, 'three', -1e300, 'z', null, '[]', null);
-		create table audit (n int auto_increment primary key, id int); create trigger tr after insert on t for each row insert into audit (id) values (new.id);
-		create table parent (id int primary key); create table child (id int primary key, p int, foreign key (p) references parent (id) on delete cascade); insert into parent values (1); insert into child values (1, 1);
-		create table old (id int primary key, v int) engine = MyISAM; insert into old values (1, 1); create table nokey (a int); insert into nokey values (1), (1)`)
+		insert into t values (1, 'one', 0.1, x'00ff', '2027-01-01 00:00:00.123', '{"a":1}', 'x'), (2, 'two', null, null,
+		  null, null, 'y'), (3, 'three', -1e300, 'z', null, '[]', null);
+		create table audit (n int auto_increment primary key, id int);
+		  create trigger tr after insert on t for each row insert into audit (id) values (new.id);
+		create table parent (id int primary key); create table child (id int primary key, p int,
+		  foreign key (p) references parent (id) on delete cascade); insert into parent values (1);
+		  insert into child values (1, 1);
+		create table old (id int primary key, v int) engine = MyISAM; insert into old values (1, 1);
+		  create table nokey (a int); insert into nokey values (1), (1)`)
 	p.seed(plover, wren, "")
 	return p, wren, plover
 }
@@ -183,11 +188,15 @@ func TestTails(t *testing.T) {
 		shown      string // words in the listing of its rows
 	}{
 		{"rows of every kind",
-			"insert into d.t values (4, 'four', 4, x'00', now(3), '{}', 'x'); update d.t set v = 'changed', f = null where id < 3; delete from d.t where id = 3; update d.t set id = 40 where id = 4", "", "id=1, v 'one' -> 'changed', f 0.1"},
+			"insert into d.t values (4, 'four', 4, x'00', now(3), '{}', 'x'); update d.t set v = 'changed', f = null where " +
+				"id < 3; delete from d.t where id = 3; update d.t set id = 40 where id = 4", "", "id=1, v 'one' -> 'changed', " +
+				"f 0.1"},
 		{"one row many times",
-			"insert into d.t (id) values (7); delete from d.t where id = 7; insert into d.t (id, v) values (7, 'again'); update d.t set v = 'and again' where id = 7", "", "v 'again' -> 'and again'"},
+			"insert into d.t (id) values (7); delete from d.t where id = 7; insert into d.t (id, v) values (7, 'again'); " +
+				"update d.t set v = 'and again' where id = 7", "", "v 'again' -> 'and again'"},
 		{"a savepoint and a long text",
-			"start transaction; insert into d.t (id, b) values (8, repeat('x', 200000)); savepoint s; insert into d.t (id) values (9); rollback to s; commit", "", "id=8"},
+			"start transaction; insert into d.t (id, b) values (8, repeat('x', 200000)); savepoint s; insert into d.t (id) " +
+				"values (9); rollback to s; commit", "", "id=8"},
 		{"definitions", "alter table d.t add column extra int; alter table d.t drop column extra",
 			"it changes definitions: alter table d.t add column extra int", ""},
 		{"truncate", "truncate d.nokey; insert into d.nokey values (1), (1)", "it changes definitions: truncate d.nokey", ""},
@@ -365,7 +374,8 @@ func TestEntriesAreTheSameEverywhere(t *testing.T) {
 	_, primary, replica := newPair(t)
 	from := replica.Observe(replica.ctx(), false).Log.Applied
 	primary.sql(
-		"start transaction; insert into d.t (id, v) values (80, 'slow'); do sleep(1.2); commit; update d.t set v = sleep(1.1) where id = 80; alter table d.nokey add column extra int")
+		"start transaction; insert into d.t (id, v) values (80, 'slow'); do sleep(1.2); commit; update d.t set v = " +
+			"sleep(1.1) where id = 80; alter table d.nokey add column extra int")
 	m, err := primary.Mark(primary.ctx(), "last", 1, "test")
 	primary.ok(err)
 	replica.ok(replica.FindMark(replica.ctx(), m))

@@ -25,13 +25,20 @@ import (
 const probeTimeout = 3 * time.Second
 
 // observeSQL asks for the facts of every second, in one round trip.
-const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only ro, @@version version, @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos, @@global.gtid_binlog_state state,
- @@global.binlog_expire_logs_seconds expire, @@global.slave_parallel_threads threads, @@global.max_binlog_size file_size,
- (select coalesce(group_concat(id, ' ', query_id), '') from information_schema.processlist where state like 'Waiting for semi-sync ACK%' or state like '%waiting for someone to free space%') waiting,
- (select group_concat(variable_name, ' ', variable_value) from information_schema.global_status where variable_name in ('rpl_semi_sync_master_yes_tx', 'rpl_semi_sync_master_no_tx')) granted,
- (select max(variable_value) from information_schema.global_status where variable_name = 'rpl_semi_sync_master_status') semi_sync,
+const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only ro, @@version version,
+ @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos,
+ @@global.gtid_binlog_state state,
+ @@global.binlog_expire_logs_seconds expire, @@global.slave_parallel_threads threads,
+   @@global.max_binlog_size file_size,
+ (select coalesce(group_concat(id, ' ', query_id), '') from information_schema.processlist
+   where state like 'Waiting for semi-sync ACK%' or state like '%waiting for someone to free space%') waiting,
+ (select group_concat(variable_name, ' ', variable_value) from information_schema.global_status
+   where variable_name in ('rpl_semi_sync_master_yes_tx', 'rpl_semi_sync_master_no_tx')) granted,
+ (select max(variable_value) from information_schema.global_status
+   where variable_name = 'rpl_semi_sync_master_status') semi_sync,
  @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
- (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler') and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
+ (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler')
+   and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
 show all slaves status;
 show master status;
 show slave hosts`
@@ -135,6 +142,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	}
 	defer rows.Close()
 	answered := time.Now()
+	o.Looked.Began, o.Looked.Ended = asked, answered
 	var sets [4][]map[string]string
 	for i := range sets {
 		if sets[i], err = records(rows); err != nil {
@@ -367,11 +375,18 @@ const systemSchemas = "('mysql', 'information_schema', 'performance_schema', 'sy
 
 // facts counts what a thorough observation counts.
 var facts = map[string]string{
-	"tables_without_key":       "select count(*) from information_schema.tables t where table_type = 'BASE TABLE' and table_schema not in " + systemSchemas + " and not exists (select * from information_schema.table_constraints c where c.table_schema = t.table_schema and c.table_name = t.table_name and constraint_type = 'PRIMARY KEY')",
-	"tables_not_transactional": "select count(*) from information_schema.tables where table_type = 'BASE TABLE' and engine <> 'InnoDB' and table_schema not in " + systemSchemas,
-	"events_enabled":           "select count(*) from information_schema.events where status = 'ENABLED'",
-	"privileged_writers":       "select count(distinct grantee) from information_schema.user_privileges where privilege_type in ('READ_ONLY ADMIN', 'READ ONLY ADMIN') and grantee not like \"'root'@%\" and grantee not like \"'mysql'@%\" and grantee not like \"'mariadb.sys'@%\"",
-	"long_statements":          "select count(*) from information_schema.processlist where command = 'Query' and time_ms > 5000 and user <> 'system user'",
+	"tables_without_key": "select count(*) from information_schema.tables t where table_type = 'BASE TABLE' " +
+		"and table_schema not in " + systemSchemas + " and not exists (select * from " +
+		"information_schema.table_constraints c where c.table_schema = t.table_schema and c.table_name = t.table_name " +
+		"and constraint_type = 'PRIMARY KEY')",
+	"tables_not_transactional": "select count(*) from information_schema.tables where table_type = 'BASE TABLE' and " +
+		"engine <> 'InnoDB' and table_schema not in " + systemSchemas,
+	"events_enabled": "select count(*) from information_schema.events where status = 'ENABLED'",
+	"privileged_writers": "select count(distinct grantee) from information_schema.user_privileges where " +
+		"privilege_type in ('READ_ONLY ADMIN', 'READ ONLY ADMIN') and grantee not like \"'root'@%\" and grantee not " +
+		"like \"'mysql'@%\" and grantee not like \"'mariadb.sys'@%\"",
+	"long_statements": "select count(*) from information_schema.processlist where command = 'Query' and " +
+		"time_ms > 5000 and user <> 'system user'",
 }
 
 func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) error {
@@ -396,11 +411,13 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 		}
 	}
 	if o.Config.Settings["accounts"], err = e.text(ctx,
-		"select md5(group_concat(user, '@', host, md5(priv) order by user, host)) from mysql.global_priv where user not in ('root', 'mysql', 'mariadb.sys')"); err != nil {
+		"select md5(group_concat(user, '@', host, md5(priv) order by user, host)) from mysql.global_priv where user not "+
+			"in ('root', 'mysql', 'mariadb.sys')"); err != nil {
 		return err
 	}
 	if o.Config.Settings["data_directories"], err = e.text(ctx,
-		"select coalesce(group_concat(filename order by filename separator ', '), '') from information_schema.innodb_sys_tablespaces where filename like '/%'"); err != nil {
+		"select coalesce(group_concat(filename order by filename separator ', '), '') from "+
+			"information_schema.innodb_sys_tablespaces where filename like '/%'"); err != nil {
 		return err
 	}
 	if len(o.Log.Files) > 0 {

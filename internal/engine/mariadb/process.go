@@ -183,7 +183,8 @@ func (e *Engine) Fence(ctx context.Context, gently bool) error {
 func (e *Engine) awaitSent(ctx context.Context) {
 	for end := time.Now().Add(sendGrace); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		n, err := e.text(ctx,
-			"select count(*) from information_schema.processlist where command = 'Binlog Dump' and state not like '%has sent all binlog%'")
+			"select count(*) from information_schema.processlist where command = 'Binlog Dump' and state not like '%has "+
+				"sent all binlog%'")
 		if err != nil || n == "0" {
 			return
 		}

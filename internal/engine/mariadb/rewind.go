@@ -101,7 +101,8 @@ func (e *Engine) planUndo(ctx context.Context, a verb.Rewind) error {
 func (e *Engine) ensureUndone(ctx context.Context) error {
 	return e.unlogged(ctx, func(c *sql.Conn) error {
 		_, err := c.ExecContext(ctx,
-			"create database if not exists crosstwin; create table if not exists crosstwin.undone (id int not null primary key, fork text not null, tail_end text not null); delete from crosstwin.undone")
+			"create database if not exists crosstwin; create table if not exists crosstwin.undone (id int not null primary "+
+				"key, fork text not null, tail_end text not null); delete from crosstwin.undone")
 		return err
 	})
 }
@@ -140,7 +141,8 @@ func (e *Engine) undoTail(ctx context.Context, progress engine.Progress) error {
 			return err
 		}
 		if _, err := c.ExecContext(ctx,
-			"set session foreign_key_checks = 0; set session unique_checks = 0; set session slave_exec_mode = 'STRICT'"); err != nil && number(err) != 1229 {
+			"set session foreign_key_checks = 0; set session unique_checks = 0; "+
+				"set session slave_exec_mode = 'STRICT'"); err != nil && number(err) != 1229 {
 			return err
 		}
 		if _, err := c.ExecContext(ctx, "set global slave_exec_mode = 'STRICT'; start transaction"); err != nil {

@@ -104,7 +104,8 @@ func (e *Engine) endWrites(ctx context.Context, c *sql.Conn) (string, error) {
 		}
 	}()
 	statements := fmt.Sprintf(
-		"set session lock_wait_timeout = %d; set session wait_timeout = 86400; set global event_scheduler = off; set global read_only = 1; flush tables with read lock", int(deadline.Seconds()))
+		"set session lock_wait_timeout = %d; set session wait_timeout = 86400; set global event_scheduler = off; set "+
+			"global read_only = 1; flush tables with read lock", int(deadline.Seconds()))
 	if _, err := c.ExecContext(ctx, statements); err != nil {
 		return "", err
 	}
@@ -121,7 +122,8 @@ func (e *Engine) endWrites(ctx context.Context, c *sql.Conn) (string, error) {
 // own, and the two given.
 func killClients(ctx context.Context, c *sql.Conn, but ...int64) error {
 	rows, err := c.QueryContext(ctx,
-		"select id from information_schema.processlist where user not in ('system user', 'event_scheduler') and command not in ('Binlog Dump', 'Daemon', 'Slave_IO', 'Slave_SQL', 'Slave_worker')")
+		"select id from information_schema.processlist where user not in ('system user', 'event_scheduler') and command "+
+			"not in ('Binlog Dump', 'Daemon', 'Slave_IO', 'Slave_SQL', 'Slave_worker')")
 	if err != nil {
 		return err
 	}

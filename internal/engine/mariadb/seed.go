@@ -292,7 +292,8 @@ func (e *Engine) dropDatabases(ctx context.Context) error {
 		return err
 	}
 	rows, err := e.query(ctx,
-		"select schema_name n from information_schema.schemata where schema_name not in ('mysql', 'information_schema', 'performance_schema', 'sys')")
+		"select schema_name n from information_schema.schemata where schema_name not in ('mysql', 'information_schema', "+
+			"'performance_schema', 'sys')")
 	if err != nil {
 		return err
 	}

@@ -45,7 +45,8 @@ func TestPositionWatch(t *testing.T) {
 // Only the images are taken over, not the utility's own transactions; output
 // that ends within one is an error.
 func TestReadImages(t *testing.T) {
-	text := "#comment\nSTART TRANSACTION/*!*/;\nBINLOG '\nYWJj\nZGVm\n'/*!*/;\nCOMMIT\n/*!*/;\nBINLOG '\nZ2hp\n'/*!*/;\nROLLBACK;\n"
+	text := "#comment\nSTART TRANSACTION/*!*/;\nBINLOG '\nYWJj\nZGVm\n'/*!*/;\nCOMMIT\n/*!*/;\nBINLOG " +
+		"'\nZ2hp\n'/*!*/;\nROLLBACK;\n"
 	var got []string
 	err := readImages(bufio.NewReader(strings.NewReader(text)), func(s string) error { got = append(got, s); return nil })
 	if err != nil || len(got) != 2 || got[0] != "BINLOG '\nYWJj\nZGVm\n'" || got[1] != "BINLOG '\nZ2hp\n'" {
@@ -149,7 +150,8 @@ func TestSetInFile(t *testing.T) {
 }
 
 func TestParseOptions(t *testing.T) {
-	o := parseOptions("mariadbd would have been started with the following arguments:\n--user=mysql --innodb-data-home-dir=/a b/c --skip-name-resolve --datadir=/one --datadir=/two \n")
+	o := parseOptions("mariadbd would have been started with the following arguments:\n--user=mysql " +
+		"--innodb-data-home-dir=/a b/c --skip-name-resolve --datadir=/one --datadir=/two \n")
 	if o["user"] != "mysql" || o["innodb_data_home_dir"] != "/a b/c" || o["datadir"] != "/two" || len(o) != 4 {
 		t.Errorf("%q", o)
 	}

@@ -70,7 +70,8 @@ func TestOwnerBecomesNoSuperuser(t *testing.T) {
 		t.Fatalf("%+v %v", rows, err)
 	}
 	for b := range rows.Buckets {
-		if rows, err = p.Rows(p.ctx(), verb.Rows{Table: "shop.shop.t", Buckets: []int{b}}); err != nil || rows.Rows["calm"] == "" {
+		if rows, err = p.Rows(p.ctx(), verb.Rows{Table: "shop.shop.t",
+			Buckets: []int{b}}); err != nil || rows.Rows["calm"] == "" {
 			t.Fatalf("%+v %v", rows, err)
 		}
 	}

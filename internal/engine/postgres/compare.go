@@ -82,7 +82,8 @@ func (e *Engine) tryHold(ctx context.Context, databases []string, seconds float6
 		e.compare.holders = append(e.compare.holders, c)
 		var tables string
 		if err := c.QueryRow(ctx,
-			"select coalesce(string_agg(c.oid::regclass::text, ', ' order by c.oid), '') from pg_class c join pg_namespace n on n.oid = relnamespace where "+comparedTables).Scan(&tables); err != nil {
+			"select coalesce(string_agg(c.oid::regclass::text, ', ' order by c.oid), '') from pg_class c join pg_namespace "+
+				"n on n.oid = relnamespace where "+comparedTables).Scan(&tables); err != nil {
 			return err
 		}
 		if tables == "" {
@@ -123,7 +124,9 @@ func (e *Engine) openViews(ctx context.Context, databases []string) error {
 		}
 		e.compare.views[db] = c
 		if _, err := c.Exec(ctx,
-			"set datestyle = 'ISO'; set intervalstyle = 'postgres'; set timezone = 'UTC'; set extra_float_digits = 3; set bytea_output = 'hex'; set search_path = ''; begin isolation level repeatable read read only; select txid_current_snapshot()"); err != nil {
+			"set datestyle = 'ISO'; set intervalstyle = 'postgres'; set timezone = 'UTC'; set extra_float_digits = 3; set "+
+				"bytea_output = 'hex'; set search_path = ''; begin isolation level repeatable read read only; select "+
+				"txid_current_snapshot()"); err != nil {
 			return err
 		}
 		list, err := sequencesOf(ctx, c, db)
@@ -262,13 +265,15 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 }
 
 // comparedTables are the users' tables, and the one that holds large objects.
-const comparedTables = "relkind = 'r' and relpersistence = 'p' and nspname <> 'information_schema' and nspname not like 'pg\\_toast%' and (nspname <> 'pg_catalog' or relname in ('pg_largeobject', 'pg_largeobject_metadata'))"
+const comparedTables = "relkind = 'r' and relpersistence = 'p' and nspname <> 'information_schema' and nspname " +
+	"not like 'pg\\_toast%' and (nspname <> 'pg_catalog' or relname in ('pg_largeobject', 'pg_largeobject_metadata'))"
 
 // sequencesOf reads the sequences of a database. A primary logs a sequence some
 // values ahead, and a replica holds what was logged: that is what is compared.
 func sequencesOf(ctx context.Context, c *pgx.Conn, db string) ([]verb.TableSum, error) {
 	rows, err := c.Query(ctx,
-		"select quote_ident(nspname) || '.' || quote_ident(relname), seqincrement from pg_sequence join pg_class c on c.oid = seqrelid join pg_namespace n on n.oid = relnamespace where relpersistence = 'p'")
+		"select quote_ident(nspname) || '.' || quote_ident(relname), seqincrement from pg_sequence join pg_class c on "+
+			"c.oid = seqrelid join pg_namespace n on n.oid = relnamespace where relpersistence = 'p'")
 	if err != nil {
 		return nil, err
 	}
@@ -302,7 +307,8 @@ func leftOutOf(ctx context.Context, c *pgx.Conn, db string) ([]verb.TableSum, er
 			when relkind = 'f' then 'foreign table: its data is elsewhere'
 			else 'unlogged: it is empty on a replica' end
 		from pg_class c join pg_namespace n on n.oid = relnamespace
-		where (relkind in ('m', 'f') or relkind = 'r' and relpersistence = 'u') and nspname not in ('pg_catalog', 'information_schema')`)
+		where (relkind in ('m', 'f') or relkind = 'r' and relpersistence = 'u')
+		  and nspname not in ('pg_catalog', 'information_schema')`)
 	if err != nil {
 		return nil, err
 	}
@@ -315,7 +321,8 @@ func leftOutOf(ctx context.Context, c *pgx.Conn, db string) ([]verb.TableSum, er
 
 func tablesOf(ctx context.Context, c *pgx.Conn) ([]verb.TableSum, error) {
 	rows, err := c.Query(ctx,
-		"select quote_ident(nspname) || '.' || quote_ident(relname), pg_relation_size(c.oid) from pg_class c join pg_namespace n on n.oid = relnamespace where "+comparedTables+" order by 1")
+		"select quote_ident(nspname) || '.' || quote_ident(relname), pg_relation_size(c.oid) from pg_class c join "+
+			"pg_namespace n on n.oid = relnamespace where "+comparedTables+" order by 1")
 	if err != nil {
 		return nil, err
 	}
@@ -340,7 +347,9 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 	}
 	var key *string
 	if err := c.QueryRow(ctx,
-		"select string_agg('pg_catalog.format(''%s'', ' || quote_ident(attname) || ')', ' || '','' || ' order by array_position(i.indkey, attnum)) from pg_index i join pg_attribute on attrelid = indrelid and attnum = any(indkey) where indisprimary and indrelid = "+literal(table)+"::regclass").Scan(&key); err != nil {
+		"select string_agg('pg_catalog.format(''%s'', ' || quote_ident(attname) || ')', ' || '','' || ' order by "+
+			"array_position(i.indkey, attnum)) from pg_index i join pg_attribute on attrelid = indrelid and attnum = "+
+			"any(indkey) where indisprimary and indrelid = "+literal(table)+"::regclass").Scan(&key); err != nil {
 		return verb.RowSums{}, e.explain(err)
 	}
 	if key == nil {
@@ -372,7 +381,8 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 		}
 		list += fmt.Sprint(b)
 	}
-	rows, err := c.Query(ctx, fmt.Sprintf("select %s, "+rowHash+"::text from only %s "+rowAlias+" where %s in (%s) limit 100000",
+	rows, err := c.Query(ctx, fmt.Sprintf("select %s, "+rowHash+"::text from only %s "+rowAlias+" where %s in (%s) "+
+		"limit 100000",
 		*key, 0, table, bucket, list))
 	if err != nil {
 		return out, e.explain(err)

@@ -47,7 +47,8 @@ func TestCompareAllData(t *testing.T) {
 		"select nextval('up'), nextval('up')", "select nextval('down')", "select lo_from_bytea(4711, 'a scan')",
 		"create unlogged table fast (a int)", "create materialized view m as select * from t")
 	r := replicaOf(t, p)
-	p.sql("select nextval('up') from generate_series(1, 41)", "select setval('down', -500)", "select lo_put(4711, 2, 'page')")
+	p.sql("select nextval('up') from generate_series(1, 41)", "select setval('down', -500)", "select lo_put(4711, 2, "+
+		"'page')")
 	r.caughtUp(p)
 	c := sums(t, p, r)
 	if c.Differ != 0 {

@@ -116,7 +116,8 @@ func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
 }
 
 func (e *Engine) placeMisfit(ctx context.Context, to string, s observation.Space, own bool) *verb.Misfit {
-	move := fmt.Sprintf("or give it another place on %s: tablespace_map in the agent's agent.yaml, such as {%s: /elsewhere}",
+	move := fmt.Sprintf("or give it another place on %s: tablespace_map in the agent's agent.yaml, such as {%s: "+
+		"/elsewhere}",
 		e.cfg.Name, s.Path)
 	list, err := os.ReadDir(to)
 	data := filepath.Clean(e.cfg.DataDir)
@@ -151,7 +152,8 @@ func (e *Engine) placeMisfit(ctx context.Context, to string, s observation.Space
 }
 
 // walEntry matches what PostgreSQL keeps in its log directory.
-var walEntry = regexp.MustCompile(`^([0-9A-F]{8}([0-9A-F]{16}(\.partial|\.[0-9A-F]{8}\.backup)?|\.history)|archive_status|xlogtemp\.\d+)$`)
+var walEntry = regexp.MustCompile(`^([0-9A-F]{8}([0-9A-F]{16}(\.partial|\.[0-9A-F]{8}\.backup)?|` +
+	`\.history)|archive_status|xlogtemp\.\d+)$`)
 
 func (e *Engine) logDirMisfit(ctx context.Context, dir string) *verb.Misfit {
 	list, err := os.ReadDir(dir)

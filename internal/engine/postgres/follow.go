@@ -157,7 +157,8 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 	}
 	var bad string
 	err = e.pool.QueryRow(ctx,
-		"select coalesce(string_agg(format('line %s: %s', line_number, error), '; '), '') from pg_hba_file_rules where error is not null").Scan(&bad)
+		"select coalesce(string_agg(format('line %s: %s', line_number, error), '; '), '') from pg_hba_file_rules where "+
+			"error is not null").Scan(&bad)
 	if err == nil && bad != "" {
 		return fmt.Errorf("%s: the server ignores %s because of %s", e.cfg.Name, file, bad)
 	}
@@ -221,7 +222,8 @@ func (e *Engine) Mark(ctx context.Context, id string, _ int64, text string) (ver
 	payload, _ := json.Marshal(map[string]string{"id": id, "text": text})
 	err := e.pool.QueryRow(ctx, "select "+unsynced+", pg_logical_emit_message(true, '"+markPrefix+"', "+
 		literal(string(payload))+
-		")::text, pg_walfile_name(pg_current_wal_insert_lsn()), (select system_identifier::text from pg_control_system())").Scan(nil, &at, &file, &system)
+		")::text, pg_walfile_name(pg_current_wal_insert_lsn()), (select system_identifier::text from "+
+		"pg_control_system())").Scan(nil, &at, &file, &system)
 	if err != nil {
 		return verb.Marked{}, e.explain(err)
 	}

@@ -26,7 +26,8 @@ import (
 // observeSQL returns all facts of every second in one row of JSON. The functions
 // of the one role raise an error in the other, so each stands behind a CASE.
 const observeSQL = `select json_build_object(
- 'clock', extract(epoch from clock_timestamp())::text, 'replica', r, 'version', current_setting('server_version'), 'num', current_setting('server_version_num')::int,
+ 'clock', extract(epoch from clock_timestamp())::text, 'replica', r, 'version', current_setting('server_version'),
+   'num', current_setting('server_version_num')::int,
  'system', (select system_identifier::text from pg_control_system()),
  'read_only', current_setting('default_transaction_read_only'),
  'conninfo', current_setting('primary_conninfo'), 'slot', current_setting('primary_slot_name'),
@@ -35,27 +36,39 @@ const observeSQL = `select json_build_object(
  'received', case when r then pg_last_wal_receive_lsn()::text end,
  'applied', case when r then pg_last_wal_replay_lsn()::text end,
  'paused', case when r then pg_is_wal_replay_paused() else false end,
- 'live', json_build_object('max_standby_streaming_delay', current_setting('max_standby_streaming_delay'), 'max_standby_archive_delay', current_setting('max_standby_archive_delay'),
-    'hot_standby_feedback', current_setting('hot_standby_feedback'), 'wal_keep_size', current_setting('wal_keep_size'), 'max_slot_wal_keep_size', current_setting('max_slot_wal_keep_size')),
+ 'live', json_build_object('max_standby_streaming_delay', current_setting('max_standby_streaming_delay'),
+   'max_standby_archive_delay', current_setting('max_standby_archive_delay'),
+    'hot_standby_feedback', current_setting('hot_standby_feedback'), 'wal_keep_size',
+      current_setting('wal_keep_size'), 'max_slot_wal_keep_size', current_setting('max_slot_wal_keep_size')),
  'delay', extract(epoch from current_setting('recovery_min_apply_delay')::interval),
- 'replay', case when r then (select json_build_object('pid', pid, 'kind', wait_event_type, 'event', wait_event) from pg_stat_activity where backend_type = 'startup') end,
- 'conflicts', case when r then (select json_build_object('tablespace', sum(confl_tablespace), 'lock', sum(confl_lock), 'snapshot', sum(confl_snapshot), 'bufferpin', sum(confl_bufferpin), 'deadlock', sum(confl_deadlock))
+ 'replay', case when r then (select json_build_object('pid', pid, 'kind', wait_event_type, 'event', wait_event)
+   from pg_stat_activity where backend_type = 'startup') end,
+ 'conflicts', case when r then (select json_build_object('tablespace', sum(confl_tablespace), 'lock',
+   sum(confl_lock), 'snapshot', sum(confl_snapshot), 'bufferpin', sum(confl_bufferpin), 'deadlock', sum(confl_deadlock))
     from pg_stat_database_conflicts) end,
  'checkpoint', (select json_build_object('tli', timeline_id, 'redo', redo_lsn) from pg_control_checkpoint()),
  'min_tli', (select coalesce(min_recovery_end_timeline, 0) from pg_control_recovery()),
- 'waiting', (select coalesce(json_agg(pid || ' ' || query_start), '[]') from pg_stat_activity where wait_event = 'SyncRep'),
- 'granted', (select concat(current_setting('synchronous_standby_names'), ' ', max(case current_setting('synchronous_commit')
+ 'waiting', (select coalesce(json_agg(pid || ' ' || query_start), '[]') from pg_stat_activity
+   where wait_event = 'SyncRep'),
+ 'granted', (select concat(current_setting('synchronous_standby_names'), ' ',
+   max(case current_setting('synchronous_commit')
     when 'remote_apply' then replay_lsn when 'remote_write' then write_lsn else flush_lsn end))
     from pg_stat_replication where sync_state in ('sync', 'quorum')),
  'clients', (select count(*) from pg_stat_activity where backend_type = 'client backend' and pid <> pg_backend_pid()),
  'started', (select extract(epoch from pg_postmaster_start_time())::text),
- 'checkpointer', (select coalesce(max(extract(epoch from backend_start))::text, '') from pg_stat_activity where backend_type = 'checkpointer'),
- 'receiver', (select json_build_object('status', status, 'tli', received_tli, 'host', sender_host, 'port', sender_port, 'slot', slot_name,
+ 'checkpointer', (select coalesce(max(extract(epoch from backend_start))::text, '') from pg_stat_activity
+   where backend_type = 'checkpointer'),
+ 'receiver', (select json_build_object('status', status, 'tli', received_tli, 'host', sender_host, 'port',
+   sender_port, 'slot', slot_name,
     'idle', extract(epoch from clock_timestamp() - last_msg_receipt_time)) from pg_stat_wal_receiver),
- 'senders', (select coalesce(json_agg(json_build_object('name', application_name, 'state', state, 'sent', sent_lsn, 'write', write_lsn, 'flush', flush_lsn, 'replay', replay_lsn,
-    'sync', sync_state)), '[]') from pg_stat_replication where state <> 'backup' and application_name not like '%basebackup%' and not (state = 'startup' and application_name = '')),
- 'slots', (select coalesce(json_agg(json_build_object('name', slot_name, 'active', active, 'restart', restart_lsn, 'state', wal_status,
-    'kept', case when r then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end - restart_lsn)), '[]') from pg_replication_slots where slot_type = 'physical')
+ 'senders', (select coalesce(json_agg(json_build_object('name', application_name, 'state', state, 'sent', sent_lsn,
+   'write', write_lsn, 'flush', flush_lsn, 'replay', replay_lsn,
+    'sync', sync_state)), '[]') from pg_stat_replication where state <> 'backup'
+      and application_name not like '%basebackup%' and not (state = 'startup' and application_name = '')),
+ 'slots', (select coalesce(json_agg(json_build_object('name', slot_name, 'active', active, 'restart', restart_lsn,
+   'state', wal_status,
+    'kept', case when r then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end - restart_lsn)), '[]')
+      from pg_replication_slots where slot_type = 'physical')
 ) from (select pg_is_in_recovery() as r) x`
 
 type observedRow struct {
@@ -216,6 +229,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 		return err
 	}
 	answered := time.Now()
+	o.Looked.Began, o.Looked.Ended = asked, answered
 	var r observedRow
 	if err := json.Unmarshal([]byte(text), &r); err != nil {
 		return fmt.Errorf("what the server says of itself cannot be read: %w", err)
@@ -533,8 +547,10 @@ var observedSettings = []string{"max_connections", "max_worker_processes", "max_
 const factsSQL = `select json_build_object(
  'prepared_transactions', (select count(*) from pg_prepared_xacts),
  'hba_errors', (select count(*) from pg_hba_file_rules where error is not null),
- 'archive_failing', (select case when current_setting('archive_mode') <> 'off' and last_failed_time > coalesce(last_archived_time, '-infinity') then 1 else 0 end from pg_stat_archiver),
- 'collation_mismatches', (select count(*) from pg_database where datcollversion is distinct from pg_database_collation_actual_version(oid)))`
+ 'archive_failing', (select case when current_setting('archive_mode') <> 'off'
+   and last_failed_time > coalesce(last_archived_time, '-infinity') then 1 else 0 end from pg_stat_archiver),
+ 'collation_mismatches', (select count(*) from pg_database where datcollversion is distinct
+   from pg_database_collation_actual_version(oid)))`
 
 // copiedSQL finds what a copy's configuration would bring along, or lack: paths of
 // this server in its files, and limits that the running server has and its files do
@@ -542,9 +558,12 @@ const factsSQL = `select json_build_object(
 const copiedSQL = `select
  coalesce((select string_agg(distinct name || ' = ' || setting, ', ') from pg_file_settings
     where name in ('data_directory', 'config_file', 'hba_file', 'ident_file', 'external_pid_file')), ''),
- coalesce((select string_agg(format('%s is %s, and %s in its files', s.name, s.setting, coalesce(f.setting, s.boot_val)), ', ' order by s.name)
-    from pg_settings s left join lateral (select setting from pg_file_settings where name = s.name order by seqno desc limit 1) f on true
-    where s.name in ('max_connections', 'max_worker_processes', 'max_wal_senders', 'max_locks_per_transaction', 'max_prepared_transactions')
+ coalesce((select string_agg(format('%s is %s, and %s in its files', s.name, s.setting, coalesce(f.setting,
+   s.boot_val)), ', ' order by s.name)
+    from pg_settings s left join lateral (select setting from pg_file_settings
+      where name = s.name order by seqno desc limit 1) f on true
+    where s.name in ('max_connections', 'max_worker_processes', 'max_wal_senders', 'max_locks_per_transaction',
+      'max_prepared_transactions')
     and s.setting::int > coalesce(f.setting, s.boot_val)::int), '')`
 
 func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) error {

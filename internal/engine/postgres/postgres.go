@@ -124,7 +124,8 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		if _, err := os.Stat(filepath.Join(cfg.DataDir, "postgresql.conf")); err != nil {
 			return nil,
 				fmt.Errorf(
-					"the data directory %s holds no postgresql.conf: a configuration outside of the data directory is not handled by this version", cfg.DataDir)
+					"the data directory %s holds no postgresql.conf: a configuration outside of the data directory is not "+
+						"handled by this version", cfg.DataDir)
 		}
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers,

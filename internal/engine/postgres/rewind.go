@@ -83,7 +83,8 @@ func (p *private) waitReplayed(ctx context.Context) error {
 	for {
 		var waits string
 		if err := c.QueryRow(ctx,
-			"select coalesce((select wait_event from pg_stat_activity where backend_type = 'startup'), '')").Scan(&waits); err != nil {
+			"select coalesce((select wait_event from pg_stat_activity where backend_type = 'startup'), '')").Scan(
+			&waits); err != nil {
 			return err
 		}
 		if waits == "RecoveryRetrieveRetryInterval" {

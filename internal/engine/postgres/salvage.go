@@ -85,7 +85,9 @@ func (e *Engine) namesIn(ctx context.Context, db string, rels []pgtool.Relation,
 		var kind, name string
 		err := c.QueryRow(ctx,
 			fmt.Sprintf(
-				`select relkind::text, quote_ident(nspname) || '.' || quote_ident(relname) from pg_class c join pg_namespace n on n.oid = relnamespace where c.oid = pg_filenode_relation(%d, %d)`, space, r.File)).Scan(&kind, &name)
+				`select relkind::text, quote_ident(nspname) || '.' || quote_ident(relname) from pg_class c
+				  join pg_namespace n on n.oid = relnamespace where c.oid = pg_filenode_relation(%d, %d)`, space, r.File)).Scan(&kind,
+			&name)
 		switch {
 		case errors.Is(err, pgx.ErrNoRows):
 		case err != nil:
@@ -184,7 +186,8 @@ const largeObjects = "pg_catalog.pg_largeobject"
 // largeObjectsHelp tells how pages of large objects are put back.
 const largeObjectsHelp = `-- Pages of large objects, as the tail left them. To put them back, by number: where the
 -- object is missing, select lo_create(NUMBER); then
---   select lo_put(loid, pageno::bigint * 2048, data) from crosstwin_salvage."pg_catalog.pg_largeobject" where loid = NUMBER order by pageno;
+--   select lo_put(loid, pageno::bigint * 2048, data)
+--   from crosstwin_salvage."pg_catalog.pg_largeobject" where loid = NUMBER order by pageno;
 `
 
 // salvageSchema is where a salvage is loaded.
@@ -302,7 +305,8 @@ func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table strin
 	target := salvageSchema + "." + pgx.Identifier{table}.Sanitize()
 	var columns string
 	err := c.QueryRow(ctx,
-		"select string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod), ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
+		"select string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod), ', ' order by attnum) from "+
+			"pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
 	if err != nil {
 		return err
 	}
@@ -333,7 +337,8 @@ func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table strin
 			}
 			each(from, spot, row)
 			fmt.Fprintf(w,
-				"insert into %s select * from jsonb_populate_record(null::%s, jsonb_build_object('tail_transaction', %d, 'tail_time', '%s') || %s);\n", target, target, from.id, from.at.Format(time.RFC3339Nano), literal(row))
+				"insert into %s select * from jsonb_populate_record(null::%s, jsonb_build_object('tail_transaction', %d, "+
+					"'tail_time', '%s') || %s);\n", target, target, from.id, from.at.Format(time.RFC3339Nano), literal(row))
 		}
 		if err := rows.Err(); err != nil {
 			return err

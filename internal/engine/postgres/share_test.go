@@ -47,7 +47,8 @@ func TestSharedLogIsCompared(t *testing.T) {
 	if err := os.Remove(r.Path("standby.signal")); err != nil {
 		t.Fatal(err)
 	}
-	r.utility("pg_ctl", "-D", r.cfg.DataDir, "-w", "-l", r.cfg.LogFile, "-o", "-c default_transaction_read_only=off", "start")
+	r.utility("pg_ctl", "-D", r.cfg.DataDir, "-w", "-l", r.cfg.LogFile, "-o", "-c default_transaction_read_only=off",
+		"start")
 	r.sql("insert into t values (999)")
 	r.utility("pg_ctl", "-D", r.cfg.DataDir, "-w", "-m", "fast", "stop")
 	if x := examine(); x.Kinship != string(position.Stranger) || x.Rewindable ||
@@ -64,7 +65,8 @@ func TestSharedLogIsCompared(t *testing.T) {
 	if err := os.Rename(log+".away", log); err != nil {
 		t.Fatal(err)
 	}
-	if x.Kinship != string(position.Unknown) || x.Rewindable || !strings.Contains(x.WhyNot, "no longer keeps its log file") {
+	if x.Kinship != string(position.Unknown) || x.Rewindable || !strings.Contains(x.WhyNot, "no longer keeps its log "+
+		"file") {
 		t.Errorf("the primary's log is gone: %+v", x)
 	}
 }

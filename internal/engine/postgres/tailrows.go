@@ -150,7 +150,9 @@ func (e *Engine) RowsAt(ctx context.Context, a tail.RowsAtArgs) (tail.RowsAt, er
 func rowAsJSON(ctx context.Context, c *pgx.Conn, table string) (string, error) {
 	var columns string
 	err := c.QueryRow(ctx,
-		"select string_agg(case when atttypid < "+firstOwnObject+" then format('t.%1$I', attname) else format('case when pg_catalog.num_nulls(t.%1$I) = 0 then pg_catalog.format(%2$L, t.%1$I) end as %1$I', attname, '%s') end, ', ' order by attnum) from pg_attribute where attrelid = "+
+		"select string_agg(case when atttypid < "+firstOwnObject+" then format('t.%1$I', attname) else format('case "+
+			"when pg_catalog.num_nulls(t.%1$I) = 0 then pg_catalog.format(%2$L, t.%1$I) end as %1$I', attname, '%s') end, "+
+			"', ' order by attnum) from pg_attribute where attrelid = "+
 			literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
 	return "(select pg_catalog.to_jsonb(" + rowAlias + ")::text from (select " + columns + ") " + rowAlias + ")", err
 }

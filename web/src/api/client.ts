@@ -8,6 +8,7 @@ export type Check = components["schemas"]["OperationCheck"];
 export type Operation = components["schemas"]["OperationOperation"];
 export type Problem = components["schemas"]["ApitypeProblem"];
 export type Request = components["schemas"]["ApitypeNewOperation"];
+export type Leaving = components["schemas"]["ApitypeLeaving"];
 export type Health = View["health"];
 
 // Refusal is an answer that says no, with the service's own words.
@@ -19,7 +20,9 @@ export class Refusal extends Error {
 
 export class Unreachable extends Error {
   constructor() {
-    super("The service does not answer. What you see may be old. It is tried again by itself; on its host: systemctl status crosstwin");
+    super(
+      "The service does not answer. What you see may be old. It is tried again by itself; on its host: systemctl status crosstwin",
+    );
   }
 }
 

@@ -14,7 +14,10 @@ function Acknowledge({ alert }: { alert: Alert }) {
   const [note, setNote] = useState("");
   const [open, setOpen] = useState(false);
   const send = useMutation({
-    mutationFn: () => take(api.POST("/api/v1/alerts/{id}/acknowledge", { params: { path: { id: String(alert.id) } }, body: { note } })),
+    mutationFn: () =>
+      take(
+        api.POST("/api/v1/alerts/{id}/acknowledge", { params: { path: { id: String(alert.id) } }, body: { note } }),
+      ),
     onSuccess: () => client.invalidateQueries({ queryKey: ["alerts"] }),
   });
   if (!open)
@@ -31,7 +34,14 @@ function Acknowledge({ alert }: { alert: Alert }) {
         send.mutate();
       }}
     >
-      <input className="field" autoFocus placeholder="What you are doing about it" aria-label="Note" value={note} onChange={(e) => setNote(e.target.value)} />
+      <input
+        className="field"
+        autoFocus
+        placeholder="What you are doing about it"
+        aria-label="Note"
+        value={note}
+        onChange={(e) => setNote(e.target.value)}
+      />
       <button className="btn sm go" disabled={send.isPending}>
         Acknowledge
       </button>
@@ -46,7 +56,8 @@ export function Alerts() {
   const cluster = query.get("cluster") ?? "";
   const list = useQuery({
     queryKey: ["alerts", cluster],
-    queryFn: () => take(api.GET("/api/v1/alerts", { params: { query: { cluster: cluster || undefined, limit: "200" } } })),
+    queryFn: () =>
+      take(api.GET("/api/v1/alerts", { params: { query: { cluster: cluster || undefined, limit: "200" } } })),
   });
   if (list.isPending) return <Waiting what="Reading the alerts …" />;
   const alerts = list.data?.alerts ?? [];
@@ -55,7 +66,9 @@ export function Alerts() {
     <>
       <section className="fl-head">
         <h1 className="say">
-          <b className={open ? "c-halt" : ""}>{open === 0 ? "No alert is open." : open === 1 ? "1 alert is open." : `${open} alerts are open.`}</b>
+          <b className={open ? "c-halt" : ""}>
+            {open === 0 ? "No alert is open." : open === 1 ? "1 alert is open." : `${open} alerts are open.`}
+          </b>
           {cluster && ` Only ${cluster} is shown.`}
         </h1>
         {cluster && (
@@ -98,7 +111,13 @@ export function Alerts() {
                 <td className="nw" data-l="raised">
                   {when(a.raised_at)}
                 </td>
-                <td className="nw">{a.cleared_at ? `after ${span((Date.parse(a.cleared_at) - Date.parse(a.raised_at)) / 1000)}` : <b>open</b>}</td>
+                <td className="nw">
+                  {a.cleared_at ? (
+                    `after ${span((Date.parse(a.cleared_at) - Date.parse(a.raised_at)) / 1000)}`
+                  ) : (
+                    <b>open</b>
+                  )}
+                </td>
                 <td>
                   {a.acknowledged_by ? (
                     <>

@@ -4,7 +4,11 @@ import { Problem, Waiting } from "../parts/bits";
 import { when } from "../words";
 
 export function Audit() {
-  const q = useQuery({ queryKey: ["audit"], queryFn: () => take(api.GET("/api/v1/audit", { params: { query: { limit: "200" } } })), refetchInterval: 5000 });
+  const q = useQuery({
+    queryKey: ["audit"],
+    queryFn: () => take(api.GET("/api/v1/audit", { params: { query: { limit: "200" } } })),
+    refetchInterval: 5000,
+  });
   return (
     <>
       <section className="fl-head">

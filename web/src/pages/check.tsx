@@ -13,7 +13,10 @@ export function Check() {
   const purpose = query.get("for") ?? "switchover";
   const q = useQuery({
     queryKey: ["check", name, purpose],
-    queryFn: () => take(api.GET("/api/v1/clusters/{cluster}/check", { params: { path: { cluster: name }, query: { for: purpose } } })),
+    queryFn: () =>
+      take(
+        api.GET("/api/v1/clusters/{cluster}/check", { params: { path: { cluster: name }, query: { for: purpose } } }),
+      ),
     retry: false,
   });
   const checks = q.data?.checks ?? [];

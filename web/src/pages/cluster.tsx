@@ -194,7 +194,8 @@ export function Cluster() {
   const loaded = useLoaded();
   const view = useView(name);
   const [request, setRequest] = useState<Request>();
-  if (!view) return loaded ? <p className="say">There is no cluster “{name}”.</p> : <Waiting what="Asking the service …" />;
+  if (!view)
+    return loaded ? <p className="say">There is no cluster “{name}”.</p> : <Waiting what="Asking the service …" />;
   const running = view.operation;
   return (
     <>

@@ -15,7 +15,8 @@ const calm = (h: Health) => h === "takes writes" || h === "in step";
 function opening(views: readonly View[]): string {
   const n = views.length;
   const groups = new Map<Health, { k: number; severity: number }>();
-  for (const v of views) if (!calm(v.health)) groups.set(v.health, { k: (groups.get(v.health)?.k ?? 0) + 1, severity: v.severity });
+  for (const v of views)
+    if (!calm(v.health)) groups.set(v.health, { k: (groups.get(v.health)?.k ?? 0) + 1, severity: v.severity });
   const bad = [...groups].sort((a, b) => b[1].severity - a[1].severity).map(([h, { k }]) => `${k} ${said(h, k)}`);
   const fine = views.filter((v) => calm(v.health)).length;
   return `${[`${fine} of ${n} ${n === 1 ? "cluster" : "clusters"} ${fine === 1 ? "is" : "are"} in step`, ...bad].join(", ")}.`;
@@ -136,7 +137,11 @@ export function Fleet() {
   const loaded = useLoaded();
   const [find, setFind] = useState("");
   const [pick, setPick] = useState<Health>();
-  const traces = useQuery({ queryKey: ["lag-lines"], queryFn: () => take(api.GET("/api/v1/lag-lines")), refetchInterval: 10000 });
+  const traces = useQuery({
+    queryKey: ["lag-lines"],
+    queryFn: () => take(api.GET("/api/v1/lag-lines")),
+    refetchInterval: 10000,
+  });
   const alerts = useQuery({
     queryKey: ["alerts", "open"],
     queryFn: () => take(api.GET("/api/v1/alerts", { params: { query: { open: "true", limit: "1000" } } })),
@@ -151,7 +156,10 @@ export function Fleet() {
           <b>No cluster yet.</b> Begin with the server that runs as primary now.
         </h1>
         <div className="empty">
-          <p>A cluster is one primary and its replicas. Name it, then enroll the host of the server that takes writes; it goes on running meanwhile.</p>
+          <p>
+            A cluster is one primary and its replicas. Name it, then enroll the host of the server that takes writes;
+            it goes on running meanwhile.
+          </p>
           <p className="btns">
             <Link className="btn go" to="/setup">
               Add a cluster…
@@ -164,7 +172,9 @@ export function Fleet() {
   const text = find.toLowerCase();
   const shown = sorted.filter(
     (v) =>
-      (!pick || v.health === pick) && (v.cluster.includes(text) || v.servers.some((s) => s.name.includes(text) || (s.site ?? "").toLowerCase().includes(text))),
+      (!pick || v.health === pick) &&
+      (v.cluster.includes(text) ||
+        v.servers.some((s) => s.name.includes(text) || (s.site ?? "").toLowerCase().includes(text))),
   );
   const silent = sorted.filter((v) => v.health === "takes no writes" && v.primary);
   const servers = views.reduce((n, v) => n + v.servers.length, 0);
@@ -184,13 +194,23 @@ export function Fleet() {
         <div className="filter">
           <label className="find">
             <span className="vh">Find a cluster, server or site</span>
-            <input className="field" placeholder="Find a cluster, server or site" value={find} onChange={(e) => setFind(e.target.value)} />
+            <input
+              className="field"
+              placeholder="Find a cluster, server or site"
+              value={find}
+              onChange={(e) => setFind(e.target.value)}
+            />
           </label>
           <button className="pick" aria-pressed={!pick} onClick={() => setPick(undefined)}>
             all <b>{views.length}</b>
           </button>
           {[...new Set(sorted.map((v) => v.health))].map((h) => (
-            <button key={h} className="pick" aria-pressed={pick === h} onClick={() => setPick(pick === h ? undefined : h)}>
+            <button
+              key={h}
+              className="pick"
+              aria-pressed={pick === h}
+              onClick={() => setPick(pick === h ? undefined : h)}
+            >
               <span className={healthClass(h)}>
                 <Glyph name={h} />
               </span>
@@ -208,7 +228,12 @@ export function Fleet() {
         </div>
         <ul>
           {shown.map((v) => (
-            <Line key={v.cluster} v={v} traces={traces.data?.[v.cluster] ?? noTraces} alerts={counts.get(v.cluster) ?? 0} />
+            <Line
+              key={v.cluster}
+              v={v}
+              traces={traces.data?.[v.cluster] ?? noTraces}
+              alerts={counts.get(v.cluster) ?? 0}
+            />
           ))}
         </ul>
         {shown.length === 0 && <p className="note">No cluster fits.</p>}

@@ -14,7 +14,8 @@ type Transaction = components["schemas"]["TailTransaction"];
 export function LogFiles({ cluster, server, needs }: { cluster: string; server: string; needs: boolean }) {
   const q = useQuery({
     queryKey: ["logs", cluster, server],
-    queryFn: () => take(api.GET("/api/v1/clusters/{cluster}/logs", { params: { path: { cluster }, query: { server } } })),
+    queryFn: () =>
+      take(api.GET("/api/v1/clusters/{cluster}/logs", { params: { path: { cluster }, query: { server } } })),
     refetchInterval: 10000,
   });
   const files = (q.data?.files ?? []).filter((f) => !f.ahead);
@@ -109,7 +110,14 @@ function Read({ cluster }: { cluster: string }) {
         api.GET("/api/v1/clusters/{cluster}/log", {
           params: {
             path: { cluster },
-            query: { server: get("server"), from: get("from"), to: get("to"), table: get("table"), shown: get("shown"), limit: "30" },
+            query: {
+              server: get("server"),
+              from: get("from"),
+              to: get("to"),
+              table: get("table"),
+              shown: get("shown"),
+              limit: "30",
+            },
           },
         }),
       ),
@@ -125,7 +133,8 @@ function Read({ cluster }: { cluster: string }) {
   return (
     <section className="sec">
       <h2 className="h">
-        What is in the log <span className="note">{newest ? "the newest transactions" : `after ${get("shown") || get("from")}`}</span>
+        What is in the log{" "}
+        <span className="note">{newest ? "the newest transactions" : `after ${get("shown") || get("from")}`}</span>
       </h2>
       <form
         className="filter"
@@ -151,7 +160,8 @@ function Read({ cluster }: { cluster: string }) {
         ))}
         <button className="btn sm">Read</button>
         <label>
-          <input type="checkbox" checked={live} onChange={(e) => setLive(e.target.checked)} disabled={!newest} /> follow
+          <input type="checkbox" checked={live} onChange={(e) => setLive(e.target.checked)} disabled={!newest} />{" "}
+          follow
         </label>
       </form>
       <Problem error={q.error} />
@@ -195,7 +205,9 @@ export function Log() {
       <section className="state">
         <h1 className="say">
           <b>The log of {name}.</b>{" "}
-          {primary?.log_full ? `${primary.log_full.text}.` : `Nothing makes the log of ${view.primary || "its primary"} grow without end.`}
+          {primary?.log_full
+            ? `${primary.log_full.text}.`
+            : `Nothing makes the log of ${view.primary || "its primary"} grow without end.`}
         </h1>
         <div className="btns">
           <button className="btn risk" onClick={() => setRequest({ kind: "trim" })} disabled={!view.primary}>
@@ -206,7 +218,8 @@ export function Log() {
           </Link>
         </div>
         <p className="note">
-          {engineName(view.engine)}. A file goes only when no server of the cluster needs it, fenced and absent ones included, until they are removed.
+          {engineName(view.engine)}. A file goes only when no server of the cluster needs it, fenced and absent ones
+          included, until they are removed.
         </p>
       </section>
       {primary && (

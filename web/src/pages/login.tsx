@@ -36,7 +36,14 @@ export function Login({ done }: { done: () => void }) {
       >
         <label>
           Access token
-          <input className="field" type="password" autoComplete="current-password" autoFocus value={token} onChange={(e) => setToken(e.target.value)} />
+          <input
+            className="field"
+            type="password"
+            autoComplete="current-password"
+            autoFocus
+            value={token}
+            onChange={(e) => setToken(e.target.value)}
+          />
         </label>
         <div className="btns">
           <button className="btn go" disabled={token === "" || enter.isPending}>
@@ -45,8 +52,9 @@ export function Login({ done }: { done: () => void }) {
         </div>
         <Problem error={enter.error} />
         <p className="note">
-          The first token stands in the service’s directory, in the file first-token. More are made with <span className="mono">crosstwin token add NAME</span>.
-          A session lasts twelve hours, and ends with its token.
+          The first token stands in the service’s directory, in the file first-token. More are made with{" "}
+          <span className="mono">crosstwin token add NAME</span>. A session lasts twelve hours, and ends with its
+          token.
         </p>
       </form>
     </main>

@@ -6,7 +6,17 @@ import { TailTable, type Transaction } from "../parts/tail-table";
 import { kinds } from "../names";
 import { size, span, when } from "../words";
 
-type Timed = { title: string; state: string; from: number; to: number; pause: boolean; noReturn: boolean; seen?: string; error?: string; note: string };
+type Timed = {
+  title: string;
+  state: string;
+  from: number;
+  to: number;
+  pause: boolean;
+  noReturn: boolean;
+  seen?: string;
+  error?: string;
+  note: string;
+};
 
 // timed puts the plan and its journal together: when each step ran, in seconds
 // from the beginning.
@@ -15,7 +25,11 @@ function timed(op: Op, now: number): Timed[] {
   return (op.plan.steps ?? []).map((p, i) => {
     const s = op.steps?.[i];
     const from = s?.started_at ? (Date.parse(s.started_at) - zero) / 1000 : NaN;
-    const to = s?.ended_at ? (Date.parse(s.ended_at) - zero) / 1000 : s?.started_at ? Math.max(from, (now - zero) / 1000) : NaN;
+    const to = s?.ended_at
+      ? (Date.parse(s.ended_at) - zero) / 1000
+      : s?.started_at
+        ? Math.max(from, (now - zero) / 1000)
+        : NaN;
     const g = s?.progress;
     const note =
       g && !s?.ended_at
@@ -28,7 +42,17 @@ function timed(op: Op, now: number): Timed[] {
             .filter(Boolean)
             .join(", ")
         : "";
-    return { title: p.title ?? "", state: s?.state ?? "waiting", from, to, pause: p.in_pause, noReturn: p.no_return, seen: s?.seen, error: s?.error, note };
+    return {
+      title: p.title ?? "",
+      state: s?.state ?? "waiting",
+      from,
+      to,
+      pause: p.in_pause,
+      noReturn: p.no_return,
+      seen: s?.seen,
+      error: s?.error,
+      note,
+    };
   });
 }
 
@@ -43,7 +67,12 @@ function widened(steps: Timed[], width: number) {
   const share = 0.34; // of the width, for the pause
   const outside = Math.max(0.001, end - (b - a));
   const k = ((1 - share) * width) / outside;
-  const x = (t: number) => (t <= a ? t * k : t <= b ? a * k + ((t - a) / Math.max(1e-6, b - a)) * share * width : a * k + share * width + (t - b) * k);
+  const x = (t: number) =>
+    t <= a
+      ? t * k
+      : t <= b
+        ? a * k + ((t - a) / Math.max(1e-6, b - a)) * share * width
+        : a * k + share * width + (t - b) * k;
   return { x, from: x(a), to: x(b), seconds: b - a };
 }
 
@@ -75,11 +104,15 @@ function Waterfall({ op }: { op: Op }) {
               <td>
                 {s.noReturn && <div className="note">point of no return</div>}
                 {s.title}
-                {(s.error || s.seen || s.note) && <div className={s.error ? "note c-halt" : "note"}>{s.error || s.note || s.seen}</div>}
+                {(s.error || s.seen || s.note) && (
+                  <div className={s.error ? "note c-halt" : "note"}>{s.error || s.note || s.seen}</div>
+                )}
               </td>
               <td>
                 <svg width={width} height="22" aria-hidden="true">
-                  {scale.seconds > 0 && <rect className="pz" x={scale.from} y="0" width={scale.to - scale.from} height="22" />}
+                  {scale.seconds > 0 && (
+                    <rect className="pz" x={scale.from} y="0" width={scale.to - scale.from} height="22" />
+                  )}
                   {!Number.isNaN(s.from) && (
                     <rect
                       className={`bar ${s.pause ? "in" : ""} ${s.state === "failed" ? "bad" : ""}`}
@@ -116,7 +149,13 @@ function Crossing({ op }: { op: Op }) {
   return (
     <section>
       <h2 className="h">{done ? "Before and after" : "Now and then"}</h2>
-      <svg className="cr" width="380" height="96" role="img" aria-label={`${primary} was primary, ${candidate} is primary afterwards`}>
+      <svg
+        className="cr"
+        width="380"
+        height="96"
+        role="img"
+        aria-label={`${primary} was primary, ${candidate} is primary afterwards`}
+      >
         <path className="s rep" d="M80 68H150L230 28H300" />
         <path className="s gap" d="M150 28L230 68" />
         <path className="s pri" d="M80 28H150L230 68H300" />
@@ -149,7 +188,9 @@ export function Operation() {
     queryFn: () => take(api.GET("/api/v1/operations/{id}", { params: { path: { id } } })),
     refetchInterval: (q) => (q.state.data && q.state.data.state === "ended" ? false : 1000),
   });
-  const cancel = useMutation({ mutationFn: () => take(api.POST("/api/v1/operations/{id}/cancel", { params: { path: { id } } })) });
+  const cancel = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/operations/{id}/cancel", { params: { path: { id } } })),
+  });
   if (op.isPending) return <Waiting what="Reading the journal …" />;
   if (!op.data) return <Problem error={op.error} />;
   const o = op.data;
@@ -183,7 +224,11 @@ export function Operation() {
             </button>
           )}
           {salvage && (
-            <a className="btn" href={`/api/v1/clusters/${o.cluster}/servers/${o.plan.target}/salvage/${salvage.split("/").at(-1)}`} download>
+            <a
+              className="btn"
+              href={`/api/v1/clusters/${o.cluster}/servers/${o.plan.target}/salvage/${salvage.split("/").at(-1)}`}
+              download
+            >
               Download the salvage
             </a>
           )}
@@ -215,14 +260,18 @@ export function Operation() {
                 <li key={e.id}>
                   <span />
                   <span className={e.level === "warn" || e.level === "error" ? "c-halt" : ""}>{e.text}</span>
-                  <span className="note nw">+{((Date.parse(e.at) - Date.parse(o.created_at)) / 1000).toFixed(3)} s</span>
+                  <span className="note nw">
+                    +{((Date.parse(e.at) - Date.parse(o.created_at)) / 1000).toFixed(3)} s
+                  </span>
                 </li>
               ))}
             </ol>
           </section>
         </div>
       </div>
-      {tail?.transactions && tail.transactions.length > 0 && <TailTable transactions={tail.transactions} server={o.plan.target ?? ""} saved={salvage} />}
+      {tail?.transactions && tail.transactions.length > 0 && (
+        <TailTable transactions={tail.transactions} server={o.plan.target ?? ""} saved={salvage} />
+      )}
     </>
   );
 }

@@ -13,13 +13,17 @@ export function Operations() {
     queryFn: () =>
       take(
         api.GET("/api/v1/operations", {
-          params: { query: { cluster: cluster || undefined, kind: kind || undefined, state: state || undefined, limit: "200" } },
+          params: {
+            query: { cluster: cluster || undefined, kind: kind || undefined, state: state || undefined, limit: "200" },
+          },
         }),
       ),
   });
   const text = query.get("find") ?? "";
   const found = (list.data?.operations ?? []).filter((o) =>
-    `${o.id} ${o.cluster} ${o.kind} ${o.plan.summary} ${o.message ?? ""} ${o.asked_by} ${o.outcome ?? o.state}`.toLowerCase().includes(text.toLowerCase()),
+    `${o.id} ${o.cluster} ${o.kind} ${o.plan.summary} ${o.message ?? ""} ${o.asked_by} ${o.outcome ?? o.state}`
+      .toLowerCase()
+      .includes(text.toLowerCase()),
   );
   const set = (k: string, v: string) => {
     const next = new URLSearchParams(query);
@@ -44,17 +48,27 @@ export function Operations() {
         <h1 className="say">
           <b>Operations</b>, newest first.
         </h1>
-        <a className="btn sm" href={`data:application/json,${encodeURIComponent(JSON.stringify(found, null, 1))}`} download="operations.json">
+        <a
+          className="btn sm"
+          href={`data:application/json,${encodeURIComponent(JSON.stringify(found, null, 1))}`}
+          download="operations.json"
+        >
           Export as JSON
         </a>
       </section>
       <div className="filter">
         <label className="find">
           <span className="vh">Find in what operations say</span>
-          <input className="field" placeholder="Find a server, a person, words" value={text} onChange={(e) => set("find", e.target.value)} />
+          <input
+            className="field"
+            placeholder="Find a server, a person, words"
+            value={text}
+            onChange={(e) => set("find", e.target.value)}
+          />
         </label>
         <label>
-          <span className="c-3">cluster</span> <input className="field" value={cluster} onChange={(e) => set("cluster", e.target.value)} />
+          <span className="c-3">cluster</span>{" "}
+          <input className="field" value={cluster} onChange={(e) => set("cluster", e.target.value)} />
         </label>
         {select("kind", kind, Object.keys(kinds))}
         {select("state", state, ["running", "finished", "undone", "refused", "needs you"])}
@@ -88,7 +102,9 @@ export function Operations() {
                 </td>
                 <td className={o.outcome === "needs you" ? "c-halt" : ""}>{o.outcome || o.state}</td>
                 <td className="nw">{when(o.created_at)}</td>
-                <td className="num">{o.ended_at ? span((Date.parse(o.ended_at) - Date.parse(o.created_at)) / 1000) : "–"}</td>
+                <td className="num">
+                  {o.ended_at ? span((Date.parse(o.ended_at) - Date.parse(o.created_at)) / 1000) : "–"}
+                </td>
                 <td className="num">{o.pause_seconds > 0 ? span(o.pause_seconds) : "–"}</td>
                 <td>{o.asked_by}</td>
                 <td className="c-2">{o.message}</td>

@@ -8,7 +8,8 @@ export function Policy() {
   const { name = "" } = useParams();
   const view = useView(name);
   const loaded = useLoaded();
-  if (!view) return loaded ? <p className="say">There is no cluster “{name}”.</p> : <Waiting what="Asking the service …" />;
+  if (!view)
+    return loaded ? <p className="say">There is no cluster “{name}”.</p> : <Waiting what="Asking the service …" />;
   return (
     <>
       <section className="fl-head">

@@ -30,7 +30,12 @@ export function Rejoin() {
   const chosen = (p?.ways ?? []).find((w) => w.chosen)?.name;
   const fork: Fork | undefined =
     x && (x.tail_bytes > 0 || tail)
-      ? { at: x.fork, tail_bytes: x.tail_bytes, tail_transactions: tail ? tail.transactions.length : -1, since_bytes: me?.fork?.since_bytes ?? -1 }
+      ? {
+          at: x.fork,
+          tail_bytes: x.tail_bytes,
+          tail_transactions: tail ? tail.transactions.length : -1,
+          since_bytes: me?.fork?.since_bytes ?? -1,
+        }
       : undefined;
   const named = !p?.confirm_name || typed === p.confirm_name;
   return (
@@ -74,7 +79,11 @@ export function Rejoin() {
             {tail ? (
               <TailTable transactions={tail.transactions} server={server} saved={tail.saved} />
             ) : (
-              <p className="note">{x ? `${server} holds nothing that the cluster lacks.` : `${server} could not be examined: see the checks.`}</p>
+              <p className="note">
+                {x
+                  ? `${server} holds nothing that the cluster lacks.`
+                  : `${server} could not be examined: see the checks.`}
+              </p>
             )}
             <Checks checks={p.checks ?? []} />
           </div>
@@ -88,11 +97,17 @@ export function Rejoin() {
                     <b>Salvage</b>
                     <div className="note c-2">
                       {tail.transactions.length} transactions, {size(x?.tail_bytes ?? 0)} of log:{" "}
-                      {tail.saved ? `saved, and kept on ${server}’s host.` : `saved before anything is removed, read back, and kept on ${server}’s host.`}
+                      {tail.saved
+                        ? `saved, and kept on ${server}’s host.`
+                        : `saved before anything is removed, read back, and kept on ${server}’s host.`}
                     </div>
                   </div>
                   {tail.saved ? (
-                    <a className="btn sm" href={`/api/v1/clusters/${name}/servers/${server}/salvage/${tail.saved.split("/").at(-1)}`} download>
+                    <a
+                      className="btn sm"
+                      href={`/api/v1/clusters/${name}/servers/${server}/salvage/${tail.saved.split("/").at(-1)}`}
+                      download
+                    >
                       Download it
                     </a>
                   ) : (
@@ -111,7 +126,8 @@ export function Rejoin() {
               )}
               <label className="salv">
                 <span>
-                  <input type="checkbox" checked={compare} onChange={(e) => setCompare(e.target.checked)} /> Compare all tables at the end
+                  <input type="checkbox" checked={compare} onChange={(e) => setCompare(e.target.checked)} /> Compare
+                  all tables at the end
                 </span>
               </label>
               <form
@@ -126,15 +142,26 @@ export function Rejoin() {
                     <label htmlFor="confirm">
                       Type <b>{p.confirm_name}</b> to go on
                     </label>
-                    <input className="field" id="confirm" value={typed} onChange={(e) => setTyped(e.target.value)} autoComplete="off" />
+                    <input
+                      className="field"
+                      id="confirm"
+                      value={typed}
+                      onChange={(e) => setTyped(e.target.value)}
+                      autoComplete="off"
+                    />
                   </>
                 ) : (
                   <>
-                    <span className={failed ? "c-halt" : ""}>{failed ? failed.evidence : "Nothing is discarded."}</span>
+                    <span className={failed ? "c-halt" : ""}>
+                      {failed ? failed.evidence : "Nothing is discarded."}
+                    </span>
                     <span />
                   </>
                 )}
-                <button className={p.destroys ? "btn stop" : "btn go"} disabled={!!failed || !named || begin.isPending || q.isFetching}>
+                <button
+                  className={p.destroys ? "btn stop" : "btn go"}
+                  disabled={!!failed || !named || begin.isPending || q.isFetching}
+                >
                   {chosen ? chosen[0]?.toUpperCase() + chosen.slice(1) : "Rejoin"} and rejoin {server}
                 </button>
               </form>

@@ -14,7 +14,10 @@ import { Drift } from "./tuning";
 function Complaints({ cluster, server }: { cluster: string; server: string }) {
   const q = useQuery({
     queryKey: ["complaints", cluster, server],
-    queryFn: () => take(api.GET("/api/v1/clusters/{cluster}/servers/{server}/complaints", { params: { path: { cluster, server } } })),
+    queryFn: () =>
+      take(
+        api.GET("/api/v1/clusters/{cluster}/servers/{server}/complaints", { params: { path: { cluster, server } } }),
+      ),
     refetchInterval: 10000,
     retry: false,
   });
@@ -50,7 +53,16 @@ function LinkPicture({ view, server }: { view: View; server: string }) {
   const middle = height / 2;
   const box = (name: string, x: number, y: number, self = false) => (
     <g key={name + x}>
-      <rect x={x} y={y - 15} width="150" height="30" rx="2" fill="var(--panel)" stroke={self ? "var(--ink)" : "var(--edge)"} strokeWidth={self ? 2 : 1} />
+      <rect
+        x={x}
+        y={y - 15}
+        width="150"
+        height="30"
+        rx="2"
+        fill="var(--panel)"
+        stroke={self ? "var(--ink)" : "var(--edge)"}
+        strokeWidth={self ? 2 : 1}
+      />
       <text x={x + 75} y={y + 5} textAnchor="middle" fill="var(--ink)" fontWeight={self ? 700 : 400}>
         {name}
       </text>
@@ -91,7 +103,9 @@ export function Server() {
   });
   const navigate = useNavigate();
   const path = { cluster: name, server };
-  const code = useMutation({ mutationFn: () => take(api.POST("/api/v1/clusters/{cluster}/servers/{server}/code", { params: { path } })) });
+  const code = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/clusters/{cluster}/servers/{server}/code", { params: { path } })),
+  });
   const remove = useMutation({
     mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}/servers/{server}", { params: { path } })),
     onSuccess: () => navigate(`/clusters/${name}`),
@@ -156,7 +170,11 @@ export function Server() {
                 </button>
                 <button
                   className="btn risk"
-                  onClick={() => confirm(`Remove ${server} from Cross Twin? Its database keeps running; Cross Twin no longer watches it.`) && remove.mutate()}
+                  onClick={() =>
+                    confirm(
+                      `Remove ${server} from Cross Twin? Its database keeps running; Cross Twin no longer watches it.`,
+                    ) && remove.mutate()
+                  }
                 >
                   Remove
                 </button>
@@ -207,7 +225,11 @@ export function Server() {
                   <td>follows</td>
                   <td>{s.follows}</td>
                   <td>
-                    {[o.links.upstream.connected ? "connected" : "not connected", o.links.upstream.problem, o.links.upstream.applier_problem]
+                    {[
+                      o.links.upstream.connected ? "connected" : "not connected",
+                      o.links.upstream.problem,
+                      o.links.upstream.applier_problem,
+                    ]
                       .filter(Boolean)
                       .join(": ")}
                   </td>

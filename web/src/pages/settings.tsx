@@ -44,7 +44,11 @@ function Appearance() {
 }
 
 function Records() {
-  const q = useQuery({ queryKey: ["records"], queryFn: () => take(api.GET("/api/v1/records")), refetchInterval: 30000 });
+  const q = useQuery({
+    queryKey: ["records"],
+    queryFn: () => take(api.GET("/api/v1/records")),
+    refetchInterval: 30000,
+  });
   if (!q.data) return null;
   const d = q.data;
   return (
@@ -53,9 +57,9 @@ function Records() {
         Records <span className="note">{d.path}</span>
       </h2>
       <p>
-        They take <b>{size(d.file_bytes)}</b>. Samples of {d.servers} servers take {size(d.sample_bytes)} of it, and {size(d.sample_bytes_at_full_age)} once the
-        oldest are as old as they are kept for; until then they grow by {size(d.growth_bytes_per_day)} a day. {d.operations} operations and {d.events} events
-        are kept.
+        They take <b>{size(d.file_bytes)}</b>. Samples of {d.servers} servers take {size(d.sample_bytes)} of it, and{" "}
+        {size(d.sample_bytes_at_full_age)} once the oldest are as old as they are kept for; until then they grow by{" "}
+        {size(d.growth_bytes_per_day)} a day. {d.operations} operations and {d.events} events are kept.
       </p>
     </section>
   );
@@ -63,7 +67,10 @@ function Records() {
 
 export function Settings() {
   const client = useQueryClient();
-  const leave = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/session")), onSuccess: () => client.setQueryData(["session"], null) });
+  const leave = useMutation({
+    mutationFn: () => take(api.DELETE("/api/v1/session")),
+    onSuccess: () => client.setQueryData(["session"], null),
+  });
   return (
     <>
       <section className="fl-head">

@@ -78,7 +78,9 @@ function AddServer({ cluster }: { cluster: string }) {
           <b>
             Add {first ? "the primary" : "a replica"} to {cluster}.
           </b>{" "}
-          {first ? "The server that takes writes now; it goes on running." : "Its data directory is empty, or may be replaced."}
+          {first
+            ? "The server that takes writes now; it goes on running."
+            : "Its data directory is empty, or may be replaced."}
         </h1>
       </section>
       <form

@@ -7,7 +7,17 @@ import { Problem, Waiting } from "../parts/bits";
 import { PlanDialog } from "../parts/plan-dialog";
 
 // Change asks for the new value of one setting of one server.
-function Change({ server, setting, value, act }: { server: string; setting: string; value: string; act: (r: Request) => void }) {
+function Change({
+  server,
+  setting,
+  value,
+  act,
+}: {
+  server: string;
+  setting: string;
+  value: string;
+  act: (r: Request) => void;
+}) {
   const [next, setNext] = useState<string>();
   if (next === undefined)
     return (
@@ -27,7 +37,13 @@ function Change({ server, setting, value, act }: { server: string; setting: stri
         setNext(undefined);
       }}
     >
-      <input className="field" autoFocus aria-label={`${setting} of ${server}`} value={next} onChange={(e) => setNext(e.target.value)} />
+      <input
+        className="field"
+        autoFocus
+        aria-label={`${setting} of ${server}`}
+        value={next}
+        onChange={(e) => setNext(e.target.value)}
+      />
       <button className="btn sm go">Plan</button>
     </form>
   );
@@ -85,12 +101,17 @@ function Conflicts({ cluster }: { cluster: string }) {
 // Drift shows the settings in which the servers differ; with only, those that
 // this one server has another value of than some other.
 export function Drift({ cluster, only }: { cluster: string; only?: string }) {
-  const q = useQuery({ queryKey: ["drift", cluster], queryFn: () => take(api.GET("/api/v1/clusters/{cluster}/drift", { params: { path: { cluster } } })) });
+  const q = useQuery({
+    queryKey: ["drift", cluster],
+    queryFn: () => take(api.GET("/api/v1/clusters/{cluster}/drift", { params: { path: { cluster } } })),
+  });
   if (q.isPending) return <Waiting what="Asking every server for its settings …" />;
   const d = q.data;
   if (!d) return <Problem error={q.error} />;
   const unread = d.unasked ?? [];
-  const list = d.settings.filter((s) => !only || Object.values(s.values).some((v) => s.values[only] !== undefined && v !== s.values[only]));
+  const list = d.settings.filter(
+    (s) => !only || Object.values(s.values).some((v) => s.values[only] !== undefined && v !== s.values[only]),
+  );
   return (
     <section className="sec">
       <h2 className="h">
@@ -99,7 +120,9 @@ export function Drift({ cluster, only }: { cluster: string; only?: string }) {
           : `${unread.length > 0 ? "As far as could be read, " : ""}${only} differs in ${list.length === 0 ? "none" : list.length} of ${d.checked_settings} settings that matter at a role change.`}
       </h2>
       <Problem error={q.error} />
-      {only && !unread.includes(only) && unread.length > 0 && <p className="note">The settings of {unread.join(", ")} could not be read.</p>}
+      {only && !unread.includes(only) && unread.length > 0 && (
+        <p className="note">The settings of {unread.join(", ")} could not be read.</p>
+      )}
       <table className="tb">
         <tbody>
           {list.map((s) => (
@@ -130,7 +153,8 @@ function Live({ view, act }: { view: View; act: (r: Request) => void }) {
   return (
     <section className="sec scroll">
       <h2 className="h">
-        Settings that can be changed here <span className="note">each by a plan that is verified, and put back if that fails</span>
+        Settings that can be changed here{" "}
+        <span className="note">each by a plan that is verified, and put back if that fails</span>
       </h2>
       <table className="tb list">
         <thead>

@@ -12,9 +12,18 @@ export function Channels() {
   const list = useQuery({ queryKey: ["channels"], queryFn: () => take(api.GET("/api/v1/channels")) });
   const again = () => client.invalidateQueries({ queryKey: ["channels"] });
   const path = (n: string) => ({ params: { path: { name: n } } });
-  const add = useMutation({ mutationFn: () => take(api.POST("/api/v1/channels", { body: { name, url } })), onSuccess: again });
-  const remove = useMutation({ mutationFn: (n: string) => take(api.DELETE("/api/v1/channels/{name}", path(n))), onSuccess: again });
-  const test = useMutation({ mutationFn: (n: string) => take(api.POST("/api/v1/channels/{name}/test", path(n))), onSuccess: again });
+  const add = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/channels", { body: { name, url } })),
+    onSuccess: again,
+  });
+  const remove = useMutation({
+    mutationFn: (n: string) => take(api.DELETE("/api/v1/channels/{name}", path(n))),
+    onSuccess: again,
+  });
+  const test = useMutation({
+    mutationFn: (n: string) => take(api.POST("/api/v1/channels/{name}/test", path(n))),
+    onSuccess: again,
+  });
   return (
     <section className="sec">
       <h2 className="h">
@@ -54,7 +63,10 @@ export function Channels() {
                   <button className="btn sm" onClick={() => test.mutate(c.name)}>
                     Test
                   </button>
-                  <button className="btn sm risk" onClick={() => confirm(`Send no more alerts to ${c.name}?`) && remove.mutate(c.name)}>
+                  <button
+                    className="btn sm risk"
+                    onClick={() => confirm(`Send no more alerts to ${c.name}?`) && remove.mutate(c.name)}
+                  >
                     Remove
                   </button>
                 </span>
@@ -70,8 +82,20 @@ export function Channels() {
           add.mutate();
         }}
       >
-        <input className="field" placeholder="Name" aria-label="Name of a channel" value={name} onChange={(e) => setName(e.target.value)} />
-        <input className="field" placeholder="https://…" aria-label="Web address" value={url} onChange={(e) => setURL(e.target.value)} />
+        <input
+          className="field"
+          placeholder="Name"
+          aria-label="Name of a channel"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
+        <input
+          className="field"
+          placeholder="https://…"
+          aria-label="Web address"
+          value={url}
+          onChange={(e) => setURL(e.target.value)}
+        />
         <button className="btn" disabled={!name || !url}>
           Add
         </button>
@@ -79,7 +103,11 @@ export function Channels() {
       {add.data && <ShownOnce what={`the secret that signs what ${add.data.name} gets`} value={add.data.secret} />}
       {test.data && (
         <p role="status">
-          {test.data.error ? <span className="c-halt">The test message did not arrive: {test.data.error}</span> : "The test message arrived."}
+          {test.data.error ? (
+            <span className="c-halt">The test message did not arrive: {test.data.error}</span>
+          ) : (
+            "The test message arrived."
+          )}
         </p>
       )}
       <Problem error={add.error ?? remove.error ?? test.error ?? list.error} />

@@ -33,7 +33,12 @@ const kinds = [
 ] as const;
 type Kind = (typeof kinds)[number][0];
 
-const stageNames = { not_applied_bytes: "not applied", not_safe_bytes: "not safe", not_received_bytes: "not received", not_sent_bytes: "not sent" } as const;
+const stageNames = {
+  not_applied_bytes: "not applied",
+  not_safe_bytes: "not safe",
+  not_received_bytes: "not received",
+  not_sent_bytes: "not sent",
+} as const;
 const strokes = ["--band", "--ink-2", "--seed-f", "--behind-f", "--adrift-f", "--halt-f"];
 
 type Line = { label: string; values: (number | null)[] };
@@ -91,7 +96,19 @@ function drawMarks(u: uPlot, marks: Report["marks"], colour: (n: string) => stri
   ctx.restore();
 }
 
-function Chart({ report, list, kind, limit, seconds }: { report: Report; list: Line[]; kind: Kind; limit: number; seconds: number }) {
+function Chart({
+  report,
+  list,
+  kind,
+  limit,
+  seconds,
+}: {
+  report: Report;
+  list: Line[];
+  kind: Kind;
+  limit: number;
+  seconds: number;
+}) {
   const box = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot>(undefined);
   const marks = useRef(report.marks);
@@ -102,7 +119,12 @@ function Chart({ report, list, kind, limit, seconds }: { report: Report; list: L
     const style = getComputedStyle(document.documentElement);
     const colour = (n: string) => style.getPropertyValue(n) || "gray";
     const text = unit(kind);
-    const axis = { stroke: colour("--ink-3"), grid: { stroke: colour("--line"), width: 1 }, ticks: { stroke: colour("--edge"), width: 1 }, font: "12px B612" };
+    const axis = {
+      stroke: colour("--ink-3"),
+      grid: { stroke: colour("--line"), width: 1 },
+      ticks: { stroke: colour("--edge"), width: 1 },
+      font: "12px B612",
+    };
     const at = seconds > 86400 ? dayClock : clock;
     const floor = kind === "lag_seconds" ? limit : 1024;
     const u = new uPlot(
@@ -132,7 +154,12 @@ function Chart({ report, list, kind, limit, seconds }: { report: Report; list: L
         ],
         axes: [
           { ...axis, values: (_, v) => v.map((x) => at(new Date(x * 1000))), space: seconds > 86400 ? 110 : 70 },
-          { ...axis, size: 70, splits: (u) => splits(kind, u.scales.y?.max ?? 1), values: (_, v) => v.map((x) => (x === 0 ? "0" : text(x))) },
+          {
+            ...axis,
+            size: 70,
+            splits: (u) => splits(kind, u.scales.y?.max ?? 1),
+            values: (_, v) => v.map((x) => (x === 0 ? "0" : text(x))),
+          },
         ],
         hooks: {
           draw: [
@@ -151,7 +178,11 @@ function Chart({ report, list, kind, limit, seconds }: { report: Report; list: L
               u.ctx.fillStyle = colour("--behind");
               u.ctx.textAlign = "left";
               u.ctx.textBaseline = "alphabetic";
-              u.ctx.fillText(`“behind” from ${span(limit)}`, u.bbox.left + 6 * devicePixelRatio, y - 4 * devicePixelRatio);
+              u.ctx.fillText(
+                `“behind” from ${span(limit)}`,
+                u.bbox.left + 6 * devicePixelRatio,
+                y - 4 * devicePixelRatio,
+              );
               u.ctx.restore();
             },
           ],
@@ -173,11 +204,21 @@ function Chart({ report, list, kind, limit, seconds }: { report: Report; list: L
     plot.current?.setData([report.at.map((t) => Date.parse(t) / 1000), ...list.map((l) => l.values)], false);
     plot.current?.setScale("x", { min: Date.parse(report.from) / 1000, max: Date.parse(report.to) / 1000 });
   }, [report, list, key, kind, limit, seconds]);
-  return <div ref={box} className="wide" role="img" aria-label={`${key || "nothing"} from ${report.from} to ${report.to}`} />;
+  return (
+    <div
+      ref={box}
+      className="wide"
+      role="img"
+      aria-label={`${key || "nothing"} from ${report.from} to ${report.to}`}
+    />
+  );
 }
 
 function splits(kind: Kind, max: number): number[] {
-  const steps = kind === "lag_seconds" ? [0, 0.01, 0.1, 1, 10, 60, 600, 3600, 86400] : [0, 1024, 65536, 1 << 20, 1 << 24, 1 << 30, 2 ** 36];
+  const steps =
+    kind === "lag_seconds"
+      ? [0, 0.01, 0.1, 1, 10, 60, 600, 3600, 86400]
+      : [0, 1024, 65536, 1 << 20, 1 << 24, 1 << 30, 2 ** 36];
   if (kind === "conflicts_total") return [0, Math.ceil(max / 2), Math.ceil(max)];
   return steps.filter((x) => x <= max);
 }
@@ -194,15 +235,23 @@ export function HistoryChart({ view }: { view: View }) {
     queryFn: () => {
       const to = new Date();
       const from = new Date(to.getTime() - seconds * 1000);
-      const query = { from: from.toISOString().replace(/\.\d+Z/, "Z"), to: to.toISOString().replace(/\.\d+Z/, "Z"), points: "600" };
-      return take(api.GET("/api/v1/clusters/{cluster}/history", { params: { path: { cluster: view.cluster }, query } }));
+      const query = {
+        from: from.toISOString().replace(/\.\d+Z/, "Z"),
+        to: to.toISOString().replace(/\.\d+Z/, "Z"),
+        points: "600",
+      };
+      return take(
+        api.GET("/api/v1/clusters/{cluster}/history", { params: { path: { cluster: view.cluster }, query } }),
+      );
     },
     refetchInterval: Math.max(2000, Math.min(60000, (seconds / 600) * 1000)),
     placeholderData: keepPreviousData,
   });
   const list = q.data ? lines(q.data, kind, shown) : [];
   const marks = q.data?.marks.slice(-4).reverse() ?? [];
-  const table = q.data ? `/api/v1/clusters/${view.cluster}/history.csv?from=${q.data.from}&to=${q.data.to}` : undefined;
+  const table = q.data
+    ? `/api/v1/clusters/${view.cluster}/history.csv?from=${q.data.from}&to=${q.data.to}`
+    : undefined;
   return (
     <>
       <div className="btns chart-pick" role="group" aria-label="What is drawn">
@@ -232,16 +281,26 @@ export function HistoryChart({ view }: { view: View }) {
         )}
       </div>
       <Problem error={q.error} />
-      {q.data && list.length > 0 && <Chart report={q.data} list={list} kind={kind} limit={view.policy.behind_seconds} seconds={seconds} />}
+      {q.data && list.length > 0 && (
+        <Chart report={q.data} list={list} kind={kind} limit={view.policy.behind_seconds} seconds={seconds} />
+      )}
       {q.data && list.length === 0 && <p className="note">Nothing was measured in that time.</p>}
       {marks.length > 0 && (
         <ul className="ops">
           {marks.map((m) => (
             <li key={m.kind + m.id}>
               <svg className="g" width="16" height="16" viewBox="0 0 16 16" aria-hidden="true">
-                {m.kind === "operation" ? <path d="M6 1V15M10 1V15" strokeWidth="1.4" /> : <path className="f c-halt" d="M3 3L13 13H3Z" />}
+                {m.kind === "operation" ? (
+                  <path d="M6 1V15M10 1V15" strokeWidth="1.4" />
+                ) : (
+                  <path className="f c-halt" d="M3 3L13 13H3Z" />
+                )}
               </svg>
-              {m.kind === "operation" ? <Link to={`/operations/${m.id}`}>{m.text}</Link> : <Link to={`/alerts?cluster=${view.cluster}`}>{m.text}</Link>}
+              {m.kind === "operation" ? (
+                <Link to={`/operations/${m.id}`}>{m.text}</Link>
+              ) : (
+                <Link to={`/alerts?cluster=${view.cluster}`}>{m.text}</Link>
+              )}
               <span className="num c-2">{when(m.at)}</span>
             </li>
           ))}

@@ -79,7 +79,9 @@ function Steps({ plan }: { plan: Plan }) {
               )}
               {s.no_return && (
                 <tr className="noret">
-                  <td colSpan={4}>A failure above this line undoes itself. Below it, the operation goes forward only.</td>
+                  <td colSpan={4}>
+                    A failure above this line undoes itself. Below it, the operation goes forward only.
+                  </td>
                 </tr>
               )}
               <tr className={s.in_pause ? "pz" : ""}>
@@ -107,7 +109,13 @@ function Choices({ plan, ask, set }: { plan: Plan; ask: Request; set: (r: Reques
           <div className="cand" role="radiogroup" aria-label="New primary">
             {choices.map((c) => (
               <label key={c.server} className={c.chosen ? "on" : ""}>
-                <input className="radio" type="radio" name="candidate" checked={c.chosen} onChange={() => set({ ...ask, to: c.server })} />
+                <input
+                  className="radio"
+                  type="radio"
+                  name="candidate"
+                  checked={c.chosen}
+                  onChange={() => set({ ...ask, to: c.server })}
+                />
                 <span className="nm">{c.server}</span>
                 <span className="note">{c.why}</span>
               </label>
@@ -137,7 +145,9 @@ function Vouch({ view, ask, set }: { view: View; ask: Request; set: (r: Request)
           <input
             type="checkbox"
             checked={said.includes(n)}
-            onChange={(e) => set({ ...ask, confirm_stopped: e.target.checked ? [...said, n] : said.filter((x) => x !== n) })}
+            onChange={(e) =>
+              set({ ...ask, confirm_stopped: e.target.checked ? [...said, n] : said.filter((x) => x !== n) })
+            }
           />{" "}
           I have verified that {n} is off and will stay off
         </label>
@@ -153,7 +163,8 @@ function Tail({ plan }: { plan: Plan }) {
   return (
     <section>
       <h2 className="h">
-        What only {plan.target} has <span className="note">{tail.transactions.length} transactions, saved before anything is removed</span>
+        What only {plan.target} has{" "}
+        <span className="note">{tail.transactions.length} transactions, saved before anything is removed</span>
       </h2>
       <div className="journal">
         <table className="tb tl">
@@ -174,7 +185,11 @@ function Tail({ plan }: { plan: Plan }) {
                 <tr key={i}>
                   <td className="mono nw">{t.gtid ?? t.id}</td>
                   <td className="nw">{t.outcome}</td>
-                  <td>{(t.changes ?? []).map((c) => `${c.table}: ${c.inserts} inserts, ${c.updates} updates, ${c.deletes} deletes`).join("; ")}</td>
+                  <td>
+                    {(t.changes ?? [])
+                      .map((c) => `${c.table}: ${c.inserts} inserts, ${c.updates} updates, ${c.deletes} deletes`)
+                      .join("; ")}
+                  </td>
                 </tr>
               ))}
           </tbody>
@@ -206,7 +221,9 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
               {p ? `: ${p.summary}` : ""}
             </DialogTitle>
             <p className="note">
-              {p ? `Plan made at ${clock(new Date(query.dataUpdatedAt))}. Nothing has been changed.` : "Looking at all servers. Nothing is changed."}
+              {p
+                ? `Plan made at ${clock(new Date(query.dataUpdatedAt))}. Nothing has been changed.`
+                : "Looking at all servers. Nothing is changed."}
             </p>
           </div>
           <button className="btn sm" onClick={close}>
@@ -223,20 +240,32 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
                 {ask.kind === "failover" && <Vouch view={view} ask={ask} set={setAsk} />}
                 {ask.kind === "seed" && view.engine === "mariadb" && (
                   <label>
-                    <input type="checkbox" checked={ask.way === "dump"} onChange={(e) => setAsk({ ...ask, way: e.target.checked ? "dump" : undefined })} /> By a
-                    dump: statements loaded into a server of another layout
+                    <input
+                      type="checkbox"
+                      checked={ask.way === "dump"}
+                      onChange={(e) => setAsk({ ...ask, way: e.target.checked ? "dump" : undefined })}
+                    />{" "}
+                    By a dump: statements loaded into a server of another layout
                   </label>
                 )}
                 {["seed", "switchover", "failover"].includes(ask.kind ?? "") && (
                   <label className="block">
-                    <input type="checkbox" checked={ask.compare ?? false} onChange={(e) => setAsk({ ...ask, compare: e.target.checked })} /> Compare all tables
-                    at the end
+                    <input
+                      type="checkbox"
+                      checked={ask.compare ?? false}
+                      onChange={(e) => setAsk({ ...ask, compare: e.target.checked })}
+                    />{" "}
+                    Compare all tables at the end
                   </label>
                 )}
                 {ask.kind === "seed" && (
                   <label>
-                    <input type="checkbox" checked={ask.replace ?? false} onChange={(e) => setAsk({ ...ask, replace: e.target.checked })} /> The data that is
-                    there may be removed
+                    <input
+                      type="checkbox"
+                      checked={ask.replace ?? false}
+                      onChange={(e) => setAsk({ ...ask, replace: e.target.checked })}
+                    />{" "}
+                    The data that is there may be removed
                   </label>
                 )}
                 <Checks checks={p.checks ?? []} />
@@ -264,7 +293,13 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
             <span>
               <b className="c-halt">This discards {p.destroys}.</b> Type <b>{p.confirm_name}</b> to go on:
             </span>
-            <input className="field" aria-label="Name to confirm" value={typed} onChange={(e) => setTyped(e.target.value)} autoComplete="off" />
+            <input
+              className="field"
+              aria-label="Name to confirm"
+              value={typed}
+              onChange={(e) => setTyped(e.target.value)}
+              autoComplete="off"
+            />
             <span />
           </div>
         )}
@@ -290,7 +325,10 @@ export function PlanDialog({ view, request, close }: { view: View; request: Requ
             disabled={!p || !!failed || !named || begin.isPending || query.isFetching}
             onClick={() => begin.mutate(typed)}
           >
-            {title} {ask.kind === "switchover" || ask.kind === "failover" ? `to ${p?.candidate ?? "…"}` : ask.server || cluster}
+            {title}{" "}
+            {ask.kind === "switchover" || ask.kind === "failover"
+              ? `to ${p?.candidate ?? "…"}`
+              : ask.server || cluster}
           </button>
         </footer>
       </DialogPanel>

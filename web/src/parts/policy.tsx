@@ -4,14 +4,17 @@ import { api, take, type View } from "../api/client";
 import { useNavigate } from "react-router";
 import { ruleNames, rules, type Rule } from "../names";
 import { Problem } from "./bits";
+import { RemoveDialog } from "./remove-dialog";
 
 // Policy changes the limits and the ranks of one cluster, or removes it.
 export function Policy({ v }: { v: View }) {
   const [policy, setPolicy] = useState(v.policy);
   const path = { cluster: v.cluster };
-  const save = useMutation({ mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body: { policy } })) });
+  const save = useMutation({
+    mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body: { policy } })),
+  });
   const navigate = useNavigate();
-  const remove = useMutation({ mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}", { params: { path } })), onSuccess: () => navigate("/") });
+  const [removing, setRemoving] = useState(false);
   const rank = useMutation({
     mutationFn: ({ server, ...body }: { server: string; rank?: number; hidden?: boolean; site?: string }) =>
       take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } }, body })),
@@ -25,11 +28,17 @@ export function Policy({ v }: { v: View }) {
         min="0"
         step="0.5"
         value={Number((policy[k] / unit).toFixed(3))}
-        onChange={(e) => setPolicy({ ...policy, [k]: k.endsWith("_bytes") ? Math.round(Number(e.target.value) * unit) : Number(e.target.value) })}
+        onChange={(e) =>
+          setPolicy({
+            ...policy,
+            [k]: k.endsWith("_bytes") ? Math.round(Number(e.target.value) * unit) : Number(e.target.value),
+          })
+        }
       />
     </label>
   );
-  const mute = (rule: Rule, on: boolean) => setPolicy({ ...policy, muted: on ? [...policy.muted, rule] : policy.muted.filter((r) => r !== rule) });
+  const mute = (rule: Rule, on: boolean) =>
+    setPolicy({ ...policy, muted: on ? [...policy.muted, rule] : policy.muted.filter((r) => r !== rule) });
   return (
     <section className="sec">
       <h2 className="h">Limits</h2>
@@ -54,7 +63,12 @@ export function Policy({ v }: { v: View }) {
           <div className="mutes">
             {ruleNames.map((r) => (
               <label key={r}>
-                <input type="checkbox" checked={policy.muted.includes(r)} onChange={(e) => mute(r, e.target.checked)} /> {rules[r]}
+                <input
+                  type="checkbox"
+                  checked={policy.muted.includes(r)}
+                  onChange={(e) => mute(r, e.target.checked)}
+                />{" "}
+                {rules[r]}
               </label>
             ))}
           </div>
@@ -73,7 +87,11 @@ export function Policy({ v }: { v: View }) {
               <td>
                 <label>
                   rank{" "}
-                  <select className="field" value={s.rank} onChange={(e) => rank.mutate({ server: s.name, rank: Number(e.target.value) })}>
+                  <select
+                    className="field"
+                    value={s.rank}
+                    onChange={(e) => rank.mutate({ server: s.name, rank: Number(e.target.value) })}
+                  >
                     {[0, 1, 2, 3, 4, 5].map((n) => (
                       <option key={n} value={n}>
                         {n === 0 ? "never" : n}
@@ -84,7 +102,12 @@ export function Policy({ v }: { v: View }) {
               </td>
               <td>
                 <label>
-                  <input type="checkbox" checked={s.hidden} onChange={(e) => rank.mutate({ server: s.name, hidden: e.target.checked })} /> hidden from readers
+                  <input
+                    type="checkbox"
+                    checked={s.hidden}
+                    onChange={(e) => rank.mutate({ server: s.name, hidden: e.target.checked })}
+                  />{" "}
+                  hidden from readers
                 </label>
               </td>
               <td>
@@ -93,7 +116,9 @@ export function Policy({ v }: { v: View }) {
                   <input
                     className="field site"
                     defaultValue={s.site ?? ""}
-                    onBlur={(e) => e.target.value !== (s.site ?? "") && rank.mutate({ server: s.name, site: e.target.value })}
+                    onBlur={(e) =>
+                      e.target.value !== (s.site ?? "") && rank.mutate({ server: s.name, site: e.target.value })
+                    }
                   />
                 </label>
               </td>
@@ -102,16 +127,12 @@ export function Policy({ v }: { v: View }) {
         </tbody>
       </table>
       <div className="btns">
-        <button
-          className="btn sm risk"
-          onClick={() =>
-            confirm(`Remove the cluster ${v.cluster} from Cross Twin? Its databases keep running; Cross Twin no longer watches them.`) && remove.mutate()
-          }
-        >
+        <button className="btn sm risk" onClick={() => setRemoving(true)}>
           Remove {v.cluster}
         </button>
       </div>
-      <Problem error={save.error ?? rank.error ?? remove.error} />
+      {removing && <RemoveDialog cluster={v.cluster} close={() => setRemoving(false)} gone={() => navigate("/")} />}
+      <Problem error={save.error ?? rank.error} />
     </section>
   );
 }

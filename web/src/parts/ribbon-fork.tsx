@@ -27,7 +27,8 @@ export function shape(f: Fork, width: number, dy: number): ForkShape {
 export function tailWords(f: Fork): string {
   const parts = [];
   if (f.tail_bytes >= 0) parts.push(size(f.tail_bytes));
-  if (f.tail_transactions >= 0) parts.push(f.tail_transactions === 1 ? "1 transaction" : `${f.tail_transactions} transactions`);
+  if (f.tail_transactions >= 0)
+    parts.push(f.tail_transactions === 1 ? "1 transaction" : `${f.tail_transactions} transactions`);
   return parts.join(", ") || "of unknown size";
 }
 
@@ -69,7 +70,21 @@ export function ForkMark({ f, y, width, dy }: { f: Fork; y: number; width: numbe
 
 // Tail is the adrift server's row: cross-hatched, with a ruler of its own that
 // counts from the fork.
-export function Tail({ s, f, y, dy, width, id }: { s: Server; f: Fork; y: number; dy: number; width: number; id: string }) {
+export function Tail({
+  s,
+  f,
+  y,
+  dy,
+  width,
+  id,
+}: {
+  s: Server;
+  f: Fork;
+  y: number;
+  dy: number;
+  width: number;
+  id: string;
+}) {
   const p = shape(f, width, dy);
   const long = p.end - p.start;
   const label = `the tail: ${tailWords(f)} only here`;

@@ -9,18 +9,50 @@ const top = 64;
 
 // Layout says where names, bands and figures stand. In a narrow window the
 // words stand above the bands: the axis goes, never the figures.
-type Layout = { band: number; width: number; down: number; row: number; glyph: number; word: number; bytes: number; time: number; narrow: boolean };
+type Layout = {
+  band: number;
+  width: number;
+  down: number;
+  row: number;
+  glyph: number;
+  word: number;
+  bytes: number;
+  time: number;
+  narrow: boolean;
+};
 
 function layout(full: number): Layout {
-  if (full < 720) return { band: 0, width: full - 2, down: 18, row: 56, glyph: 76, word: 96, bytes: full - 62, time: full - 2, narrow: true };
+  if (full < 720)
+    return {
+      band: 0,
+      width: full - 2,
+      down: 18,
+      row: 56,
+      glyph: 76,
+      word: 96,
+      bytes: full - 62,
+      time: full - 2,
+      narrow: true,
+    };
   const [names, figures] = [136, 248];
   const width = full - names - figures;
-  return { band: names, width, down: 0, row: 52, glyph: names + width + 26, word: names + width + 48, bytes: names + width + 176, time: full, narrow: false };
+  return {
+    band: names,
+    width,
+    down: 0,
+    row: 52,
+    glyph: names + width + 26,
+    word: names + width + 48,
+    bytes: names + width + 176,
+    time: full,
+    narrow: false,
+  };
 }
 
 // words names the bottleneck under its stage, as the service diagnosed it.
 function words(s: Server): string {
-  const more = s.catch_up_seconds > 0 && s.health === "behind" ? `. Level again in about ${span(s.catch_up_seconds)}.` : "";
+  const more =
+    s.catch_up_seconds > 0 && s.health === "behind" ? `. Level again in about ${span(s.catch_up_seconds)}.` : "";
   const text = (s.diagnosis ?? s.why ?? "") + more;
   return text.length > 150 ? text.slice(0, 149) + "…" : text;
 }
@@ -75,7 +107,23 @@ function Copy({ s, y, width }: { s: Server; y: number; width: number }) {
   );
 }
 
-function Row({ s, y: line, at, id, engine, fork, dy }: { s: Server; y: number; at: Layout; id: string; engine: string; fork?: Fork; dy: number }) {
+function Row({
+  s,
+  y: line,
+  at,
+  id,
+  engine,
+  fork,
+  dy,
+}: {
+  s: Server;
+  y: number;
+  at: Layout;
+  id: string;
+  engine: string;
+  fork?: Fork;
+  dy: number;
+}) {
   const { width } = at;
   const y = line + at.down;
   const primary = s.role === "primary";
@@ -96,8 +144,18 @@ function Row({ s, y: line, at, id, engine, fork, dy }: { s: Server; y: number; a
         </text>
       )}
       <svg x={at.band} y="0" width={width} overflow="visible">
-        {primary && seen && <path className="lead" d={`M0 ${y}H${width - 9}L${width} ${y + 6}V${y + 14}L${width - 9} ${y + 20}H0Z`} />}
-        {primary && !seen && <path d={`M0 ${y + 2}H${width}V${y + 18}H0`} fill="none" stroke="var(--halt-f)" strokeWidth="1.5" strokeDasharray="3 3" />}
+        {primary && seen && (
+          <path className="lead" d={`M0 ${y}H${width - 9}L${width} ${y + 6}V${y + 14}L${width - 9} ${y + 20}H0Z`} />
+        )}
+        {primary && !seen && (
+          <path
+            d={`M0 ${y + 2}H${width}V${y + 18}H0`}
+            fill="none"
+            stroke="var(--halt-f)"
+            strokeWidth="1.5"
+            strokeDasharray="3 3"
+          />
+        )}
         {s.health === "seeding" && <Copy s={s} y={y} width={width} />}
         {fork && <Tail s={s} f={fork} y={y} dy={dy} width={width} id={id} />}
         {!primary && seen && !fork && s.health !== "seeding" && (
@@ -110,17 +168,28 @@ function Row({ s, y: line, at, id, engine, fork, dy }: { s: Server; y: number; a
               parts.map((p) => {
                 const label = size(p.bytes);
                 return p.name !== "applied" && fits(label, p.to - p.from) ? (
-                  <text key={p.name} className={`m ${p === wait ? `strong ${hot.replace("w-", "t-")}` : ""}`} x={(p.from + p.to) / 2} y={y - 6}>
+                  <text
+                    key={p.name}
+                    className={`m ${p === wait ? `strong ${hot.replace("w-", "t-")}` : ""}`}
+                    x={(p.from + p.to) / 2}
+                    y={y - 6}
+                  >
                     {label}
                   </text>
                 ) : null;
               })}
             {!normal && hot && (s.diagnosis ?? s.why) && (
-              <text className={`halo ${hot.replace("w-", "t-")}`} x={Math.max(0, Math.min(wait?.from ?? 0, width - words(s).length * 6.6))} y={y + 40}>
+              <text
+                className={`halo ${hot.replace("w-", "t-")}`}
+                x={Math.max(0, Math.min(wait?.from ?? 0, width - words(s).length * 6.6))}
+                y={y + 40}
+              >
                 {words(s)}
               </text>
             )}
-            {!normal && hot && wait && <path className="dim" d={`M${wait.from + 0.5} ${y + 22}V${y + 25}H${wait.to - 0.5}V${y + 22}`} />}
+            {!normal && hot && wait && (
+              <path className="dim" d={`M${wait.from + 0.5} ${y + 22}V${y + 25}H${wait.to - 0.5}V${y + 22}`} />
+            )}
           </>
         )}
         {!primary && !seen && !fork && s.health !== "seeding" && (
@@ -132,18 +201,28 @@ function Row({ s, y: line, at, id, engine, fork, dy }: { s: Server; y: number; a
       <g transform={`translate(${at.glyph} ${at.narrow ? line - 4 : line + 2})`} className={healthClass(s.health)}>
         <Glyph name={s.health} />
       </g>
-      <text className={`${normal ? "" : "w7"} ${hot.replace("w-", "t-")}`} x={at.word} y={at.narrow ? line + 9 : line + 14}>
+      <text
+        className={`${normal ? "" : "w7"} ${hot.replace("w-", "t-")}`}
+        x={at.word}
+        y={at.narrow ? line + 9 : line + 14}
+      >
         {s.health}
       </text>
       {fork && (
         <text className="fig e t-adrift" x={at.time} y={at.narrow ? line + 9 : line + 15}>
-          {fork.tail_bytes >= 0 ? `tail ${size(fork.tail_bytes)}` : fork.tail_transactions >= 0 ? `tail ${fork.tail_transactions} trx` : "a tail"}
+          {fork.tail_bytes >= 0
+            ? `tail ${size(fork.tail_bytes)}`
+            : fork.tail_transactions >= 0
+              ? `tail ${fork.tail_transactions} trx`
+              : "a tail"}
         </text>
       )}
       {!primary && seen && !fork && (
         <>
           <text className={`fig e ${hot.replace("w-", "t-")}`} x={at.bytes} y={at.narrow ? line + 9 : line + 15}>
-            {!s.lag.known || (engine === "mariadb" && s.lag_bytes === 0 && s.lag.seconds > 0) ? "–" : size(s.lag_bytes)}
+            {!s.lag.known || (engine === "mariadb" && s.lag_bytes === 0 && s.lag.seconds > 0)
+              ? "–"
+              : size(s.lag_bytes)}
           </text>
           <text className={`fig e ${hot.replace("w-", "t-")}`} x={at.time} y={at.narrow ? line + 9 : line + 15}>
             {behind(s.lag)}
@@ -192,14 +271,23 @@ export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string
   const at = layout(full);
   const { width } = at;
   const primarySeen = view.servers.some((s) => s.role === "primary" && s.position);
-  const forkOf = (s: Server): Fork | undefined => (primarySeen && s.role !== "primary" ? (forks[s.name] ?? s.fork) : undefined);
+  const forkOf = (s: Server): Fork | undefined =>
+    primarySeen && s.role !== "primary" ? (forks[s.name] ?? s.fork) : undefined;
   // Primary, then who left its history, then its replicas, then copies.
   const place = (s: Server) => (s.role === "primary" ? 0 : forkOf(s) ? 1 : s.health === "seeding" ? 3 : 2);
   const servers = [...view.servers].sort((a, b) => place(a) - place(b));
   const begin = servers.some(forkOf) ? top + 18 : top;
-  const extra: number[] = servers.map((s) => (forkOf(s) ? 34 : s.health === "behind" || s.health === "stalled" ? 18 : 0));
+  const extra: number[] = servers.map((s) =>
+    forkOf(s) ? 34 : s.health === "behind" || s.health === "stalled" ? 18 : 0,
+  );
   const lead: number[] = servers.map((s) => (forkOf(s) ? 12 : s.health === "seeding" ? 16 : 0));
-  const rows = servers.map((_, i) => begin + i * at.row + extra.slice(0, i).reduce((n, x) => n + x, 0) + lead.slice(0, i + 1).reduce((n, x) => n + x, 0));
+  const rows = servers.map(
+    (_, i) =>
+      begin +
+      i * at.row +
+      extra.slice(0, i).reduce((n, x) => n + x, 0) +
+      lead.slice(0, i + 1).reduce((n, x) => n + x, 0),
+  );
   const height = (rows.at(-1) ?? begin) + at.down + 40 + (extra.at(-1) ?? 0);
   const firstCopy = servers.findIndex((s) => s.health === "seeding");
   const floor = firstCopy >= 0 ? (rows[firstCopy] ?? height) - 20 : height - 6;
@@ -218,7 +306,13 @@ export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string
     .join("; ");
   return (
     <div ref={box} className="wide">
-      <svg className="rb" width={full} height={height} role="img" aria-label={`Positions of ${view.cluster}. ${said}.`}>
+      <svg
+        className="rb"
+        width={full}
+        height={height}
+        role="img"
+        aria-label={`Positions of ${view.cluster}. ${said}.`}
+      >
         <title>{`Positions of ${view.cluster}`}</title>
         <desc>{said}</desc>
         <Patterns id={id} />
@@ -239,16 +333,29 @@ export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string
         <svg x={at.band} y="0" width={width} overflow="visible">
           {servers.map((s, i) => {
             const f = forkOf(s);
-            return f && <Neck key={s.name} f={f} trunk={trunk + 10} row={(rows[i] ?? begin) + at.down + 10} width={width} />;
+            return (
+              f && <Neck key={s.name} f={f} trunk={trunk + 10} row={(rows[i] ?? begin) + at.down + 10} width={width} />
+            );
           })}
         </svg>
         {servers.map((s, i) => (
-          <Row key={s.name} s={s} y={rows[i] ?? begin} at={at} id={id} engine={view.engine} fork={forkOf(s)} dy={(rows[i] ?? begin) + at.down - trunk} />
+          <Row
+            key={s.name}
+            s={s}
+            y={rows[i] ?? begin}
+            at={at}
+            id={id}
+            engine={view.engine}
+            fork={forkOf(s)}
+            dy={(rows[i] ?? begin) + at.down - trunk}
+          />
         ))}
         <svg x={at.band} y="0" width={width} overflow="visible">
           {servers.map((s, i) => {
             const f = forkOf(s);
-            return f && <ForkMark key={s.name} f={f} y={trunk} width={width} dy={(rows[i] ?? begin) + at.down - trunk} />;
+            return (
+              f && <ForkMark key={s.name} f={f} y={trunk} width={width} dy={(rows[i] ?? begin) + at.down - trunk} />
+            );
           })}
         </svg>
         <line className="now" x1={at.band + width} x2={at.band + width} y1="6" y2={height - 6} />

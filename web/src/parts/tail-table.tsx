@@ -9,13 +9,27 @@ const shownAtOnce = 12;
 
 // TailTable lists what only one server has, newest first, with the values that
 // the log or the salvage holds.
-export function TailTable({ transactions, server, saved }: { transactions: Transaction[]; server: string; saved?: string }) {
+export function TailTable({
+  transactions,
+  server,
+  saved,
+}: {
+  transactions: Transaction[];
+  server: string;
+  saved?: string;
+}) {
   const [table, setTable] = useState("");
   const [shown, setShown] = useState(shownAtOnce);
-  const newest = [...transactions].reverse().filter((t) => table === "" || (t.changes ?? []).some((c) => c.table === table));
+  const newest = [...transactions]
+    .reverse()
+    .filter((t) => table === "" || (t.changes ?? []).some((c) => c.table === table));
   const tables = [...new Set(transactions.flatMap((t) => (t.changes ?? []).map((c) => c.table)))].sort();
-  const rows = transactions.reduce((n, t) => n + (t.changes ?? []).reduce((m, c) => m + c.inserts + c.updates + c.deletes, 0), 0);
-  const lacking = !saved && transactions.some((t) => (t.rows ?? []).some((r) => r.trail && !r.after && r.kind !== "delete"));
+  const rows = transactions.reduce(
+    (n, t) => n + (t.changes ?? []).reduce((m, c) => m + c.inserts + c.updates + c.deletes, 0),
+    0,
+  );
+  const lacking =
+    !saved && transactions.some((t) => (t.rows ?? []).some((r) => r.trail && !r.after && r.kind !== "delete"));
   return (
     <section className="sec">
       <h2 className="h">
@@ -24,7 +38,12 @@ export function TailTable({ transactions, server, saved }: { transactions: Trans
           {transactions.length} transactions, {rows} rows
         </span>
         {tables.length > 1 && (
-          <select className="field" aria-label="Only transactions that changed a table" value={table} onChange={(e) => setTable(e.target.value)}>
+          <select
+            className="field"
+            aria-label="Only transactions that changed a table"
+            value={table}
+            onChange={(e) => setTable(e.target.value)}
+          >
             <option value="">all tables</option>
             {tables.map((t) => (
               <option key={t}>{t}</option>
@@ -45,8 +64,13 @@ export function TailTable({ transactions, server, saved }: { transactions: Trans
           <tbody>
             {newest.slice(0, shown).flatMap((t, i) => {
               const list: [string, ReactNode][] = [
-                ...(t.rows ?? []).map((r): [string, ReactNode] => [`${r.kind} ${r.table}`, <RowValues key="r" row={r} />]),
-                ...((t.rows ?? []).length === 0 ? (t.changes ?? []).map((c): [string, ReactNode] => [c.table, changed(c)]) : []),
+                ...(t.rows ?? []).map((r): [string, ReactNode] => [
+                  `${r.kind} ${r.table}`,
+                  <RowValues key="r" row={r} />,
+                ]),
+                ...((t.rows ?? []).length === 0
+                  ? (t.changes ?? []).map((c): [string, ReactNode] => [c.table, changed(c)])
+                  : []),
                 ...(t.statements ?? []).map((s): [string, ReactNode] => ["statement", s]),
                 ...(t.schema ? [["definitions", "changed"] as [string, ReactNode]] : []),
               ];
@@ -63,7 +87,8 @@ export function TailTable({ transactions, server, saved }: { transactions: Trans
         </table>
       </div>
       <p className="note">
-        Showing {Math.min(shown, newest.length)} of {newest.length}. {lacking && "This log names no values: what the tail left is listed once it is saved. "}
+        Showing {Math.min(shown, newest.length)} of {newest.length}.{" "}
+        {lacking && "This log names no values: what the tail left is listed once it is saved. "}
         {shown < newest.length && (
           <button className="btn sm" onClick={() => setShown(shown + shownAtOnce)}>
             Next {Math.min(shownAtOnce, newest.length - shown)}

@@ -10,8 +10,14 @@ export function Tokens() {
   const [name, setName] = useState("");
   const list = useQuery({ queryKey: ["tokens"], queryFn: () => take(api.GET("/api/v1/tokens")) });
   const again = () => client.invalidateQueries({ queryKey: ["tokens"] });
-  const add = useMutation({ mutationFn: () => take(api.POST("/api/v1/tokens", { body: { name } })), onSuccess: again });
-  const remove = useMutation({ mutationFn: (n: string) => take(api.DELETE("/api/v1/tokens/{name}", { params: { path: { name: n } } })), onSuccess: again });
+  const add = useMutation({
+    mutationFn: () => take(api.POST("/api/v1/tokens", { body: { name } })),
+    onSuccess: again,
+  });
+  const remove = useMutation({
+    mutationFn: (n: string) => take(api.DELETE("/api/v1/tokens/{name}", { params: { path: { name: n } } })),
+    onSuccess: again,
+  });
   return (
     <section className="sec">
       <h2 className="h">Access tokens</h2>
@@ -23,7 +29,10 @@ export function Tokens() {
               <td>made {when(t.created_at)}</td>
               <td>last used {when(t.last_used_at)}</td>
               <td className="num">
-                <button className="btn sm risk" onClick={() => confirm(`Remove the token ${t.name}? Its sessions end.`) && remove.mutate(t.name)}>
+                <button
+                  className="btn sm risk"
+                  onClick={() => confirm(`Remove the token ${t.name}? Its sessions end.`) && remove.mutate(t.name)}
+                >
                   Remove
                 </button>
               </td>
@@ -38,7 +47,13 @@ export function Tokens() {
           add.mutate();
         }}
       >
-        <input className="field" placeholder="Name of a new token" aria-label="Name of a new token" value={name} onChange={(e) => setName(e.target.value)} />
+        <input
+          className="field"
+          placeholder="Name of a new token"
+          aria-label="Name of a new token"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
         <button className="btn" disabled={!name}>
           Make it
         </button>

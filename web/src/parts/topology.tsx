@@ -46,10 +46,20 @@ export function Topology({ view, act }: { view: View; act: (r: Request) => void 
             const x = up.depth * step + 16; // the middle of the glyph, behind the gap
             const y = p.row * row + row / 2;
             const l = link(p.server);
-            return <path key={p.server.name} className={`lk ${l.name}`} d={`M${x} ${up.row * row + row / 2 + 10}V${y - 10}L${x + 20} ${y}`} />;
+            return (
+              <path
+                key={p.server.name}
+                className={`lk ${l.name}`}
+                d={`M${x} ${up.row * row + row / 2 + 10}V${y - 10}L${x + 20} ${y}`}
+              />
+            );
           })}
           {places.map((p) => (
-            <g key={p.server.name} className={healthClass(p.server.health)} transform={`translate(${p.depth * step + 8}, ${p.row * row + row / 2 - 8})`}>
+            <g
+              key={p.server.name}
+              className={healthClass(p.server.health)}
+              transform={`translate(${p.depth * step + 8}, ${p.row * row + row / 2 - 8})`}
+            >
               <rect className="bg" width="16" height="16" />
             </g>
           ))}

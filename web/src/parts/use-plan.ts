@@ -46,10 +46,12 @@ export function usePlan(cluster: string, ask: Request) {
 export function changes(shown: Plan, now: Plan): string[] {
   const out: string[] = [];
   if (shown.primary !== now.primary) out.push(`the primary is ${now.primary}; it was ${shown.primary}`);
-  if (shown.candidate !== now.candidate) out.push(`the candidate is ${now.candidate ?? "none"}; it was ${shown.candidate ?? "none"}`);
+  if (shown.candidate !== now.candidate)
+    out.push(`the candidate is ${now.candidate ?? "none"}; it was ${shown.candidate ?? "none"}`);
   for (const c of now.checks) {
     const before = shown.checks.find((x) => x.name === c.name && x.server === c.server);
-    if (c.result !== "pass" && before?.result !== c.result) out.push(`check “${c.name}” is now ${c.result}: ${c.evidence}`);
+    if (c.result !== "pass" && before?.result !== c.result)
+      out.push(`check “${c.name}” is now ${c.result}: ${c.evidence}`);
   }
   const titles = (p: Plan) => p.steps.map((s) => s.title);
   out.push(

@@ -27,7 +27,15 @@ export function Ways({ plan, server, choose }: { plan: Plan; server: string; cho
     <div className="ways" role="radiogroup" aria-label="Way back">
       {ways.map((w) => (
         <div key={w.name} className={w.chosen ? "on" : ""}>
-          <input className="radio" type="radio" name="way" id={`way-${w.name}`} checked={w.chosen} disabled={!w.possible} onChange={() => choose(w.name)} />
+          <input
+            className="radio"
+            type="radio"
+            name="way"
+            id={`way-${w.name}`}
+            checked={w.chosen}
+            disabled={!w.possible}
+            onChange={() => choose(w.name)}
+          />
           <svg className="wd" width="84" height="34" viewBox="0 0 84 34" aria-hidden="true">
             <path className="t" d="M0 8H84" />
             {pictures[w.name]}
@@ -37,7 +45,11 @@ export function Ways({ plan, server, choose }: { plan: Plan; server: string; cho
             <Verdict result={w.possible ? "pass" : "fail"} word={w.possible ? "possible" : "not possible"} />
             <div className="note">{w.why}</div>
           </label>
-          <span className="est">{w.chosen && plan.steps.length ? `about ${span(plan.steps.reduce((n, s) => n + s.expected_seconds, 0))}` : ""}</span>
+          <span className="est">
+            {w.chosen && plan.steps.length
+              ? `about ${span(plan.steps.reduce((n, s) => n + s.expected_seconds, 0))}`
+              : ""}
+          </span>
         </div>
       ))}
       {ways.length === 0 && <p className="note">No way back of {server} can be told: see the checks.</p>}
