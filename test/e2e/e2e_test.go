@@ -103,7 +103,9 @@ func (w *world) run(args ...string) (stdout, stderr string, code int) {
 	for i := range args {
 		args[i] = w.as(args[i])
 	}
-	c := exec.CommandContext(w.ctx, binary, args...)
+	ctx, cancel := context.WithTimeout(w.ctx, waitLimit)
+	defer cancel()
+	c := exec.CommandContext(ctx, binary, args...)
 	home := filepath.Join(w.Dir, "home")
 	c.Env = append(os.Environ(), "CROSSTWIN_SERVICE="+w.URL, "CROSSTWIN_TOKEN="+w.Token, "HOME="+home,
 		"XDG_CONFIG_HOME="+home)
@@ -206,6 +208,9 @@ func (w *world) tryWrite(s *demo.Server) error {
 	return s.Writable(ctx)
 }
 
+// waitLimit bounds one command or statement.
+const waitLimit = 4 * time.Minute
+
 // sql runs statements as administrator on a server, all in one session.
 func (w *world) sql(server string, statements ...string) {
 	w.t.Helper()
@@ -214,13 +219,15 @@ func (w *world) sql(server string, statements ...string) {
 		w.t.Fatal(err)
 	}
 	defer db.Close()
-	c, err := db.Conn(w.ctx)
+	ctx, cancel := context.WithTimeout(w.ctx, waitLimit)
+	defer cancel()
+	c, err := db.Conn(ctx)
 	if err != nil {
 		w.t.Fatal(err)
 	}
 	defer c.Close()
 	for _, s := range statements {
-		if _, err := c.ExecContext(w.ctx, s); err != nil {
+		if _, err := c.ExecContext(ctx, s); err != nil {
 			w.t.Fatalf("%s: %s: %v", server, s, err)
 		}
 	}
@@ -234,8 +241,10 @@ func (w *world) query(server, query string) string {
 		w.t.Fatal(err)
 	}
 	defer db.Close()
+	ctx, cancel := context.WithTimeout(w.ctx, waitLimit)
+	defer cancel()
 	var s string
-	if err := db.QueryRowContext(w.ctx, query).Scan(&s); err != nil {
+	if err := db.QueryRowContext(ctx, query).Scan(&s); err != nil {
 		w.t.Fatalf("%s: %s: %v", server, query, err)
 	}
 	return s

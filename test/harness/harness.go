@@ -56,7 +56,9 @@ func Dir(t testing.TB, cluster, prefix string) string {
 func World(t testing.TB, binary, cluster string, failed func(dir string),
 	more ...func(*demo.Options)) (*demo.Cluster, context.Context) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 8*time.Minute)
+	// No limit for the whole: a test that gets on, be it slowly, passes. Every wait
+	// has its own.
+	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	dir := Dir(t, cluster, "ctw")
 	opt := demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}}

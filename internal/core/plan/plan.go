@@ -99,6 +99,7 @@ func Make(in Input) (*operation.Plan, error) {
 	if p.Closing == "" {
 		p.Closing = "done"
 	}
+	in.checkAbilities(p)
 	return p, p.Validate()
 }
 
