@@ -12,9 +12,10 @@ const complaintBytes = 256 << 10
 
 // Complaints reads the end of an error log, newest line first; read tells which
 // lines are complaints. A log that is not there has none.
-func Complaints(file string, n int, read func(line string) (tail.Complaint, bool)) ([]tail.Complaint, error) {
+func (d *Data) Complaints(file string, n int, read func(line string) (tail.Complaint, bool)) ([]tail.Complaint,
+	error) {
 	out := []tail.Complaint{}
-	f, err := os.Open(file)
+	f, err := d.OpenLog(file, os.O_RDONLY)
 	if os.IsNotExist(err) {
 		return out, nil
 	}

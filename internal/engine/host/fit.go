@@ -17,7 +17,7 @@ import (
 // where it does not exist yet. As root, an agent makes missing directories itself.
 func (d *Data) Writable(ctx context.Context, path string) bool {
 	for {
-		if _, err := os.Lstat(path); err == nil {
+		if _, err := d.Lstat(path); err == nil {
 			_, _, err := d.Run(ctx, "/usr/bin/test", "-w", path)
 			return err == nil
 		}
@@ -42,14 +42,10 @@ func DirIdentity(path string) string {
 // LogMisfit tells when the log file could not be opened for a start: the agent opens
 // it, and hands it to the server.
 func (d *Data) LogMisfit(file string) []verb.Misfit {
-	f, err := os.OpenFile(file, os.O_APPEND|os.O_WRONLY, 0)
+	f, err := d.OpenLog(file, os.O_APPEND|os.O_WRONLY)
 	if errors.Is(err, fs.ErrNotExist) {
-		f, err = os.CreateTemp(filepath.Dir(file), "."+filepath.Base(file)+".*")
-		if err == nil {
-			defer os.Remove(f.Name())
-		}
-	}
-	if err == nil {
+		err = d.mayMake(file)
+	} else if err == nil {
 		err = f.Close()
 	}
 	if err == nil {

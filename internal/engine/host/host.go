@@ -33,6 +33,10 @@ type Data struct {
 	DefaultOwner string
 	Env          []string // further environment of programs
 
+	pinned struct {
+		sync.Mutex
+		uid uint32 // 0: not known yet
+	}
 	size struct {
 		sync.Mutex
 		bytes int64
@@ -56,6 +60,9 @@ func (d *Data) Owner() (Identity, error) {
 			return id, err
 		}
 	}
+	if err := d.pin(id.UID); err != nil {
+		return id, err
+	}
 	if id.UID == 0 {
 		return id,
 			fmt.Errorf("the data directory %s belongs to root: a database never runs as root; chown it to its own user", d.Dir)
@@ -67,6 +74,28 @@ func (d *Data) Owner() (Identity, error) {
 				d.Dir, id.UID, me)
 	}
 	return id, nil
+}
+
+// pin holds the owner to be the one that was named, or the first that was seen: the
+// path may be made to lead to somebody else's directory.
+func (d *Data) pin(uid uint32) error {
+	d.pinned.Lock()
+	defer d.pinned.Unlock()
+	if d.pinned.uid == 0 {
+		d.pinned.uid = uid
+		if d.OwnerName != "" {
+			id, err := d.lookupOwner()
+			if err != nil {
+				return err
+			}
+			d.pinned.uid = id.UID
+		}
+	}
+	if uid != d.pinned.uid && uid != 0 {
+		return fmt.Errorf("the data directory %s belongs to user %d, not to user %d as before: nothing is done there", d.Dir,
+			uid, d.pinned.uid)
+	}
+	return nil
 }
 
 func (d *Data) lookupOwner() (Identity, error) {

@@ -64,20 +64,15 @@ type Server struct {
 // is a child of the agent, so it is reaped at once, but in a session of its
 // own: it outlives the agent.
 func (d *Data) Spawn(logFile, program string, args ...string) (*Server, error) {
-	id, err := d.Owner()
-	if err != nil {
-		return nil, err
-	}
 	c, err := d.Command(context.Background(), program, args...)
 	if err != nil {
 		return nil, err
 	}
-	log, err := os.OpenFile(logFile, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	log, err := d.appendLog(logFile)
 	if err != nil {
 		return nil, fmt.Errorf("log file of %s: %w", d.Name, err)
 	}
 	defer log.Close()
-	os.Chown(logFile, int(id.UID), int(id.GID))
 	from, _ := log.Seek(0, io.SeekEnd)
 	c.Stdout, c.Stderr = log, log
 	if err := c.Start(); err != nil {
@@ -101,7 +96,7 @@ func (s *Server) Await(ctx context.Context, ready func() bool, every time.Durati
 		case <-time.After(every):
 			continue
 		}
-		return fmt.Errorf("start %s: %s; its log says: %s", s.data.Name, why, LogSince(s.log, s.from, words...))
+		return fmt.Errorf("start %s: %s; its log says: %s", s.data.Name, why, s.data.logSince(s.log, s.from, words...))
 	}
 	return nil
 }
@@ -110,9 +105,6 @@ func (s *Server) Await(ctx context.Context, ready func() bool, every time.Durati
 type Piped struct {
 	Stdin  io.Reader
 	Stdout io.Writer // nil: handed to see, line by line, as its errors are
-	// AsAgent runs a client program with the agent's own identity: the server
-	// knows its administrator by the user at the other end of the socket.
-	AsAgent bool
 }
 
 // RunWatched runs a long utility, hands each line that it says (parted by
@@ -125,9 +117,6 @@ func (d *Data) RunWatched(ctx context.Context, see func(line string), p Piped, p
 	// The utility must not outlive its agent: a half-made copy that is still
 	// being written could not be cleared.
 	c.SysProcAttr.Pdeathsig = syscall.SIGKILL
-	if p.AsAgent {
-		c.SysProcAttr.Credential = nil
-	}
 	r, w, err := os.Pipe()
 	if err != nil {
 		return err
@@ -258,10 +247,10 @@ func (d *Data) Processes() []int {
 	return out
 }
 
-// LogSince returns the last telling lines of a server's log from an offset on;
+// logSince returns the last telling lines of a server's log from an offset on;
 // words are what makes a line telling.
-func LogSince(file string, offset int64, words ...string) string {
-	f, err := os.Open(file)
+func (d *Data) logSince(file string, offset int64, words ...string) string {
+	f, err := d.OpenLog(file, os.O_RDONLY)
 	if err != nil {
 		return err.Error()
 	}

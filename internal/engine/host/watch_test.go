@@ -3,7 +3,6 @@ package host
 import (
 	"crosstwin/internal/core/tail"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -37,12 +36,13 @@ func TestBusy(t *testing.T) {
 }
 
 func TestComplaints(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "log")
+	d := data(t)
+	file := d.Path("log")
 	read := func(line string) (tail.Complaint, bool) {
 		_, text, found := strings.Cut(line, "ERROR: ")
 		return tail.Complaint{Level: "error", Text: text}, found
 	}
-	if list, err := Complaints(file, 5, read); err != nil || len(list) != 0 {
+	if list, err := d.Complaints(file, 5, read); err != nil || len(list) != 0 {
 		t.Errorf("no log: %v %v", list, err)
 	}
 	var b strings.Builder
@@ -53,7 +53,7 @@ func TestComplaints(t *testing.T) {
 	if err := os.WriteFile(file, []byte(b.String()), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	list, err := Complaints(file, 2, read)
+	list, err := d.Complaints(file, 2, read)
 	if err != nil || len(list) != 2 || list[0].Text != "third" || list[1].Text != "second" {
 		t.Errorf("%v %v", list, err)
 	}

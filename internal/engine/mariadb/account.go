@@ -58,7 +58,8 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 		return nil
 	}
 	who := literal(acc.User) + "@'%'"
-	return e.exec(ctx, "create user if not exists "+who+"; alter user "+who+" identified by "+literal(acc.Password)+
+	return e.exec(ctx, "create user if not exists "+who+"; alter user "+who+" identified via mysql_native_password using "+
+		literal(passwordHash(acc.Password))+
 		"; grant replication slave on *.* to "+who+"; grant select on crosstwin.* to "+who)
 }
 

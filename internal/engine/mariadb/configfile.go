@@ -1,12 +1,9 @@
 package mariadb
 
 import (
-	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
-	"syscall"
 )
 
 // serverGroups are the groups of a configuration file that the server reads.
@@ -21,7 +18,7 @@ const closedBlock = "\n[mariadbd]\n# Whoever starts this server gets it read-onl
 // Close implements engine.Engine: the configuration file says that a start is
 // read-only.
 func (e *Engine) Close() error {
-	b, err := os.ReadFile(e.cfg.ConfigFile)
+	b, err := e.ReadTrusted(e.cfg.ConfigFile)
 	if err != nil {
 		return err
 	}
@@ -37,34 +34,13 @@ func (e *Engine) Close() error {
 // Closed implements engine.Engine. A file that cannot be read is for Close to
 // complain of.
 func (e *Engine) Closed() bool {
-	b, err := os.ReadFile(e.cfg.ConfigFile)
+	b, err := e.ReadTrusted(e.cfg.ConfigFile)
 	return err == nil && closedByFile(string(b))
 }
 
-// rewriteConfig puts another text in the place of the configuration file, which
-// keeps its owner and mode: it is not always the database's own user.
+// rewriteConfig puts another text in the place of the configuration file.
 func (e *Engine) rewriteConfig(text string) error {
-	fi, err := os.Stat(e.cfg.ConfigFile)
-	if err != nil {
-		return err
-	}
-	st := fi.Sys().(*syscall.Stat_t)
-	tmp := e.cfg.ConfigFile + ".crosstwin-new"
-	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, fi.Mode().Perm())
-	if err != nil {
-		return err
-	}
-	_, err = f.WriteString(text)
-	if os.Geteuid() == 0 {
-		err = errors.Join(err, f.Chown(int(st.Uid), int(st.Gid)))
-	}
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(tmp, e.cfg.ConfigFile)
-	}
-	if err != nil {
-		os.Remove(tmp)
-	}
-	return err
+	return e.RewriteTrusted(e.cfg.ConfigFile, []byte(text))
 }
 
 // setMark stands above a setting that an operation wrote.

@@ -164,15 +164,15 @@ func (e *Engine) ownEntries(after position.GTIDPosition) (out []entry, start pos
 	if err != nil || len(files) == 0 {
 		return nil, nil, nil, err
 	}
-	i, err := startFile(files, after)
+	i, err := startFile(e.Data, files, after)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	if start, err = stateBefore(files[i]); err != nil {
+	if start, err = stateBefore(e.Data, files[i]); err != nil {
 		return nil, nil, nil, err
 	}
 	state := start
-	err = eachGroup(files[i:], func(_ string, g *binlog.Group) error {
+	err = eachGroup(e.Data, files[i:], func(_ string, g *binlog.Group) error {
 		if !g.Complete {
 			return nil // a torn one is taken back by the server's own recovery
 		}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -267,10 +266,10 @@ func (e *Engine) unapplied(ctx context.Context, held string) (files []string, la
 	if err != nil || base == "" {
 		return nil, "", 0, err
 	}
-	if files, err = indexed(base+".index", e.cfg.DataDir); err != nil {
+	if files, err = indexed(e.Data, base+".index"); err != nil {
 		return nil, "", 0, err
 	}
-	err = eachGroup(files, func(_ string, g *binlog.Group) error {
+	err = eachGroup(e.Data, files, func(_ string, g *binlog.Group) error {
 		if mine, ok := have.In(g.GTID.Domain); g.Complete && (!ok || g.GTID.Seq > mine.Seq) {
 			more++
 			last = later(last, g.GTID.String())
@@ -291,7 +290,7 @@ func (e *Engine) relayBase(ctx context.Context) (string, error) {
 	if err != nil || base != "" {
 		return base, err
 	}
-	list, err := filepath.Glob(e.Path("*-relay-bin.index"))
+	list, err := e.Glob(e.Path("*-relay-bin.index"))
 	switch {
 	case err != nil || len(list) == 0:
 		return "", err
@@ -312,12 +311,14 @@ func (e *Engine) applyFiles(ctx context.Context, files []string, after string) e
 	args := append([]string{"--no-defaults", "--start-position=" + after}, files...)
 	dumped := make(chan error, 1)
 	go func() {
-		err := e.RunWatched(ctx, func(string) {}, host.Piped{Stdout: w, AsAgent: true}, "mariadb-binlog", args...)
+		err := e.RunWatched(ctx, func(string) {}, host.Piped{Stdout: w}, "mariadb-binlog", args...)
 		w.Close()
 		dumped <- err
 	}()
-	err = e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r, AsAgent: true}, "mariadb", "--no-defaults",
-		"--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser, "--binary-mode")
+	err = e.withUtility(ctx, toLoad, func(login string) error {
+		return e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r}, "mariadb", login, "--binary-mode")
+	})
+	r.Close() // what still writes to it ends
 	if err = errors.Join(err, <-dumped); err != nil {
 		return fmt.Errorf("apply the relay log of %s: %w", e.cfg.Name, err)
 	}
@@ -332,7 +333,7 @@ func (e *Engine) logBase() string {
 	}
 	// Never seen running: the one index in the data directory that is not the
 	// relay log's.
-	list, _ := filepath.Glob(e.Path("*-bin.index"))
+	list, _ := e.Glob(e.Path("*-bin.index"))
 	if len(list) == 1 {
 		return list[0][:len(list[0])-len(".index")]
 	}

@@ -3,7 +3,6 @@ package mariadb
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 
 	"crosstwin/internal/core/verb"
@@ -12,7 +11,7 @@ import (
 // OpenByDefault implements engine.Leaver. What the configuration says besides our
 // own block is the administrator's.
 func (e *Engine) OpenByDefault() error {
-	b, err := os.ReadFile(e.cfg.ConfigFile)
+	b, err := e.ReadTrusted(e.cfg.ConfigFile)
 	if err != nil {
 		return err
 	}

@@ -3,7 +3,6 @@ package mariadb
 import (
 	"encoding/binary"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -16,8 +15,8 @@ import (
 
 // indexed reads the list of a log's files, oldest first. Names in it are
 // relative to the data directory.
-func indexed(index, dataDir string) ([]string, error) {
-	b, err := os.ReadFile(index)
+func indexed(d *host.Data, index string) ([]string, error) {
+	b, err := d.ReadFile(index)
 	if err != nil {
 		return nil, err
 	}
@@ -27,7 +26,7 @@ func indexed(index, dataDir string) ([]string, error) {
 			continue
 		}
 		if !filepath.IsAbs(line) {
-			line = filepath.Join(dataDir, line)
+			line = d.Path(line)
 		}
 		out = append(out, line)
 	}
@@ -40,7 +39,7 @@ func (e *Engine) logFiles() ([]string, error) {
 	if base == "" {
 		return nil, fmt.Errorf("where %s keeps its binary log is not known: it was never seen running with one", e.cfg.Name)
 	}
-	return indexed(base+".index", e.cfg.DataDir)
+	return indexed(e.Data, base+".index")
 }
 
 // logSize returns the bytes of the log's files and the room beside them.
@@ -51,7 +50,7 @@ func (e *Engine) logSize() (size, free observation.Maybe[int64]) {
 		return size, free
 	}
 	for _, f := range files {
-		if fi, err := os.Stat(f); err == nil {
+		if fi, err := e.Stat(f); err == nil {
 			bytes += fi.Size()
 		}
 	}
@@ -60,8 +59,8 @@ func (e *Engine) logSize() (size, free observation.Maybe[int64]) {
 
 // mapped hands over a file's content without copying it into memory. Log
 // files only grow or go as a whole.
-func mapped(path string, do func([]byte) error) error {
-	f, err := os.Open(path)
+func mapped(d *host.Data, path string, do func([]byte) error) error {
+	f, err := d.Open(path)
 	if err != nil {
 		return err
 	}
@@ -79,15 +78,16 @@ func mapped(path string, do func([]byte) error) error {
 }
 
 // eachGroup reads the transactions of log files in order.
-func eachGroup(files []string, each func(file string, g *binlog.Group) error) error {
-	return eachGroupFrom(files, 0, each)
+func eachGroup(d *host.Data, files []string, each func(file string, g *binlog.Group) error) error {
+	return eachGroupFrom(d, files, 0, each)
 }
 
 // eachGroupFrom begins at the first transaction at or after an offset of the
 // first file.
-func eachGroupFrom(files []string, offset int64, each func(file string, g *binlog.Group) error) error {
+func eachGroupFrom(d *host.Data, files []string, offset int64,
+	each func(file string, g *binlog.Group) error) error {
 	for i, f := range files {
-		err := mapped(f, func(b []byte) error {
+		err := mapped(d, f, func(b []byte) error {
 			one := func(g *binlog.Group) error { return each(f, g) }
 			if i > 0 || offset == 0 {
 				_, err := binlog.NewGroups().Read(b, one)
@@ -105,8 +105,8 @@ func eachGroupFrom(files []string, offset int64, each func(file string, g *binlo
 
 // stateBefore returns what the log held before a file began, by the list at its
 // beginning.
-func stateBefore(file string) (state position.GTIDState, err error) {
-	err = mapped(file, func(b []byte) error {
+func stateBefore(d *host.Data, file string) (state position.GTIDState, err error) {
+	err = mapped(d, file, func(b []byte) error {
 		s := binlog.NewReader()
 		for at := 0; at < len(b); {
 			ev, n, err := s.Next(b[at:])
@@ -129,9 +129,9 @@ func stateBefore(file string) (state position.GTIDState, err error) {
 
 // startFile returns the index of the newest file that begins at or before a
 // position: everything after the position stands in it and in those after it.
-func startFile(files []string, from position.GTIDPosition) (int, error) {
+func startFile(d *host.Data, files []string, from position.GTIDPosition) (int, error) {
 	for i := len(files) - 1; i > 0; i-- {
-		state, err := stateBefore(files[i])
+		state, err := stateBefore(d, files[i])
 		if err != nil {
 			return 0, err
 		}
@@ -180,11 +180,11 @@ func (e *Engine) stoppedLog() (stoppedState, error) {
 	e.seen.Lock()
 	known := e.seen.stopped
 	e.seen.Unlock()
-	st := stoppedState{file: last, clean: cleanFile(last)}
-	if st.state, err = stateBefore(last); err != nil {
+	st := stoppedState{file: last, clean: cleanFile(e.Data, last)}
+	if st.state, err = stateBefore(e.Data, last); err != nil {
 		return st, err
 	}
-	err = mapped(last, func(b []byte) error {
+	err = mapped(e.Data, last, func(b []byte) error {
 		if known.goesOn(last, b) {
 			st.state, st.read = known.state, known.read
 		}
@@ -209,8 +209,8 @@ func (e *Engine) stoppedLog() (stoppedState, error) {
 
 // cleanFile reports whether the server closed its log cleanly: the
 // flag "in use" of the first event is cleared then.
-func cleanFile(path string) bool {
-	f, err := os.Open(path)
+func cleanFile(d *host.Data, path string) bool {
+	f, err := d.Open(path)
 	if err != nil {
 		return false
 	}

@@ -49,7 +49,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		Host: observation.Host{Address: e.address(), DiskFreeBytes: e.DiskFree()},
 		Data: observation.Data{Empty: e.Empty(), Unfinished: e.memory.Unfinished()}}
 	o.Process.Version, o.Log.KinAt = e.version, e.found().At
-	if b, err := os.ReadFile(e.cfg.ConfigFile); err == nil {
+	if b, err := e.ReadTrusted(e.cfg.ConfigFile); err == nil {
 		o.Data.ClosedByDefault = closedByFile(string(b))
 	}
 	pid, running := e.running()
@@ -309,7 +309,7 @@ const (
 )
 
 func (e *Engine) knownData() bool {
-	b, err := os.ReadFile(e.Path(dataFile))
+	b, err := e.ReadFile(e.Path(dataFile))
 	return err == nil && string(b) == e.memory.Fingerprint(rememberData)
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -28,11 +27,11 @@ func (e *Engine) LogFiles(context.Context) ([]tail.LogFile, error) {
 		return nil, err
 	}
 	for _, f := range files {
-		fi, err := os.Stat(f)
+		fi, err := e.Stat(f)
 		if err != nil {
 			return nil, fmt.Errorf("the log of %s: %w", e.cfg.Name, err)
 		}
-		state, err := stateBefore(f)
+		state, err := stateBefore(e.Data, f)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", filepath.Base(f), err)
 		}
@@ -60,6 +59,7 @@ const (
 
 // span is what of a log is to be read.
 type span struct {
+	data   *host.Data
 	files  []string
 	offset int64                 // in the first file
 	from   position.GTIDPosition // transactions up to there are passed over
@@ -79,7 +79,7 @@ func (e *Engine) ReadLog(_ context.Context, a tail.ReadLogArgs) (*tail.LogPage, 
 	}
 	page := &tail.LogPage{Transactions: []tail.Transaction{}, Next: a.From, End: true}
 	read := int64(0)
-	err = eachGroupFrom(s.files, s.offset, func(file string, g *binlog.Group) error {
+	err = eachGroupFrom(s.data, s.files, s.offset, func(file string, g *binlog.Group) error {
 		if !g.Complete || passed(s.from, g.GTID.GTID) {
 			return nil
 		}
@@ -111,6 +111,7 @@ func (e *Engine) ReadLog(_ context.Context, a tail.ReadLogArgs) (*tail.LogPage, 
 // spanOf finds where to begin: at a GTID position or a place in a file, at the
 // file of a time, or far enough before the end for the newest transactions.
 func (e *Engine) spanOf(a tail.ReadLogArgs) (s span, err error) {
+	s.data = e.Data
 	if s.files, err = e.logFiles(); err != nil {
 		return s, err
 	}
@@ -160,21 +161,21 @@ func (e *Engine) fromGTID(s *span, text string) (err error) {
 		return engine.BadInput("%q is no position of a MariaDB log: it looks like 0-1-42 or binlog.000001:4711: %w",
 			text, err)
 	}
-	state, err := stateBefore(s.files[0])
+	state, err := stateBefore(s.data, s.files[0])
 	if err != nil {
 		return err
 	}
 	if missing := s.from.Missing(state.Last()); len(missing) > 0 {
 		return engine.BadInput("the log of %s begins after %s: what was written before is gone", e.cfg.Name, state.Last())
 	}
-	i, err := startFile(s.files, s.from)
+	i, err := startFile(s.data, s.files, s.from)
 	s.files = s.files[i:]
 	return err
 }
 
 func (s *span) fromTime(since time.Time) {
 	for len(s.files) > 1 {
-		if fi, err := os.Stat(s.files[0]); err == nil && !fi.ModTime().Before(since) {
+		if fi, err := s.data.Stat(s.files[0]); err == nil && !fi.ModTime().Before(since) {
 			return
 		}
 		s.files = s.files[1:]
@@ -184,7 +185,7 @@ func (s *span) fromTime(since time.Time) {
 // fromEnd begins so many bytes before the end of the last file.
 func (s *span) fromEnd(back int64) {
 	for i := len(s.files) - 1; i >= 0; i-- {
-		fi, err := os.Stat(s.files[i])
+		fi, err := s.data.Stat(s.files[i])
 		if err != nil || i > 0 && fi.Size() < back {
 			if err == nil {
 				back -= fi.Size()
@@ -238,7 +239,7 @@ var levels = map[string]string{"[Warning]": "warning", "[ERROR]": "error"}
 
 // Complaints implements engine.LogKeeper.
 func (e *Engine) Complaints(n int) ([]tail.Complaint, error) {
-	return host.Complaints(e.cfg.LogFile, n, func(line string) (tail.Complaint, bool) {
+	return e.Data.Complaints(e.cfg.LogFile, n, func(line string) (tail.Complaint, bool) {
 		for mark, level := range levels {
 			before, text, found := strings.Cut(line, mark)
 			if !found {

@@ -137,13 +137,13 @@ func readFromAnywhere(t *testing.T, r *rig) {
 	files, err := r.logFiles()
 	r.ok(err)
 	var begins []int
-	r.ok(eachGroup(files[:1], func(_ string, g *binlog.Group) error { begins = append(begins, int(g.From)); return nil }))
+	r.ok(eachGroup(r.Data, files[:1], func(_ string, g *binlog.Group) error { begins = append(begins, int(g.From)); return nil }))
 	fi, err := os.Stat(files[0])
 	r.ok(err)
 	for offset := int64(1); offset < fi.Size()+50; offset += 37 {
 		want := slices.DeleteFunc(slices.Clone(begins), func(b int) bool { return int64(b) < offset })
 		var got []int
-		r.ok(eachGroupFrom(files[:1], offset,
+		r.ok(eachGroupFrom(r.Data, files[:1], offset,
 			func(_ string, g *binlog.Group) error { got = append(got, int(g.From)); return nil }))
 		if !slices.Equal(got, want) {
 			t.Fatalf("from byte %d on: %v, want %v", offset, got, want)

@@ -227,7 +227,7 @@ func (e *Engine) eachImage(ctx context.Context, args []string, do func(string) e
 	defer cancel()
 	ended := make(chan error, 1)
 	go func() {
-		err := e.RunWatched(ctx, func(string) {}, host.Piped{Stdout: w, AsAgent: true}, "mariadb-binlog", args...)
+		err := e.RunWatched(ctx, func(string) {}, host.Piped{Stdout: w}, "mariadb-binlog", args...)
 		w.Close()
 		ended <- err
 	}()

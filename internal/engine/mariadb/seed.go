@@ -145,7 +145,7 @@ func (e *Engine) Verify(ctx context.Context, progress engine.Progress) error {
 	if e.memory.Unfinished() == "" {
 		return nil // done before
 	}
-	b, err := os.ReadFile(e.Path(copyNote))
+	b, err := e.ReadFile(e.Path(copyNote))
 	if err != nil {
 		return fmt.Errorf("the copy in %s did not come to its end; seed it again", e.cfg.DataDir)
 	}
@@ -179,7 +179,7 @@ func (e *Engine) Verify(ctx context.Context, progress engine.Progress) error {
 // of the file that the backup utility leaves.
 func (e *Engine) copiedUpTo() (string, error) {
 	for _, n := range []string{"xtrabackup_binlog_info", "mariadb_backup_binlog_info"} {
-		b, err := os.ReadFile(e.Path(n))
+		b, err := e.ReadFile(e.Path(n))
 		if err != nil {
 			continue
 		}
@@ -214,6 +214,9 @@ func (e *Engine) beginAt(ctx context.Context, sourceState, at string) error {
 			literal(state.String()), literal(p.String()))); err != nil {
 		return fmt.Errorf("set the position of the copy: %w", err)
 	}
+	if err := e.dropUtilities(ctx); err != nil {
+		return err
+	}
 	if err := e.disableEvents(ctx); err != nil {
 		return fmt.Errorf("switch its events off: %w", err)
 	}
@@ -241,7 +244,7 @@ func (e *Engine) seedDump(ctx context.Context, a verb.Seed, progress engine.Prog
 		if _, _, err := e.Run(ctx, "mkdir", tmp); err != nil {
 			return err
 		}
-		defer os.RemoveAll(tmp)
+		defer e.RemoveAll(tmp)
 		if _, _, err := e.Run(ctx, "env", "TMPDIR="+tmp, filepath.Join(e.BinDir, "mariadb-install-db"), "--no-defaults",
 			"--datadir="+e.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+e.cfg.Superuser,
 			"--skip-test-db"); err != nil {
@@ -331,8 +334,10 @@ func (e *Engine) load(ctx context.Context, dump io.Reader) (string, error) {
 		w.Close()
 		fed <- err
 	}()
-	err = e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r, AsAgent: true}, "mariadb", "--no-defaults",
-		"--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser, "--binary-mode", "--default-character-set=utf8mb4")
+	err = e.withUtility(ctx, toLoad, func(login string) error {
+		return e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r}, "mariadb", login, "--binary-mode",
+			"--default-character-set=utf8mb4")
+	})
 	r.Close()
 	if err := errors.Join(<-fed, err); err != nil {
 		return "", fmt.Errorf("load the copy into %s: %w", e.cfg.Name, err)

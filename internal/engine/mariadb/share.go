@@ -44,10 +44,11 @@ func (e *Engine) Share(ctx context.Context, what string, q url.Values, w io.Writ
 	case shareCopy:
 		return e.shareCopy(ctx, w)
 	case shareDump:
-		return e.RunWatched(ctx, func(string) {}, host.Piped{Stdout: w, AsAgent: true}, "mariadb-dump", "--no-defaults",
-			"--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser,
-			"--single-transaction", "--master-data=1", "--gtid", "--all-databases", "--events", "--routines", "--triggers",
-			"--hex-blob", "--default-character-set=utf8mb4")
+		return e.withUtility(ctx, toDump, func(login string) error {
+			return e.RunWatched(ctx, func(string) {}, host.Piped{Stdout: w}, "mariadb-dump", login, "--single-transaction",
+				"--master-data=1", "--gtid", "--all-databases", "--events", "--routines", "--triggers", "--hex-blob",
+				"--default-character-set=utf8mb4")
+		})
 	}
 	return fmt.Errorf("there is no %q to share", what)
 }
@@ -81,7 +82,7 @@ func (e *Engine) shareState(ctx context.Context, w io.Writer) error {
 		return err
 	}
 	if len(files) > 0 {
-		began, err := stateBefore(files[0])
+		began, err := stateBefore(e.Data, files[0])
 		if err != nil {
 			return err
 		}
@@ -96,14 +97,16 @@ func (e *Engine) copyBytes() int64 {
 	logs := filepath.Base(e.logBase()) + "."
 	relay := filepath.Base(e.memory.Fingerprint(rememberRelay)) + "."
 	var n int64
-	filepath.WalkDir(e.cfg.DataDir, func(_ string, d os.DirEntry, err error) error {
-		if err == nil && d.Type().IsRegular() && !strings.HasPrefix(d.Name(), logs) && !strings.HasPrefix(d.Name(), relay) &&
-			!strings.HasPrefix(d.Name(), "ib_logfile") {
-			if fi, err := d.Info(); err == nil {
-				n += fi.Size()
+	e.AsOwner(func() error {
+		return filepath.WalkDir(e.cfg.DataDir, func(_ string, d os.DirEntry, err error) error {
+			if err == nil && d.Type().IsRegular() && !strings.HasPrefix(d.Name(), logs) && !strings.HasPrefix(d.Name(), relay) &&
+				!strings.HasPrefix(d.Name(), "ib_logfile") {
+				if fi, err := d.Info(); err == nil {
+					n += fi.Size()
+				}
 			}
-		}
-		return nil
+			return nil
+		})
 	})
 	return n
 }
@@ -134,11 +137,11 @@ func (e *Engine) groupsAfter(from position.GTIDPosition, each func(string, *binl
 	if err != nil || len(files) == 0 {
 		return err
 	}
-	i, err := startFile(files, from)
+	i, err := startFile(e.Data, files, from)
 	if err != nil {
 		return err
 	}
-	return eachGroup(files[i:], func(file string, g *binlog.Group) error {
+	return eachGroup(e.Data, files[i:], func(file string, g *binlog.Group) error {
 		if had, ok := from.In(g.GTID.Domain); ok && g.GTID.Seq <= had.Seq {
 			return nil
 		}
@@ -149,15 +152,17 @@ func (e *Engine) groupsAfter(from position.GTIDPosition, each func(string, *binl
 // shareCopy streams a physical copy. The utility says at its end whether all
 // went well; its exit code alone does not (measured).
 func (e *Engine) shareCopy(ctx context.Context, w io.Writer) error {
-	tmp, err := os.MkdirTemp("", "crosstwin-copy-")
+	tmp, err := e.TempDir("crosstwin-copy-")
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(tmp)
+	defer e.RemoveAll(tmp)
 	completed := false
-	err = e.RunWatched(ctx, func(line string) { completed = completed || strings.Contains(line, "completed OK!") },
-		host.Piped{Stdout: w, AsAgent: true}, "mariadb-backup", "--no-defaults", "--backup", "--stream=mbstream",
-		"--socket="+e.cfg.Socket, "--user="+e.cfg.Superuser, "--datadir="+e.cfg.DataDir, "--target-dir="+tmp)
+	err = e.withUtility(ctx, toCopy, func(login string) error {
+		return e.RunWatched(ctx, func(line string) { completed = completed || strings.Contains(line, "completed OK!") },
+			host.Piped{Stdout: w}, "mariadb-backup", login, "--backup", "--stream=mbstream", "--datadir="+e.cfg.DataDir,
+			"--target-dir="+tmp)
+	})
 	if err != nil {
 		return err
 	}

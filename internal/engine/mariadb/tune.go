@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -68,7 +67,7 @@ func (e *Engine) whileStopped(ctx context.Context, thread, running, statement st
 
 // keepSetting puts a value into the configuration file.
 func (e *Engine) keepSetting(name, value string) error {
-	b, err := os.ReadFile(e.cfg.ConfigFile)
+	b, err := e.ReadTrusted(e.cfg.ConfigFile)
 	if err != nil {
 		return err
 	}

@@ -52,7 +52,7 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 	if x.TailBytes > 0 && x.Fork != "" && x.Kinship != string(position.Unknown) {
 		fork, _ := position.ParseLSN(x.Fork)
 		if x.Rewindable {
-			if _, err := os.Stat(e.Path("pg_wal", position.SegmentName(x.ForkLine, fork, c.SegmentBytes))); err != nil {
+			if _, err := e.Stat(e.Path("pg_wal", position.SegmentName(x.ForkLine, fork, c.SegmentBytes))); err != nil {
 				x.Rewindable, x.WhyNot = false, "its log file with the fork is gone (wal_keep_size was too small)"
 			}
 		}
@@ -151,7 +151,7 @@ func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LS
 	if err != nil {
 		return "", err
 	}
-	defer os.RemoveAll(dir)
+	defer e.RemoveAll(dir)
 	args := []string{"-p", dir, "-t", fmt.Sprint(timeline), "-s", from.String()}
 	if to != 0 {
 		args = append(args, "-e", to.String())
@@ -188,26 +188,22 @@ func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LS
 // first in a directory, and fails when that is one prepared for later, with
 // nothing in its header (measured).
 func (e *Engine) linkLog(timeline uint32, from position.LSN) (string, error) {
-	id, err := e.Owner()
+	dir, err := e.TempDir("crosstwin-log-")
 	if err != nil {
 		return "", err
-	}
-	dir, err := os.MkdirTemp("", "crosstwin-log-")
-	if err != nil {
-		return "", err
-	}
-	if os.Geteuid() == 0 {
-		os.Chown(dir, int(id.UID), int(id.GID))
 	}
 	first := position.SegmentName(timeline, from, e.segmentBytes())
-	files, err := filepath.Glob(e.Path("pg_wal", first[:8]+"????????????????"))
-	for _, f := range files {
-		if err == nil && filepath.Base(f) >= first && begun(f) {
-			err = os.Symlink(f, filepath.Join(dir, filepath.Base(f)))
+	err = e.AsOwner(func() error {
+		files, err := filepath.Glob(e.Path("pg_wal", first[:8]+"????????????????"))
+		for _, f := range files {
+			if err == nil && filepath.Base(f) >= first && begun(f) {
+				err = os.Symlink(f, filepath.Join(dir, filepath.Base(f)))
+			}
 		}
-	}
+		return err
+	})
 	if err != nil {
-		os.RemoveAll(dir)
+		e.RemoveAll(dir)
 	}
 	return dir, err
 }

@@ -15,7 +15,7 @@ import (
 // editAuto changes postgresql.auto.conf of a server that does not run.
 func (e *Engine) editAuto(change func(pgtool.Settings)) error {
 	path := e.Path("postgresql.auto.conf")
-	b, err := os.ReadFile(path)
+	b, err := e.ReadFile(path)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -61,7 +61,7 @@ func (e *Engine) saveOwnFiles(again bool) error {
 		return err
 	}
 	for _, n := range ownFiles {
-		b, err := os.ReadFile(e.Path(n))
+		b, err := e.ReadFile(e.Path(n))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

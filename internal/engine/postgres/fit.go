@@ -24,9 +24,9 @@ const rememberSpaces = "tablespace directories"
 
 // spaces lists the data's tablespaces by the links in its directory.
 func (e *Engine) spaces() (out []observation.Space) {
-	links, _ := os.ReadDir(e.Path("pg_tblspc"))
+	links, _ := e.ReadDir(e.Path("pg_tblspc"))
 	for _, l := range links {
-		if to, err := os.Readlink(e.Path("pg_tblspc", l.Name())); err == nil {
+		if to, err := e.Readlink(e.Path("pg_tblspc", l.Name())); err == nil {
 			out = append(out, observation.Space{Name: l.Name(), Path: filepath.Clean(to), Identity: host.DirIdentity(to)})
 		}
 	}
@@ -35,7 +35,7 @@ func (e *Engine) spaces() (out []observation.Space) {
 
 // logDir returns where the log is kept when that is not the data directory.
 func (e *Engine) logDir() string {
-	if to, err := os.Readlink(e.Path("pg_wal")); err == nil {
+	if to, err := e.Readlink(e.Path("pg_wal")); err == nil {
 		return filepath.Clean(to)
 	}
 	return e.memory.Fingerprint(rememberLogDir)
@@ -119,7 +119,7 @@ func (e *Engine) placeMisfit(ctx context.Context, to string, s observation.Space
 	move := fmt.Sprintf("or give it another place on %s: tablespace_map in the agent's agent.yaml, such as {%s: "+
 		"/elsewhere}",
 		e.cfg.Name, s.Path)
-	list, err := os.ReadDir(to)
+	list, err := e.ReadDir(to)
 	data := filepath.Clean(e.cfg.DataDir)
 	switch {
 	case to == data || strings.HasPrefix(to+"/", data+"/"):
@@ -135,14 +135,14 @@ func (e *Engine) placeMisfit(ctx context.Context, to string, s observation.Space
 	}
 	near := to
 	for near != "/" {
-		if _, err := os.Stat(near); err == nil {
+		if _, err := e.Stat(near); err == nil {
 			break
 		}
 		near = filepath.Dir(near)
 	}
 	free, known := host.FreeAt(near).Get()
 	if own {
-		free += host.DirBytes(to)
+		free += e.DirBytes(to)
 	}
 	if size, sized := s.Bytes.Get(); known && sized && float64(free) < float64(size)*1.05 {
 		return &verb.Misfit{What: fmt.Sprintf("%s are free for the tablespace at %s, which takes %s", words.Size(free), to,
@@ -156,7 +156,7 @@ var walEntry = regexp.MustCompile(`^([0-9A-F]{8}([0-9A-F]{16}(\.partial|\.[0-9A-
 	`\.history)|archive_status|xlogtemp\.\d+)$`)
 
 func (e *Engine) logDirMisfit(ctx context.Context, dir string) *verb.Misfit {
-	list, err := os.ReadDir(dir)
+	list, err := e.ReadDir(dir)
 	if err != nil {
 		return &verb.Misfit{What: fmt.Sprintf("the log directory %s cannot be read: %v", dir, err), Mend: "mend that first"}
 	}
@@ -178,14 +178,14 @@ func (e *Engine) clear(ctx context.Context) error {
 	log := e.logDir()
 	var gone []string
 	for _, dir := range e.ownPlaces() {
-		found, err := filepath.Glob(filepath.Join(dir, "PG_*"))
+		found, err := e.Glob(filepath.Join(dir, "PG_*"))
 		if err != nil {
 			return err
 		}
 		gone = append(gone, found...)
 	}
 	if log != "" {
-		list, err := os.ReadDir(log)
+		list, err := e.ReadDir(log)
 		if err != nil {
 			return err
 		}
@@ -213,7 +213,7 @@ func (e *Engine) placeArgs(spaces []observation.Space) ([]string, error) {
 	var args []string
 	for _, s := range spaces {
 		to := e.placeOf(s.Path)
-		if err := e.makeOwned(to); err != nil {
+		if err := e.MakeDir(to); err != nil {
 			return nil, err
 		}
 		if to != s.Path {
@@ -224,21 +224,4 @@ func (e *Engine) placeArgs(spaces []observation.Space) ([]string, error) {
 		args = append(args, "--waldir="+dir)
 	}
 	return args, nil
-}
-
-func (e *Engine) makeOwned(dir string) error {
-	if _, err := os.Stat(dir); err == nil {
-		return nil
-	}
-	id, err := e.Owner()
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	if os.Geteuid() == 0 {
-		return os.Chown(dir, int(id.UID), int(id.GID))
-	}
-	return nil
 }

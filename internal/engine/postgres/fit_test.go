@@ -15,7 +15,7 @@ import (
 // owned makes a directory that the server's user may write.
 func (r *rig) owned(dir string) string {
 	r.t.Helper()
-	if err := r.makeOwned(dir); err != nil {
+	if err := r.MakeDir(dir); err != nil {
 		r.t.Fatal(err)
 	}
 	return dir

@@ -32,7 +32,7 @@ func (e *Engine) Remember(acc engine.Account) error {
 	if b, err := os.ReadFile(e.passFile()); err == nil && string(b) == line {
 		return nil
 	}
-	return e.WriteOwned(e.passFile(), []byte(line))
+	return e.GiveFile(e.passFile(), []byte(line))
 }
 
 func (e *Engine) conninfo(p verb.Peer, extra ...string) string {
@@ -143,7 +143,7 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 	if err := e.pool.QueryRow(ctx, "show hba_file").Scan(&file); err != nil {
 		return e.explain(err)
 	}
-	b, err := os.ReadFile(file)
+	b, err := e.ReadFile(file)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import (
 func (e *Engine) OpenByDefault() error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if err := os.Remove(e.Path("standby.signal")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := e.AsOwner(func() error { return os.Remove(e.Path("standby.signal")) }); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil
@@ -78,7 +78,7 @@ func (e *Engine) dropRules(ctx context.Context) error {
 	if err := e.pool.QueryRow(ctx, "show hba_file").Scan(&file); err != nil {
 		return e.explain(err)
 	}
-	b, err := os.ReadFile(file)
+	b, err := e.ReadFile(file)
 	if err != nil {
 		return err
 	}

@@ -16,7 +16,6 @@ import (
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
-	"crosstwin/internal/engine/host"
 )
 
 // LogFiles implements engine.LogKeeper. Files past the newest write are those
@@ -27,7 +26,7 @@ func (e *Engine) LogFiles(ctx context.Context) ([]tail.LogFile, error) {
 
 func (e *Engine) logFiles(o *observation.Server) ([]tail.LogFile, error) {
 	out := []tail.LogFile{}
-	names, err := os.ReadDir(e.Path("pg_wal"))
+	names, err := e.ReadDir(e.Path("pg_wal"))
 	if os.IsNotExist(err) {
 		return out, nil // it holds no database yet
 	}
@@ -273,7 +272,7 @@ var levels = map[string]string{"WARNING": "warning", "ERROR": "error", "FATAL": 
 
 // Complaints implements engine.LogKeeper.
 func (e *Engine) Complaints(n int) ([]tail.Complaint, error) {
-	return host.Complaints(e.cfg.LogFile, n, func(line string) (tail.Complaint, bool) {
+	return e.Data.Complaints(e.cfg.LogFile, n, func(line string) (tail.Complaint, bool) {
 		for word, level := range levels {
 			before, text, found := strings.Cut(line, word+":")
 			if !found || strings.Contains(before, `"`) {

@@ -135,7 +135,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		Host: observation.Host{Address: e.address()}}
 	o.Process.MajorVersion, o.Process.Version = majorOf(e.cfg.BinDir), filepath.Base(filepath.Dir(e.cfg.BinDir))
 	o.Data.Empty, o.Data.Unfinished = e.Empty(), e.memory.Unfinished()
-	_, err := os.Stat(e.Path("standby.signal"))
+	_, err := e.Stat(e.Path("standby.signal"))
 	o.Data.ClosedByDefault = err == nil
 	o.Host.DiskFreeBytes = e.DiskFree()
 	o.Log.Bytes, o.Host.LogDiskFreeBytes = e.logSize()
@@ -182,7 +182,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	o.Data.Spaces = e.spaces()
 	for i := range o.Data.Spaces {
 		if thorough {
-			o.Data.Spaces[i].Bytes = observation.Known(host.DirBytes(o.Data.Spaces[i].Path))
+			o.Data.Spaces[i].Bytes = observation.Known(e.DirBytes(o.Data.Spaces[i].Path))
 		}
 	}
 	return o
@@ -322,7 +322,7 @@ func (e *Engine) observeReplay(o *observation.Server, r *observedRow) {
 // are not looked into: each but the history files has the size of a segment.
 func (e *Engine) logSize() (size, free observation.Maybe[int64]) {
 	bytes := int64(0)
-	names, err := os.ReadDir(e.Path("pg_wal"))
+	names, err := e.ReadDir(e.Path("pg_wal"))
 	if err != nil {
 		return size, free
 	}
@@ -337,7 +337,7 @@ func (e *Engine) logSize() (size, free observation.Maybe[int64]) {
 // receiverProblem returns the newest reason in the server's log why nothing is
 // received. The server has no view for it.
 func (e *Engine) receiverProblem() string {
-	f, err := os.Open(e.cfg.LogFile)
+	f, err := e.OpenLog(e.cfg.LogFile, os.O_RDONLY)
 	if err != nil {
 		return ""
 	}
@@ -434,7 +434,7 @@ func (e *Engine) history(tli uint32) (position.History, error) {
 	if tli <= 1 {
 		return position.History{Current: 1}, nil
 	}
-	b, err := os.ReadFile(e.Path("pg_wal", fmt.Sprintf("%08X.history", tli)))
+	b, err := e.ReadFile(e.Path("pg_wal", fmt.Sprintf("%08X.history", tli)))
 	if err != nil {
 		return position.History{}, err
 	}
@@ -444,7 +444,7 @@ func (e *Engine) history(tli uint32) (position.History, error) {
 // firstRecord returns the fingerprint of a timeline's first record, empty when
 // its log file is gone.
 func (e *Engine) firstRecord(ctx context.Context, tli uint32, began position.LSN) string {
-	if _, err := os.Stat(e.Path("pg_wal", position.SegmentName(tli, began, e.segmentBytes()))); err != nil {
+	if _, err := e.Stat(e.Path("pg_wal", position.SegmentName(tli, began, e.segmentBytes()))); err != nil {
 		return ""
 	}
 	const enough = 256 // the first record is a short one
@@ -484,7 +484,7 @@ func (e *Engine) segmentBytes() uint64 {
 // observeStopped reads the control data of a server that does not answer. The
 // utility runs again only after the file has changed.
 func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
-	fi, err := os.Stat(e.Path("global", "pg_control"))
+	fi, err := e.Stat(e.Path("global", "pg_control"))
 	if err != nil {
 		o.Process.Problem = cmp.Or(o.Process.Problem, "its data directory holds no control data: "+err.Error())
 		return
@@ -505,7 +505,7 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 	if c.State == pgtool.StateShutDown {
 		o.Log.ShutdownAt = c.Checkpoint.String()
 	}
-	if b, err := os.ReadFile(e.Path("postgresql.auto.conf")); err == nil {
+	if b, err := e.ReadFile(e.Path("postgresql.auto.conf")); err == nil {
 		if s, err := pgtool.ParseSettings(string(b)); err == nil && s["primary_conninfo"] != "" {
 			ci := pgtool.ParseConnInfo(s["primary_conninfo"])
 			port, _ := strconv.Atoi(ci["port"])

@@ -28,7 +28,7 @@ type process struct {
 // process that has ended and waits to be reaped does not count: init reaps
 // late on some machines.
 func (e *Engine) running() (process, bool) {
-	b, err := os.ReadFile(e.Path("postmaster.pid"))
+	b, err := e.ReadFile(e.Path("postmaster.pid"))
 	if err != nil {
 		return process{}, false
 	}
@@ -94,7 +94,7 @@ func (e *Engine) startPrimary(ctx context.Context) error {
 	if err := e.waitGone(ctx); err != nil {
 		return err
 	}
-	if err := host.RemoveSynced(e.Path("standby.signal")); err != nil {
+	if err := e.RemoveSynced(e.Path("standby.signal")); err != nil {
 		return fmt.Errorf("open %s for writes: %w", e.cfg.Name, err)
 	}
 	err := e.launch(ctx)
@@ -115,10 +115,10 @@ func (e *Engine) Close() error {
 
 // Closed implements engine.Engine.
 func (e *Engine) Closed() bool {
-	if _, err := os.Stat(e.Path("PG_VERSION")); err != nil {
+	if _, err := e.Stat(e.Path("PG_VERSION")); err != nil {
 		return true
 	}
-	_, err := os.Stat(e.Path("standby.signal"))
+	_, err := e.Stat(e.Path("standby.signal"))
 	return err == nil
 }
 
@@ -173,7 +173,7 @@ func (e *Engine) Stop(ctx context.Context) error {
 	}
 	var changed time.Time
 	for {
-		if fi, err := os.Stat(e.Path("global", "pg_control")); err == nil && fi.ModTime() != changed {
+		if fi, err := e.Stat(e.Path("global", "pg_control")); err == nil && fi.ModTime() != changed {
 			changed = fi.ModTime()
 			if c, err := e.control(ctx); err == nil && c.Clean() {
 				return nil
@@ -249,7 +249,7 @@ func (e *Engine) waitGone(ctx context.Context) error {
 // zombie: the server would refuse to start ("lock file already exists").
 func (e *Engine) waitReaped(ctx context.Context) error {
 	for {
-		b, err := os.ReadFile(e.Path("postmaster.pid"))
+		b, err := e.ReadFile(e.Path("postmaster.pid"))
 		if err != nil {
 			return nil
 		}

@@ -34,21 +34,15 @@ func (e *Engine) openPrivately(ctx context.Context) (*private, error) {
 	if err := e.Close(); err != nil {
 		return nil, err
 	}
-	id, err := e.Owner()
-	if err != nil {
-		return nil, err
-	}
-	dir, err := os.MkdirTemp("", "crosstwin-private-")
+	dir, err := e.TempDir("crosstwin-private-")
 	if err != nil {
 		return nil, err
 	}
 	hba := filepath.Join(dir, "hba")
-	if err := os.WriteFile(hba, []byte("local all all trust\n"), 0o600); err != nil {
+	if err := e.AsOwner(func() error {
+		return os.WriteFile(hba, []byte("local all all trust\n"), 0o600)
+	}); err != nil {
 		return nil, err
-	}
-	if os.Geteuid() == 0 {
-		os.Chown(dir, int(id.UID), int(id.GID))
-		os.Chown(hba, int(id.UID), int(id.GID))
 	}
 	p := &private{dir: dir, port: e.cfg.Port, e: e}
 	// No log file may go while it is open: the rewind still reads them.
@@ -57,7 +51,7 @@ func (e *Engine) openPrivately(ctx context.Context) (*private, error) {
 		"-c", "restore_command=", "-c", "archive_mode=off", "-c", "wal_keep_size=2147483647", "-c",
 		"max_slot_wal_keep_size=-1", "-c", "hot_standby=on")
 	if err != nil {
-		os.RemoveAll(dir)
+		e.RemoveAll(dir)
 		return nil, err
 	}
 	if err := p.waitReplayed(ctx); err != nil {
@@ -99,7 +93,7 @@ func (p *private) waitReplayed(ctx context.Context) error {
 }
 
 func (p *private) close(ctx context.Context) error {
-	defer os.RemoveAll(p.dir)
+	defer p.e.RemoveAll(p.dir)
 	if err := p.e.Stop(ctx); err != nil {
 		return err
 	}

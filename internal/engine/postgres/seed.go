@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"regexp"
 	"strconv"
 	"strings"
@@ -135,7 +134,7 @@ func (e *Engine) Verify(ctx context.Context, progress engine.Progress) error {
 	if e.memory.Unfinished() == "" {
 		return nil // verified before
 	}
-	if _, err := os.Stat(e.Path("backup_manifest")); err != nil {
+	if _, err := e.Stat(e.Path("backup_manifest")); err != nil {
 		return fmt.Errorf("the copy in %s has no manifest: it did not come to its end; seed it again", e.cfg.DataDir)
 	}
 	progress("reading every file of the copy", 0, 0)

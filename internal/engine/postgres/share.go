@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"net/url"
-	"os"
 	"path/filepath"
 
 	"crosstwin/internal/core/observation"
@@ -51,7 +50,7 @@ func (e *Engine) logBytes(o *observation.Server, from, to position.LSN) ([]byte,
 	for _, t := range timelines {
 		name := e.Path("pg_wal", position.SegmentName(t, from, e.segmentBytes()))
 		for _, name := range []string{name, name + ".partial"} {
-			b, err := readAt(name, int64(uint64(from)%max(e.segmentBytes(), 1<<20)), int(to.Since(from)))
+			b, err := e.readAt(name, int64(uint64(from)%max(e.segmentBytes(), 1<<20)), int(to.Since(from)))
 			if !errors.Is(err, fs.ErrNotExist) {
 				return b, err
 			}
@@ -61,8 +60,8 @@ func (e *Engine) logBytes(o *observation.Server, from, to position.LSN) ([]byte,
 		filepath.Base(position.SegmentName(timelines[0], from, e.segmentBytes())))
 }
 
-func readAt(name string, offset int64, n int) ([]byte, error) {
-	f, err := os.Open(name)
+func (e *Engine) readAt(name string, offset int64, n int) ([]byte, error) {
+	f, err := e.Open(name)
 	if err != nil {
 		return nil, err
 	}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -60,7 +59,7 @@ func (e *Engine) nextTransaction(ctx context.Context, timeline uint32, fork posi
 	}
 	from := fork - fork%position.LSN(c.SegmentBytes)
 	if before := from - position.LSN(c.SegmentBytes); from >= position.LSN(c.SegmentBytes) {
-		if _, err := os.Stat(e.Path("pg_wal", position.SegmentName(timeline, before, c.SegmentBytes))); err == nil {
+		if _, err := e.Stat(e.Path("pg_wal", position.SegmentName(timeline, before, c.SegmentBytes))); err == nil {
 			from = before
 		}
 	}
