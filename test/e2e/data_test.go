@@ -296,7 +296,7 @@ func TestInterruptedRewind(t *testing.T) {
 	w.holdsAll(load, lost, "gull", "tern", "heron")
 
 	// The salvage can be fetched, and loaded without touching a live table.
-	var tail struct{ Saved string }
+	var tail struct{ Saved, Into string }
 	if err := json.Unmarshal(op.Facts["tail"], &tail); err != nil {
 		t.Fatal(err)
 	}
@@ -313,7 +313,7 @@ func TestInterruptedRewind(t *testing.T) {
 		w.server("tern").SuperuserURI).CombinedOutput(); err != nil {
 		t.Fatalf("the salvage cannot be loaded: %v %s", err, out)
 	}
-	if got := w.query("tern", `select count(*)::text from crosstwin_salvage."public.bookings" where reference in ('`+
+	if got := w.query("tern", `select count(*)::text from `+tail.Into+`."public.bookings" where reference in ('`+
 		strings.Join(lost, "','")+`')`); got != itoa(len(lost)) {
 		t.Errorf("%s of %d lost bookings were loaded", got, len(lost))
 	}

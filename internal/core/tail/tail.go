@@ -21,6 +21,8 @@ type Tail struct {
 	// database was not opened to look up their names.
 	Unnamed bool   `json:"unnamed"`
 	Saved   string `json:"saved,omitempty"` // file of the salvage on the agent's host
+	// Into is the schema (MariaDB: the database) that loading the file fills.
+	Into string `json:"into,omitempty"`
 	// Digest is that of the saved file (SHA-256), Holds are the committed
 	// transactions that were written into it.
 	Digest string   `json:"digest,omitempty"`

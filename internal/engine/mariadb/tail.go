@@ -117,14 +117,15 @@ func (e *Engine) Salvage(ctx context.Context, a verb.Salvage, dir string, progre
 	path := filepath.Join(dir, fmt.Sprintf("%s-%s.sql", a.Name, time.Now().UTC().Format("20060102T150405")))
 	t := c.listing()
 	t.Saved = path
-	if t.Holds, err = c.save(path, e.cfg.Name); err != nil {
+	t.Into = tail.Into()
+	if t.Holds, err = c.save(path, e.cfg.Name, t.Into); err != nil {
 		return nil, fmt.Errorf("save the tail of %s: %w", e.cfg.Name, err)
 	}
 	return t, nil
 }
 
 // save writes the file and syncs it; it returns the transactions written.
-func (c *comparison) save(path, server string) (held []string, err error) {
+func (c *comparison) save(path, server, into string) (held []string, err error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, err
@@ -132,13 +133,13 @@ func (c *comparison) save(path, server string) (held []string, err error) {
 	defer f.Close()
 	w := bufio.NewWriter(f)
 	fmt.Fprintf(w, "-- What only %s held: %d transactions after %s, up to %s.\n", server, len(c.tail), c.fork, c.end)
-	fmt.Fprintf(w,
-		"-- Loading this file fills tables in the database crosstwin_salvage and touches no other: mariadb < FILE\n")
+	fmt.Fprintf(w, "-- Loading this file fills tables in the database %s and touches no other:\n"+
+		"-- mariadb --binary-mode < FILE, as an account that may do no more than that.\n", into)
 	fmt.Fprintf(w, "-- Each changed row stands there before and after, with the transaction that changed it.\n")
-	fmt.Fprintf(w, "create database if not exists crosstwin_salvage;\n")
-	made := map[string]bool{}
+	fmt.Fprintf(w, "set session sql_mode = '';\ncreate database %s;\n", into)
+	to := saver{w, into, map[string]string{}}
 	for _, tg := range c.tail {
-		held = append(held, saveGroup(w, tg.group, made))
+		held = append(held, to.group(tg.group))
 	}
 	if err := w.Flush(); err != nil {
 		return nil, err
@@ -146,33 +147,56 @@ func (c *comparison) save(path, server string) (held []string, err error) {
 	return held, f.Sync()
 }
 
-// saveGroup writes one transaction and returns its name.
-func saveGroup(w *bufio.Writer, g *binlog.Group, made map[string]bool) string {
+// saver writes transactions into a file, and knows the tables that loading it makes.
+type saver struct {
+	w      *bufio.Writer
+	into   string
+	tables map[string]string // by table and columns, as the log describes them
+}
+
+// group writes one transaction and returns its name.
+func (s *saver) group(g *binlog.Group) string {
 	x := transactionOf(g)
-	fmt.Fprintf(w, "\n-- transaction %s committed at %s\n", x.GTID, x.At.Format(time.RFC3339))
+	fmt.Fprintf(s.w, "\n-- transaction %s committed at %s\n", x.GTID, x.At.Format(time.RFC3339))
 	if x.WhyNotUndone != "" {
-		fmt.Fprintf(w, "--   cannot be undone from the log: %s\n", x.WhyNotUndone)
+		fmt.Fprintf(s.w, "--   cannot be undone from the log: %s\n", tail.Comment(x.WhyNotUndone))
 	}
-	for _, s := range x.Statements {
-		fmt.Fprintf(w, "--   statement: %s\n", s)
+	for _, t := range x.Statements {
+		fmt.Fprintf(s.w, "--   statement: %s\n", tail.Comment(t))
 	}
 	for _, r := range g.Rows {
-		table := name("crosstwin_salvage") + "." + name(r.Table.Database+"."+r.Table.Name)
-		if !made[table] {
-			made[table] = true
-			fmt.Fprintf(w,
-				"create table if not exists %s (`ct gtid` varchar(60), `ct change` varchar(10), `ct image` varchar(10)", table)
-			for _, n := range columnNames(r.Table) {
-				fmt.Fprintf(w, ", %s longblob", name(n))
-			}
-			fmt.Fprintf(w, ");\n")
-		}
+		table := s.table(r.Table)
 		for _, ch := range r.Changes {
-			saveImage(w, table, x.GTID, r.Kind, "before", ch.Before)
-			saveImage(w, table, x.GTID, r.Kind, "after", ch.After)
+			saveImage(s.w, table, x.GTID, r.Kind, "before", ch.Before)
+			saveImage(s.w, table, x.GTID, r.Kind, "after", ch.After)
 		}
 	}
 	return x.Name()
+}
+
+// table returns the table that rows of another one are loaded into, and has it made
+// first. A table that changed its columns has one for each.
+func (s *saver) table(t *binlog.Table) string {
+	columns := columnNames(t)
+	shown := t.Database + "." + t.Name
+	key := strings.Join(append([]string{shown}, columns...), "\x00")
+	if made, ok := s.tables[key]; ok {
+		return made
+	}
+	table := name(s.into) + "." + name(tail.Shorten(shown, 64, len(s.tables)))
+	for _, taken := range s.tables {
+		if taken == table {
+			n := len(s.tables)
+			table = name(s.into) + "." + name(fmt.Sprintf("%s~%d", tail.Shorten(shown, 58, n), n))
+		}
+	}
+	s.tables[key] = table
+	fmt.Fprintf(s.w, "create table %s (`ct gtid` varchar(60), `ct change` varchar(10), `ct image` varchar(10)", table)
+	for _, n := range columns {
+		fmt.Fprintf(s.w, ", %s longblob", name(n))
+	}
+	fmt.Fprintf(s.w, ");\n")
+	return table
 }
 
 func saveImage(w *bufio.Writer, table, gtid, kind, image string, row []binlog.Value) {

@@ -58,7 +58,7 @@ func TestTailOfLargeObjects(t *testing.T) {
 	p.sql("select lo_create(4712)")
 	for _, n := range []string{"4711", "4712"} {
 		p.sql(strings.ReplaceAll(`select lo_put(loid, pageno::bigint * 2048, data)
-		  from crosstwin_salvage."pg_catalog.pg_largeobject" where loid = NUMBER order by pageno`, "NUMBER", n))
+		  from `+saved.Into+`."pg_catalog.pg_largeobject" where loid = NUMBER order by pageno`, "NUMBER", n))
 	}
 	if got := p.text(all); got != want {
 		t.Error("the large objects are not what they were")

@@ -148,6 +148,9 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	// Whoever owns a database could otherwise have these sessions, which are a
 	// superuser's, find functions of theirs under the server's names.
 	pc.ConnConfig.RuntimeParams["search_path"] = "pg_catalog"
+	// Nor may a database's own settings change what a quoted text means.
+	pc.ConnConfig.RuntimeParams["standard_conforming_strings"] = "on"
+	pc.ConnConfig.RuntimeParams["client_encoding"] = "UTF8"
 	pc.MaxConnIdleTime = time.Minute
 	if e.pool, err = pgxpool.NewWithConfig(context.Background(), pc); err != nil {
 		return nil, fmt.Errorf("connections to %s: %w", cfg.Name, err)

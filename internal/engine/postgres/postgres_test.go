@@ -498,11 +498,11 @@ func TestTail(t *testing.T) {
 	if strings.Contains(left["postgres.public.t"], "a=105") || strings.Contains(left["postgres.public.t"], `s="old"`) {
 		t.Errorf("rows of an aborted transaction, or of before the fork, are listed:\n%.2000s", left["postgres.public.t"])
 	}
-	p.loadSalvage(tail.Saved)
+	p.loadSalvage(tail.Saved, tail.Into)
 }
 
 // loadSalvage opens the data again and loads the file beside the live tables.
-func (r *rig) loadSalvage(file string) {
+func (r *rig) loadSalvage(file, into string) {
 	r.t.Helper()
 	if err := r.Start(r.ctx(), "primary"); err != nil {
 		r.t.Fatal(err)
@@ -520,11 +520,11 @@ func (r *rig) loadSalvage(file string) {
 		"select count(*)::text from %s where a between 200 and 299":                                                 "100",
 		"select count(distinct tail_transaction)::text from %s where tail_time > now() - interval '1 hour'":         "5",
 	} {
-		if got := r.text(fmt.Sprintf(q, `crosstwin_salvage."public.t"`)); got != want {
+		if got := r.text(fmt.Sprintf(q, into+`."public.t"`)); got != want {
 			r.t.Errorf("%s: %s, want %s", q, got, want)
 		}
 	}
-	if got := r.text(`select string_agg(b::text, ';') from crosstwin_salvage."public.""Odd name"""`); got != "{1,2}" {
+	if got := r.text(`select string_agg(b::text, ';') from ` + into + `."public.""Odd name"""`); got != "{1,2}" {
 		r.t.Error(got)
 	}
 }

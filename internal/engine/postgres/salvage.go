@@ -33,25 +33,8 @@ func (e *Engine) Names(ctx context.Context, files []string) (map[string]string, 
 
 func (e *Engine) names(ctx context.Context, files []string, open func(db string) (*pgx.Conn, error)) (map[string]string,
 	error) {
-	c, err := open("postgres")
+	databases, err := databasesByNumber(ctx, open)
 	if err != nil {
-		return nil, err
-	}
-	databases := map[uint32]string{}
-	rows, err := c.Query(ctx, "select oid::bigint, datname from pg_database where datallowconn")
-	if err != nil {
-		c.Close(ctx)
-		return nil, err
-	}
-	for rows.Next() {
-		var oid int64
-		var name string
-		if err := rows.Scan(&oid, &name); err == nil {
-			databases[uint32(oid)] = name
-		}
-	}
-	c.Close(ctx)
-	if err := rows.Err(); err != nil {
 		return nil, err
 	}
 	byDB := map[string][]pgtool.Relation{}
@@ -68,6 +51,29 @@ func (e *Engine) names(ctx context.Context, files []string, open func(db string)
 		}
 	}
 	return out, nil
+}
+
+// databasesByNumber names the databases that can be connected to.
+func databasesByNumber(ctx context.Context, open func(db string) (*pgx.Conn, error)) (map[uint32]string, error) {
+	c, err := open("postgres")
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close(ctx)
+	rows, err := c.Query(ctx, "select oid::bigint, datname from pg_database where datallowconn")
+	if err != nil {
+		return nil, err
+	}
+	out := map[uint32]string{}
+	for rows.Next() {
+		var oid int64
+		var name string
+		if err := rows.Scan(&oid, &name); err != nil {
+			return nil, err
+		}
+		out[uint32(oid)] = name
+	}
+	return out, rows.Err()
 }
 
 func (e *Engine) namesIn(ctx context.Context, db string, rels []pgtool.Relation, open func(string) (*pgx.Conn, error),
@@ -187,17 +193,44 @@ const largeObjects = "pg_catalog.pg_largeobject"
 const largeObjectsHelp = `-- Pages of large objects, as the tail left them. To put them back, by number: where the
 -- object is missing, select lo_create(NUMBER); then
 --   select lo_put(loid, pageno::bigint * 2048, data)
---   from crosstwin_salvage."pg_catalog.pg_largeobject" where loid = NUMBER order by pageno;
+--   from %s."pg_catalog.pg_largeobject" where loid = NUMBER order by pageno;
 `
 
-// salvageSchema is where a salvage is loaded.
-const salvageSchema = "crosstwin_salvage"
+// psqlConnect is psql's command that goes on in a database of any name. Its argument
+// is a connection string in psql's own quotes, in which every byte may be written as a
+// number (documentation, psql, "Meta-Commands"); what comes of that is read once more
+// as an identifier, in which a double quote stands twice (measured).
+func psqlConnect(database string) string {
+	conninfo := "dbname='" + strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(database) + "'"
+	conninfo = `"` + strings.ReplaceAll(conninfo, `"`, `""`) + `"`
+	var quoted strings.Builder
+	for i := range len(conninfo) {
+		if c := conninfo[i]; c >= 'a' && c <= 'z' || c == '_' || c == '=' {
+			quoted.WriteByte(c)
+		} else {
+			fmt.Fprintf(&quoted, `\%03o`, c)
+		}
+	}
+	return `\connect -reuse-previous=on '` + quoted.String() + `'`
+}
+
+// salvageBegin is what comes first in each database: names and strings mean to the
+// server, and to psql, what they meant where they were written, and the schema is new.
+const salvageBegin = `set standard_conforming_strings = on;
+set search_path = pg_catalog;
+create schema %s;
+`
 
 func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.Salvage, t *tail.Tail,
 	committed map[uint32]origin, rows map[pgtool.Relation]*tailRows, dir string, progress engine.Progress) error {
-	names, err := e.names(ctx, t.Files(), func(db string) (*pgx.Conn, error) { return p.connect(ctx, db) })
+	open := func(db string) (*pgx.Conn, error) { return p.connect(ctx, db) }
+	names, err := e.names(ctx, t.Files(), open)
 	if err != nil {
 		return fmt.Errorf("look up the tables of the tail: %w", err)
+	}
+	databases, err := databasesByNumber(ctx, open)
+	if err != nil {
+		return err
 	}
 	t.Name(names)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
@@ -209,13 +242,12 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.Salvage, t
 		return err
 	}
 	w := bufio.NewWriter(f)
-	t.Holds = nil
+	t.Holds, t.Into = nil, tail.Into()
 	writeSalvageHead(w, e.cfg.Name, t)
 	byDB := map[string][]pgtool.Relation{}
 	for r := range rows {
 		if n := names[r.String()]; n != "" && n != tail.SideTable {
-			db, _, _ := strings.Cut(n, ".")
-			byDB[db] = append(byDB[db], r)
+			byDB[databases[r.Database]] = append(byDB[databases[r.Database]], r)
 		}
 	}
 	shown := newShownRows(t, rows)
@@ -226,15 +258,16 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.Salvage, t
 			err = err2
 			break
 		}
-		fmt.Fprintf(w, "\n\\connect %s\ncreate schema if not exists %s;\n", db, salvageSchema)
-		for _, r := range rels {
-			_, table, _ := strings.Cut(names[r.String()], ".")
+		fmt.Fprintf(w, "\n%s\n"+salvageBegin, psqlConnect(db), t.Into)
+		for i, r := range rels {
+			table := strings.TrimPrefix(names[r.String()], db+".")
 			if table == largeObjects {
-				fmt.Fprint(w, largeObjectsHelp)
+				fmt.Fprintf(w, largeObjectsHelp, t.Into)
 			}
 			progress("saving rows of "+table, 0, 0)
 			name := names[r.String()]
-			if err = salvageTable(ctx, c, w, table, rows[r].list(), committed, func(from origin, spot, row string) {
+			target := t.Into + "." + pgx.Identifier{tail.Shorten(table, 63, i)}.Sanitize()
+			if err = salvageTable(ctx, c, w, target, table, rows[r].list(), committed, func(from origin, spot, row string) {
 				shown.left(r, name, spot, from, json.RawMessage(row))
 			}); err != nil {
 				break
@@ -281,9 +314,8 @@ func writeSalvageHead(w *bufio.Writer, name string, t *tail.Tail) {
 	fmt.Fprintf(w, "-- What %s wrote after %s on timeline %d, up to %s, and no other server has:\n", name, t.From,
 		t.Timeline, t.To)
 	fmt.Fprintf(w, "-- %d committed transactions with %d inserts, %d updates and %d deletes.\n", n, i, u, d)
-	fmt.Fprintf(w,
-		"-- Load it with: psql -f THIS_FILE. It fills tables of its own in the schema %s and touches no live table.\n",
-		salvageSchema)
+	fmt.Fprintf(w, "-- Load it with: psql -v ON_ERROR_STOP=1 -f THIS_FILE, as an account that may create a schema and is\n"+
+		"-- no superuser. It fills tables of its own in the schema %s and touches no live table.\n", t.Into)
 	fmt.Fprintf(w,
 		"-- Each row is what the tail left of it: its transaction and time stand in the first two columns.\n--\n")
 	for _, x := range t.Transactions {
@@ -295,22 +327,23 @@ func writeSalvageHead(w *bufio.Writer, name string, t *tail.Tail) {
 			fmt.Fprintln(w, "--     changed definitions: compare the two servers' pg_dump --schema-only")
 		}
 		for _, c := range x.Changes {
-			fmt.Fprintf(w, "--     %s: %d inserted, %d updated, %d deleted\n", c.Table, c.Inserts, c.Updates, c.Deletes)
+			fmt.Fprintf(w, "--     %s: %d inserted, %d updated, %d deleted\n", tail.Comment(c.Table), c.Inserts, c.Updates, c.Deletes)
 		}
 	}
 }
 
-func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, table string, spots []string,
+// salvageTable saves the rows of one table. Columns of types that somebody made are
+// saved as text: loading them runs nothing of those types.
+func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, target, table string, spots []string,
 	committed map[uint32]origin, each func(from origin, spot, row string)) error {
-	target := salvageSchema + "." + pgx.Identifier{table}.Sanitize()
 	var columns string
 	err := c.QueryRow(ctx,
-		"select string_agg(quote_ident(attname) || ' ' || format_type(atttypid, atttypmod), ', ' order by attnum) from "+
-			"pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
+		"select string_agg(quote_ident(attname) || ' ' || case when atttypid < 16384 then format_type(atttypid, "+
+			"atttypmod) else 'text' end, ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(w, "create table if not exists %s (tail_transaction bigint, tail_time timestamptz, %s);\n", target,
+	fmt.Fprintf(w, "create table %s (tail_transaction bigint, tail_time timestamptz, %s);\n", target,
 		columns)
 	asJSON, err := rowAsJSON(ctx, c, table)
 	if err != nil {

@@ -130,8 +130,17 @@ func (e *Engine) RowsAt(ctx context.Context, a tail.RowsAtArgs) (tail.RowsAt, er
 	if err != nil {
 		return nil, err
 	}
+	databases, err := databasesByNumber(ctx, func(db string) (*pgx.Conn, error) {
+		return e.connect(ctx, db, e.cfg.SocketDir, e.cfg.Port)
+	})
+	if err != nil {
+		return nil, err
+	}
 	for f, spots := range a.Places {
-		db, table, ok := strings.Cut(names[f], ".")
+		var r pgtool.Relation
+		fmt.Sscanf(f, "%d/%d/%d", &r.Space, &r.Database, &r.File)
+		db := databases[r.Database]
+		table, ok := strings.CutPrefix(names[f], db+".")
 		if !ok || names[f] == tail.SideTable {
 			continue
 		}
