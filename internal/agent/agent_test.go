@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"encoding/pem"
 	"errors"
+	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -542,5 +544,27 @@ func TestEnrolChecksTheService(t *testing.T) {
 	if _, err = Enroll(t.Context(), t.TempDir(), "https://"+ln.Addr().String(), "code."+pki.Fingerprint(block.Bytes),
 		Config{}); err == nil || strings.Contains(err.Error(), "authority") {
 		t.Errorf("the right service: %v", err)
+	}
+
+	// An agent of the same authority poses as the service.
+	impostor, err := authority.Pair(pki.AgentName("bookings", "heron"), "127.0.0.1", "localhost")
+	if err != nil {
+		t.Fatal(err)
+	}
+	trap := httptest.NewUnstartedServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		t.Errorf("the code was told to an agent: %s", b)
+	}))
+	trap.TLS = &tls.Config{Certificates: []tls.Certificate{impostor}}
+	trap.StartTLS()
+	defer trap.Close()
+	if _, err := Enroll(t.Context(), t.TempDir(), trap.URL, "code."+pki.Fingerprint(block.Bytes), Config{}); err == nil {
+		t.Error("an agent passed for the service")
+	}
+	for _, address := range []string{"http://harbour.skerry.example:7710", "http://10.0.0.1:7710", "ftp://harbour", "harbour:7710"} {
+		if _, err := Enroll(t.Context(), t.TempDir(), address, "code."+pki.Fingerprint(block.Bytes), Config{}); err == nil ||
+			!strings.Contains(err.Error(), "not encrypted") && !strings.Contains(err.Error(), "no address of a service") {
+			t.Errorf("%s: %v", address, err)
+		}
 	}
 }

@@ -9,7 +9,10 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -89,21 +92,27 @@ func askEnrolment(ctx context.Context, service, fingerprint string, req agentapi
 	if err != nil {
 		return ans, err
 	}
+	if err := mayEnrollAt(service); err != nil {
+		return ans, err
+	}
 	// The authority is not trusted yet: the chain must hold the certificate
-	// whose fingerprint the code names, and the leaf must be signed by it.
+	// whose fingerprint the code names, and the leaf must be signed by it, under the
+	// service's name: agents have certificates of the same authority. The name that is
+	// asked for has a service answer so that uses another certificate for people.
 	tr := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS13,
+		ServerName: pki.ServiceName,
 		VerifyConnection: func(cs tls.ConnectionState) error {
 			for _, c := range cs.PeerCertificates {
 				if pki.Fingerprint(c.Raw) == fingerprint {
 					pool := x509.NewCertPool()
 					pool.AddCert(c)
-					_, err := cs.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool})
+					_, err := cs.PeerCertificates[0].Verify(x509.VerifyOptions{Roots: pool, DNSName: pki.ServiceName})
 					return err
 				}
 			}
 			return errors.New("its certificate is not of the authority that this code names")
 		}}}
-	c := &http.Client{Timeout: 30 * time.Second, Transport: tr}
+	c := &http.Client{Timeout: 30 * time.Second, Transport: tr, CheckRedirect: refuseRedirect}
 	hr, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(service, "/")+"/api/v1/enroll",
 		bytes.NewReader(b))
 	if err != nil {
@@ -117,8 +126,28 @@ func askEnrolment(ctx context.Context, service, fingerprint string, req agentapi
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {
 		var p agentapi.Problem
-		json.NewDecoder(res.Body).Decode(&p)
+		json.NewDecoder(io.LimitReader(res.Body, mostAnswer)).Decode(&p)
 		return ans, fmt.Errorf("the service refused the enrolment: %s", p.Detail)
 	}
-	return ans, json.NewDecoder(res.Body).Decode(&ans)
+	return ans, json.NewDecoder(io.LimitReader(res.Body, mostAnswer)).Decode(&ans)
+}
+
+// mostAnswer is how much of the service's answer is read.
+const mostAnswer = 1 << 20
+
+func refuseRedirect(*http.Request, []*http.Request) error {
+	return errors.New("the service answers from somewhere else: give that address")
+}
+
+// mayEnrollAt refuses to send a one-time code in the clear to another host.
+func mayEnrollAt(service string) error {
+	u, err := url.Parse(service)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return fmt.Errorf("%q is no address of a service: it is like https://HOST:PORT", service)
+	}
+	ip := net.ParseIP(u.Hostname())
+	if u.Scheme == "http" && u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return fmt.Errorf("%s is not encrypted, and the code in it would let others enroll: use https://", service)
+	}
+	return nil
 }

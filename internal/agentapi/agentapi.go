@@ -142,7 +142,7 @@ func (c *Caller) client(t Target) *http.Client {
 		return h
 	}
 	d := &net.Dialer{Timeout: 2 * time.Second, KeepAlive: 5 * time.Second}
-	h := &http.Client{Transport: &http.Transport{DialContext: d.DialContext, MaxIdleConnsPerHost: 4,
+	h := &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{DialContext: d.DialContext, MaxIdleConnsPerHost: 4,
 		IdleConnTimeout: time.Minute, TLSHandshakeTimeout: 3 * time.Second,
 		TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{c.cert}, RootCAs: c.roots,
 			ServerName: pki.AgentName(t.Cluster, t.Server), MinVersion: tls.VersionTLS13}}}
@@ -175,11 +175,23 @@ func (c *Caller) post(ctx context.Context, t Target, path string, in, out any) e
 		}
 		return p
 	}
-	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+	body := &io.LimitedReader{R: res.Body, N: mostAnswer}
+	if err := json.NewDecoder(body).Decode(out); err != nil {
+		if body.N <= 0 {
+			err = fmt.Errorf("its answer is larger than %d bytes", mostAnswer)
+		}
 		return Unreachable{t.Server, t.Address, err}
 	}
 	return nil
 }
+
+// mostAnswer bounds what is read of an agent's answer: it may come from a host that
+// somebody else has taken over.
+const mostAnswer = 64 << 20
+
+var errRedirect = errors.New("it answers from somewhere else, which is not followed")
+
+func refuseRedirect(*http.Request, []*http.Request) error { return errRedirect }
 
 // rootCause drops the method and address that net/http puts before an error.
 func rootCause(err error) error {
@@ -284,7 +296,7 @@ func (c *Caller) Salvage(ctx context.Context, t Target, file string, w io.Writer
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {
 		var p Problem
-		json.NewDecoder(res.Body).Decode(&p)
+		json.NewDecoder(io.LimitReader(res.Body, 1<<20)).Decode(&p)
 		return p
 	}
 	_, err = io.Copy(w, res.Body)

@@ -4,10 +4,12 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"strings"
@@ -49,7 +51,7 @@ func New(s *service.Service, version string, log *slog.Logger) http.Handler {
 	e := echo.New()
 	e.HideBanner, e.HidePort = true, true
 	e.HTTPErrorHandler = a.fail
-	e.Use(middleware.Recover(), middleware.BodyLimit("8M"), a.logged)
+	e.Use(middleware.Recover(), a.logged, guarded)
 	for _, r := range a.allRoutes() {
 		h := r.handle
 		if !r.open {
@@ -60,6 +62,38 @@ func New(s *service.Service, version string, log *slog.Logger) http.Handler {
 	e.IPExtractor = echo.ExtractIPDirect() // the address of the connection, not what a caller claims in a header
 	e.GET("/*", a.console)
 	return e
+}
+
+// mostBody bounds a request's body, slowest how long it may take to arrive.
+const (
+	mostBody = 1 << 20
+	slowest  = 20 * time.Second
+)
+
+// guarded reads a request's body whole, bounded in size and time, before anything is
+// done with it, and has nobody keep or guess at an answer.
+func guarded(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c echo.Context) error {
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		if strings.HasPrefix(c.Request().URL.Path, "/api/") || c.Request().URL.Path == "/metrics" {
+			h.Set("Cache-Control", "no-store")
+		}
+		r := c.Request()
+		if r.Body == nil || r.ContentLength == 0 {
+			return next(c)
+		}
+		conn := http.NewResponseController(c.Response().Writer)
+		conn.SetReadDeadline(time.Now().Add(slowest))
+		b, err := io.ReadAll(http.MaxBytesReader(c.Response().Writer, r.Body, mostBody))
+		conn.SetReadDeadline(time.Time{})
+		if err != nil {
+			return apitype.Problem{Status: http.StatusRequestEntityTooLarge, Code: apitype.CodeBadInput, Title: "Unreadable",
+				Detail: fmt.Sprintf("the request's body: %v; it may have %d bytes and take %s", err, mostBody, slowest)}
+		}
+		r.Body = io.NopCloser(bytes.NewReader(b))
+		return next(c)
+	}
 }
 
 func (a *API) logged(next echo.HandlerFunc) echo.HandlerFunc {

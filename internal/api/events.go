@@ -11,7 +11,7 @@ import (
 
 // keepAlive is sent when nothing changes, so that a reader can tell a quiet
 // stream from a dead one.
-const keepAlive = 5 * time.Second
+var keepAlive = 5 * time.Second
 
 // events streams changes. A reader that comes back with Last-Event-ID gets
 // what it missed, or the event "reset" when that is forgotten: it then fetches
@@ -63,6 +63,9 @@ func (a *API) events(c echo.Context) error {
 				return nil
 			}
 		case <-t.C:
+			if !a.stillIn(c) {
+				return nil // the token or the session that opened it is no more
+			}
 			if _, err := fmt.Fprint(w, ": still here\n\n"); err != nil {
 				return nil
 			}

@@ -1,12 +1,15 @@
 package api
 
 import (
+	"errors"
 	"net/http"
+	"strings"
 	"net/url"
 
 	"github.com/labstack/echo/v4"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/service"
 )
 
 // sessionCookie holds a session's secret. Scripts cannot read it and other
@@ -83,6 +86,15 @@ func sameSite(c echo.Context) error {
 }
 
 // identify tells who asks: by a token in the header, or by a session.
+// stillIn reports whether whoever made a request would still be let in. That the
+// records cannot be read right now ends nothing.
+func (a *API) stillIn(c echo.Context) bool {
+	token, _ := strings.CutPrefix(c.Request().Header.Get("Authorization"), "Bearer ")
+	_, err := a.identify(c, token)
+	var p apitype.Problem
+	return err == nil || !errors.As(err, &p) && !errors.Is(err, service.ErrUnknownToken)
+}
+
 func (a *API) identify(c echo.Context, header string) (string, error) {
 	ctx := c.Request().Context()
 	if header != "" {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -91,6 +92,8 @@ func (a *app) serveCommand() *cobra.Command {
 	f.String("tls-key", "", "key file for HTTPS")
 	f.StringSlice("tls-host", nil, "names and addresses for the certificate that --tls makes")
 	f.String("alert-command", "", "program that gets each alert as JSON on its standard input")
+	f.StringSlice("deliver-to", nil, "networks (such as 127.0.0.0/8) that alert channels may lead to although they are "+
+		"of this machine or its link")
 	f.Duration("keep-seconds", time.Hour, "how long a sample of each second is kept")
 	f.Duration("keep-tens", 24*time.Hour, "how long a sample of each ten seconds is kept")
 	f.Duration("keep-minutes", 30*24*time.Hour, "how long a sample of each minute is kept")
@@ -120,6 +123,13 @@ func serve(ctx context.Context, v *viper.Viper) error {
 		AlertCommand: v.GetString("alert-command"), Version: Version, Killpoint: killpoint()}
 	if o.Keep, err = keepOf(v); err != nil {
 		return err
+	}
+	for _, text := range v.GetStringSlice("deliver-to") {
+		network, err := netip.ParsePrefix(text)
+		if err != nil {
+			return exitWith(exitUsage, "--deliver-to %s is no network: it is like 127.0.0.0/8", text)
+		}
+		o.DeliverTo = append(o.DeliverTo, network)
 	}
 	err = daemon.Serve(ctx, o, log)
 	var usage daemon.UsageError

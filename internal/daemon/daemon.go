@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -36,8 +37,11 @@ type Options struct {
 	Cert, Key string
 	// AlertCommand is run with each alert on its standard input.
 	AlertCommand string
-	Keep         history.Keep
-	Version      string
+	// DeliverTo are networks that alert channels may lead to although they are of
+	// this machine or its link.
+	DeliverTo []netip.Prefix
+	Keep      history.Keep
+	Version   string
 	// Killpoint is told of every boundary that a crash could hit, in tests.
 	Killpoint func(kind operation.Kind, step, where string)
 }
@@ -72,7 +76,7 @@ func Serve(ctx context.Context, o Options, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	s.Keep = o.Keep
+	s.Keep, s.DeliverTo = o.Keep, o.DeliverTo
 	if s.AlertCommand = o.AlertCommand; s.AlertCommand != "" {
 		if _, err := exec.LookPath(s.AlertCommand); err != nil {
 			return usage("the command for alerts cannot be run: %w", err)
@@ -132,7 +136,18 @@ func serveTLS(o Options, authority *pki.Authority) (*tls.Config, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the certificate for HTTPS: %w", err)
 		}
-		return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, nil
+		// Agents that enroll know the authority alone, and ask by the service's own name.
+		own, err := authority.Pair(pki.ServiceName)
+		if err != nil {
+			return nil, err
+		}
+		return &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair},
+			GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+				if hello.ServerName == pki.ServiceName {
+					return &own, nil
+				}
+				return &pair, nil
+			}}, nil
 	case o.Cert != "" || o.Key != "":
 		return nil, usage("--tls-cert and --tls-key go together")
 	case o.TLS:

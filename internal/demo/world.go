@@ -176,7 +176,7 @@ func (w *World) StartService(ctx context.Context) error {
 // StartServiceWith starts it with more in its environment.
 func (w *World) StartServiceWith(ctx context.Context, env ...string) error {
 	c, err := w.spawn("service.log", env, Host{}, "serve", "--dir", filepath.Join(w.Dir, "service"), "--listen", w.listen,
-		"--log-level", "debug")
+		"--deliver-to", "127.0.0.0/8", "--log-level", "debug")
 	if err != nil {
 		return err
 	}

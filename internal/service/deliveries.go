@@ -11,11 +11,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"os/exec"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -79,6 +82,8 @@ func (s *Service) deliver(ctx context.Context) {
 	}
 }
 
+// sendAll hands what is due to each channel's own queue: one that hangs holds up no
+// other, and gets nothing new until it has answered.
 func (s *Service) sendAll(ctx context.Context, due []alert.Delivery) {
 	list, err := s.Store.Channels(ctx)
 	if err != nil {
@@ -88,21 +93,36 @@ func (s *Service) sendAll(ctx context.Context, due []alert.Delivery) {
 	for _, c := range list {
 		channels[c.ID] = c
 	}
-	down := map[int64]bool{}
+	queues := map[int64][]alert.Delivery{}
 	for _, d := range due {
+		queues[d.ChannelID] = append(queues[d.ChannelID], d)
+	}
+	for id, queue := range queues {
+		if _, busy := s.sending.LoadOrStore(id, true); busy {
+			continue
+		}
+		s.running.Go(func() {
+			defer s.sending.Delete(id)
+			s.sendInOrder(ctx, channels[id], queue)
+		})
+	}
+}
+
+// sendInOrder sends messages to one channel until one fails: the rest waits for the
+// next round, so that they stay in order.
+func (s *Service) sendInOrder(ctx context.Context, c alert.Channel, queue []alert.Delivery) {
+	for _, d := range queue {
 		if ctx.Err() != nil {
 			return
 		}
-		if down[d.ChannelID] {
-			continue // the next round: messages to one receiver stay in order
+		failed := s.send(ctx, c, d)
+		if ctx.Err() != nil {
+			return // the service stops: it is tried again after its start
 		}
-		err := s.send(ctx, channels[d.ChannelID], d)
-		down[d.ChannelID] = err != nil
 		problem, again := "", (*time.Time)(nil)
-		if err != nil {
-			problem = err.Error()
-			s.log.Warn("an alert could not be delivered", "channel", channels[d.ChannelID].Name, "attempts", d.Attempts+1,
-				"error", err)
+		if failed != nil {
+			problem = failed.Error()
+			s.log.Warn("an alert could not be delivered", "channel", c.Name, "attempts", d.Attempts+1, "error", failed)
 			if d.Attempts+1 < deliveryAttempts {
 				at := time.Now().Add(backoff(d.Attempts))
 				again = &at
@@ -110,6 +130,9 @@ func (s *Service) sendAll(ctx context.Context, due []alert.Delivery) {
 		}
 		if err := s.Store.Delivered(ctx, d.ID, problem, again); err != nil && ctx.Err() == nil {
 			s.log.Error("a delivery cannot be recorded", "error", err)
+		}
+		if failed != nil {
+			return
 		}
 	}
 }
@@ -132,7 +155,7 @@ func (s *Service) send(ctx context.Context, c alert.Channel, d alert.Delivery) e
 	req.Header.Set("Crosstwin-Delivery", strconv.FormatInt(d.ID, 10))
 	req.Header.Set("Crosstwin-Time", at)
 	req.Header.Set("Crosstwin-Signature", Signature(c.Secret, at, d.Body))
-	res, err := hooks.Do(req)
+	res, err := s.hooks().Do(req)
 	if err != nil {
 		return err
 	}
@@ -146,7 +169,35 @@ func (s *Service) send(ctx context.Context, c alert.Channel, d alert.Delivery) e
 
 // hooks follows no redirect: a signed message goes where the administrator
 // said, or nowhere.
-var hooks = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+func (s *Service) hooks() *http.Client {
+	d := &net.Dialer{Timeout: sendTimeout, Control: func(_, address string, _ syscall.RawConn) error {
+		to, err := netip.ParseAddrPort(address)
+		if err != nil {
+			return err
+		}
+		return mayDeliver(to.Addr(), s.DeliverTo)
+	}}
+	return &http.Client{Transport: &http.Transport{Proxy: http.ProxyFromEnvironment, DialContext: d.DialContext,
+		DisableKeepAlives: true},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+}
+
+// mayDeliver refuses addresses that a channel is not to reach: this machine's own and
+// those of its link, where what listens trusts whoever is there. The address is the one
+// that is dialled, whatever name led to it. Networks in allowed are allowed all the same.
+func mayDeliver(to netip.Addr, allowed []netip.Prefix) error {
+	to = to.Unmap()
+	for _, p := range allowed {
+		if p.Contains(to) {
+			return nil
+		}
+	}
+	if to.IsLoopback() || to.IsLinkLocalUnicast() || to.IsMulticast() || to.IsUnspecified() {
+		return fmt.Errorf("%s is of this machine or its link, and no channel may lead there; where it should, start the "+
+			"service with --deliver-to", to)
+	}
+	return nil
+}
 
 // Signature is the HMAC-SHA256, in hexadecimal, of the time and the body of a
 // message with a full stop between them, under a channel's secret.
@@ -161,12 +212,35 @@ func Signature(secret, at, body string) string {
 func (s *Service) runCommand(ctx context.Context, body string) error {
 	cmd := exec.CommandContext(ctx, s.AlertCommand)
 	cmd.Stdin = strings.NewReader(body)
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
+	out := &firstBytes{left: mostOutput}
+	cmd.Stdout, cmd.Stderr = out, out
+	// What it started ends with it, and who still holds its output holds up nothing.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = time.Second
 	if err := cmd.Run(); err != nil {
+		if ctx.Err() != nil {
+			err = fmt.Errorf("it did not end within %s", sendTimeout)
+		}
 		return fmt.Errorf("%s: %w: %s", s.AlertCommand, err, strings.TrimSpace(out.String()))
 	}
 	return nil
+}
+
+// mostOutput is how much of the command's output is kept.
+const mostOutput = 4 << 10
+
+// firstBytes keeps the first bytes that are written to it.
+type firstBytes struct {
+	bytes.Buffer
+	left int
+}
+
+func (f *firstBytes) Write(b []byte) (int, error) {
+	n := min(len(b), f.left)
+	f.left -= n
+	f.Buffer.Write(b[:n])
+	return len(b), nil
 }
 
 // AddChannel keeps a web address for alerts and gives the secret that signs

@@ -196,6 +196,7 @@ func TestAlertsOverARestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.sendAll(ctx, due)
+	s.running.Wait()
 	b, err := os.ReadFile(said)
 	if text := string(b); err != nil || strings.Count(text, `"event":"raised"`) != 2 ||
 		strings.Count(text, `"event":"over"`) != 2 {

@@ -1,13 +1,13 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"net"
 	"regexp"
 	"slices"
 	"strings"
@@ -236,10 +236,18 @@ var ErrBadCode = errors.New(
 
 // Enroll trades a one-time code for a certificate.
 func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from string) (agentapi.EnrollAnswer, error) {
-	if _, _, err := net.SplitHostPort(r.Agent); err != nil {
-		return agentapi.EnrollAnswer{}, badInput("the agent's address %q is not of the form HOST:PORT", r.Agent)
+	if err := cluster.CheckHostPort(r.Agent); err != nil {
+		return agentapi.EnrollAnswer{}, badInput("the agent's address: %v", err)
 	}
-	rec, err := s.Store.UseEnrollment(ctx, Hash(r.Code), r.Agent)
+	if err := cluster.CheckHost(r.Host); err != nil || r.Port < 0 || r.Port > 65535 {
+		return agentapi.EnrollAnswer{}, badInput("the database's address: %v", cmp.Or(err,
+			fmt.Errorf("%d is no port", r.Port)))
+	}
+	host := r.Host
+	if r.Port == 0 {
+		host = "" // the engine's own port: the agent's first answer names it
+	}
+	rec, err := s.Store.UseEnrollment(ctx, Hash(r.Code), r.Agent, host, r.Port)
 	if errors.Is(err, store.ErrNotFound) {
 		return agentapi.EnrollAnswer{}, ErrBadCode
 	}

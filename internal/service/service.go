@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -43,6 +44,10 @@ type Service struct {
 	// alert on its standard input. Both are set before Run.
 	Keep         history.Keep
 	AlertCommand string
+	// DeliverTo are networks that channels may lead to in any case.
+	DeliverTo []netip.Prefix
+
+	sending sync.Map // channels that are being sent to
 
 	agents *agentapi.Caller
 	log    *slog.Logger
@@ -164,7 +169,7 @@ func (e NotFoundError) Error() string { return fmt.Sprintf("there is no %s %q", 
 // NotFound makes a NotFoundError.
 func NotFound(kind, name string) error { return NotFoundError{kind, name} }
 
-// InputError says that a request makes no sense as it is.
+// InputError says that a request is invalid as it stands.
 type InputError struct{ Err error }
 
 func (e InputError) Error() string { return e.Err.Error() }

@@ -60,8 +60,9 @@ func (a *attempts) check(address string) error {
 	return nil
 }
 
-// failed counts a failure.
-func (a *attempts) failed(address string) {
+// failed counts a failure. It reports whether that is worth a line of the audit
+// trail: the first, and each that makes the address wait longer.
+func (a *attempts) failed(address string) (telling bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.by == nil {
@@ -80,7 +81,9 @@ func (a *attempts) failed(address string) {
 	f.n, f.last = f.n+1, time.Now()
 	if over := f.n - freeFailures; over >= 0 {
 		f.until = f.last.Add(min(longestWait, firstWait<<min(over, doublingsToStop)))
+		return over <= doublingsToStop
 	}
+	return f.n == 1
 }
 
 func (a *attempts) succeeded(address string) {
@@ -96,12 +99,17 @@ func (s *Service) TokenName(ctx context.Context, token, from string) (string, er
 }
 
 func (s *Service) tried(from string, look func() (string, error)) (string, error) {
-	if err := s.attempts.check(from); err != nil {
-		return "", err
-	}
+	// Looked at first: whoever shows a valid token is let in, however many others
+	// failed from the same address.
 	name, err := look()
 	if errors.Is(err, store.ErrNotFound) {
-		s.attempts.failed(from)
+		if err := s.attempts.check(from); err != nil {
+			return "", err
+		}
+		s.log.Warn("a login failed: the token is not known", "from", from)
+		if s.attempts.failed(from) {
+			s.audit(context.Background(), "", from, "login failed", "", "the token is not known")
+		}
 		return "", ErrUnknownToken
 	}
 	if err != nil {

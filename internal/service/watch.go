@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -134,6 +135,7 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 		c.mu.Unlock()
 		return
 	}
+	unknown := s.fixAddress(m, o)
 	m.file(o, asked, now)
 	c.measure(m, now)
 	first := !o.Data.Empty && !m.rec.HeldData // seen with a database for the first time
@@ -141,6 +143,11 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	rec, server_, busy := c.rec, m.rec, c.op != nil
 	c.assess(now)
 	c.mu.Unlock()
+	if unknown {
+		if err := s.Store.NoteAddress(ctx, server_.ID, server_.Host, server_.Port); err != nil {
+			s.log.Error("could not record where the server is reached", "cluster", name, "server", server, "error", err)
+		}
+	}
 	if first {
 		if err := s.Store.NoteHeldData(ctx, server_.ID); err != nil {
 			s.log.Error("could not record that the server holds data", "cluster", name, "server", server, "error", err)
@@ -149,6 +156,30 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	if !busy {
 		s.settleTerm(ctx, rec, server_, o)
 	}
+}
+
+// fixAddress holds a server's address to the one of its enrolment (invariant: what an
+// agent says later of its address reaches no other server). An enrolment of before
+// that was kept has its first address noted; unknown reports that.
+func (s *Service) fixAddress(m *member, o *observation.Server) (unknown bool) {
+	said := &o.Host.Address
+	switch {
+	case m.rec.Host != "":
+		if said.Host != m.rec.Host || said.Port != m.rec.Port {
+			if m.last == nil || m.claimed != *said {
+				s.log.Warn("an agent gives another address than at its enrolment: it counts for nothing", "server", m.rec.Name,
+					"said", *said, "enrolled", m.rec.Host)
+			}
+			m.claimed = *said
+			said.Host, said.Port = m.rec.Host, m.rec.Port
+		}
+	case cluster.CheckHost(said.Host) == nil && said.Port > 0:
+		m.rec.Host, m.rec.Port = said.Host, said.Port
+		return true
+	default:
+		*said = observation.Address{}
+	}
+	return false
 }
 
 // file keeps an observation. What only a thorough one collects stays from the

@@ -49,6 +49,7 @@ type member struct {
 	last    *observation.Server
 	seenAt  time.Time
 	askedAt time.Time
+	claimed observation.Address // what its agent last said instead of its address
 	// The positions of last were read between these two.
 	lookedFrom, lookedTo time.Time
 	before, missing      view.Missing // what the look before last found missing, and last itself

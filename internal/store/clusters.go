@@ -165,13 +165,15 @@ type serverRow struct {
 	EnrolledAt   sql.NullString `db:"enrolled_at"`
 	CreatedAt    string         `db:"created_at"`
 	HeldData     bool           `db:"held_data"`
+	Host         string         `db:"host"`
+	Port         int            `db:"port"`
 }
 
 func (r serverRow) server() Server {
 	return Server{ID: r.ID, ClusterID: r.ClusterID, Cluster: r.Cluster,
 		Member: cluster.Member{Name: r.Name, Agent: r.Agent, FirstPrimary: r.FirstPrimary,
 			Placement: cluster.Placement{Rank: r.Rank, Site: r.Site, Hidden: r.Hidden}, Enrolled: r.EnrolledAt.Valid,
-			HeldData: r.HeldData}}
+			HeldData: r.HeldData, Host: r.Host, Port: r.Port}}
 }
 
 const serverQuery = "select s.*, c.name as cluster from servers s join clusters c on c.id = s.cluster_id "
@@ -243,8 +245,15 @@ func (s *Store) AddEnrollment(ctx context.Context, serverID int64, hash string, 
 	})
 }
 
-// UseEnrollment takes a code out of the records and gives its server.
-func (s *Store) UseEnrollment(ctx context.Context, hash, agent string) (Server, error) {
+// NoteAddress records where a server's database is reached, if that is not known yet.
+func (s *Store) NoteAddress(ctx context.Context, id int64, host string, port int) error {
+	_, err := s.w.ExecContext(ctx, "update servers set host = ?, port = ? where id = ? and host = ''", host, port, id)
+	return err
+}
+
+// UseEnrollment takes a code out of the records, keeps the addresses of its server's
+// agent and database, and gives the server.
+func (s *Store) UseEnrollment(ctx context.Context, hash, agent, host string, port int) (Server, error) {
 	var out Server
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
 		var id int64
@@ -255,8 +264,8 @@ func (s *Store) UseEnrollment(ctx context.Context, hash, agent string) (Server, 
 		if _, err := tx.ExecContext(ctx, "delete from enrollments where server_id = ?", id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "update servers set agent = ?, enrolled_at = ? where id = ?", agent, now(),
-			id); err != nil {
+		if _, err := tx.ExecContext(ctx, "update servers set agent = ?, host = ?, port = ?, enrolled_at = ? where id = ?",
+			agent, host, port, now(), id); err != nil {
 			return err
 		}
 		var r serverRow

@@ -152,16 +152,16 @@ func TestServersAndCodes(t *testing.T) {
 	s.AddEnrollment(ctx, g.ID, "old", time.Now().Add(time.Hour))
 	s.AddEnrollment(ctx, g.ID, "late", time.Now().Add(-time.Second))
 	for _, hash := range []string{"old", "late", "never"} {
-		if _, err := s.UseEnrollment(ctx, hash, "h:1"); !errors.Is(err, ErrNotFound) {
+		if _, err := s.UseEnrollment(ctx, hash, "h:1", "h", 5432); !errors.Is(err, ErrNotFound) {
 			t.Errorf("code %s was good: %v", hash, err)
 		}
 	}
 	s.AddEnrollment(ctx, g.ID, "good", time.Now().Add(time.Hour))
-	if got, err := s.UseEnrollment(ctx, "good", "harbour:7720"); err != nil || got.Agent != "harbour:7720" ||
+	if got, err := s.UseEnrollment(ctx, "good", "harbour:7720", "harbour", 5432); err != nil || got.Agent != "harbour:7720" || got.Host != "harbour" || got.Port != 5432 ||
 		!got.Enrolled {
 		t.Errorf("%+v %v", got, err)
 	}
-	if _, err := s.UseEnrollment(ctx, "good", "thief:1"); !errors.Is(err, ErrNotFound) {
+	if _, err := s.UseEnrollment(ctx, "good", "thief:1", "thief", 1); !errors.Is(err, ErrNotFound) {
 		t.Error("a code was good twice")
 	}
 	g.Rank, g.Site = 0, "island"

@@ -14,6 +14,10 @@ type Member struct {
 	Name string `json:"name"`
 	Placement
 	Agent string `json:"agent,omitempty"` // address at which the service reaches its agent
+	// Host and Port are where its database is reached, as said at enrolment; an empty
+	// Host is not known yet.
+	Host string `json:"-"`
+	Port int    `json:"-"`
 	// FirstPrimary: it runs as primary when the cluster is set up.
 	FirstPrimary bool `json:"-"`
 	Enrolled     bool `json:"-"` // its agent has a certificate

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
@@ -50,7 +51,8 @@ func Leaving(v *View, names ...string) []verb.Leftover {
 		Undo: d.DropAccount}
 	for _, s := range v.Servers {
 		// A server that was not seen lately may follow by it.
-		if s.Name != v.Primary && (s.Observation == nil || s.Observation.Links.Upstream != nil) {
+		if s.Name != v.Primary && s.Cause.Code != cause.NotEnrolled &&
+			(s.Observation == nil || s.Observation.Links.Upstream != nil) {
 			account.UsedBy = append(account.UsedBy, s.Name)
 		}
 	}

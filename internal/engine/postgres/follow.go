@@ -16,6 +16,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
@@ -106,12 +107,15 @@ func hbaRules(content string, peers []verb.Peer) string {
 	done := map[string]bool{}
 	for _, p := range peers {
 		host := p.Host
+		if cluster.CheckHost(host) != nil {
+			continue // nothing that could mean more than one host is written here
+		}
 		if strings.Count(host, ".") == 3 && strings.Trim(host, "0123456789.") == "" {
 			host += "/32"
 		} else if strings.Contains(host, ":") {
 			host += "/128"
 		}
-		if p.Host == "" || done[host] {
+		if done[host] {
 			continue
 		}
 		done[host] = true
@@ -171,14 +175,18 @@ func (e *Engine) ensureAccount(ctx context.Context, acc engine.Account) error {
 		")").Scan(&have); err != nil {
 		return e.explain(err)
 	}
-	// The password goes over the local socket only; the server stores its
-	// SCRAM verifier. The statement is kept out of the server's log.
+	// What the server would keep of the password is given to it, so that no statement,
+	// and no log or view of statements, holds the password itself.
+	verifier, err := scramVerifier(acc.Password)
+	if err != nil {
+		return err
+	}
 	sql := "create role "
 	if have {
 		sql = "alter role "
 	}
 	statements := []string{"select " + unsynced, "set log_statement = 'none'", "set log_min_duration_statement = -1",
-		"set password_encryption = 'scram-sha-256'", sql + acc.User + " login replication password " + literal(acc.Password)}
+		"set log_min_error_statement = 'panic'", sql + acc.User + " login replication password " + literal(verifier)}
 	for _, f := range rewindRights {
 		statements = append(statements, "grant execute on function pg_catalog."+f+" to "+acc.User)
 	}

@@ -1,0 +1,38 @@
+package cluster
+
+import (
+	"strings"
+	"testing"
+)
+
+func TestCheckHost(t *testing.T) {
+	for _, good := range []string{"harbour", "db-1.skerry.example", "10.0.0.1", "2001:db8::1", "A", "1a.example",
+		strings.Repeat("a", 63) + ".example"} {
+		if err := CheckHost(good); err != nil {
+			t.Error(err)
+		}
+	}
+	for _, bad := range []string{"", "all", "ALL", "samenet", "samehost", ".example", "a b", "a\nhost all all all trust",
+		"a,b", "10.0.0.0/8", "0.0.0.0", "::", "fe80::1%eth0", "1.2.3", "300.1.1.1", "-a", "a-", "a..b", `a"b`, "a#b", "höfn",
+		"224.0.0.1", strings.Repeat("a", 64), strings.Repeat("a.", 127) + "ab"} {
+		if CheckHost(bad) == nil {
+			t.Errorf("%q passes", bad)
+		}
+	}
+	for address, ok := range map[string]bool{"harbour:7720": true, "[2001:db8::1]:1": true, "harbour": false, "harbour:0": false,
+		"harbour:65536": false, "harbour:x": false, "all:1": false, "h:1:2": false} {
+		if (CheckHostPort(address) == nil) != ok {
+			t.Errorf("%q", address)
+		}
+	}
+}
+
+func FuzzCheckHost(f *testing.F) {
+	f.Add("harbour")
+	f.Add("10.0.0.1\n")
+	f.Fuzz(func(t *testing.T, host string) {
+		if CheckHost(host) == nil && strings.ContainsAny(host, " \t\r\n\v\f\"',#/*\\\x00;%") {
+			t.Errorf("%q passes", host)
+		}
+	})
+}
