@@ -232,14 +232,16 @@ const mostOutput = 4 << 10
 
 // firstBytes keeps the first bytes that are written to it.
 type firstBytes struct {
-	bytes.Buffer
+	kept bytes.Buffer
 	left int
 }
+
+func (f *firstBytes) String() string { return f.kept.String() }
 
 func (f *firstBytes) Write(b []byte) (int, error) {
 	n := min(len(b), f.left)
 	f.left -= n
-	f.Buffer.Write(b[:n])
+	f.kept.Write(b[:n])
 	return len(b), nil
 }
 
