@@ -34,7 +34,9 @@ type Agent struct {
 	jobs   jobs
 	log    *slog.Logger
 	roots  *x509.CertPool
-	cert   tls.Certificate
+	// authority is the service's, which signs decisions.
+	authority *x509.Certificate
+	cert      tls.Certificate
 
 	acts acts
 
@@ -71,6 +73,9 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 	a.roots = x509.NewCertPool()
 	if !a.roots.AppendCertsFromPEM(root) {
 		return nil, fmt.Errorf("%s holds no certificate", filepath.Join(dir, "authority.crt"))
+	}
+	if a.authority, err = readAuthority(root); err != nil {
+		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, "authority.crt"), err)
 	}
 	if a.engine, err = cfg.open(dir, a.memory, peers{a}); err != nil {
 		return nil, err
@@ -206,6 +211,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 		s.Fenced = false
 	}
 	o.Guard, o.Process.Fenced, o.Log.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
+	o.Decision = s.Decision
 	o.Data.Strayed = s.Strayed
 	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
 	a.noteOpen(o, s)

@@ -27,6 +27,9 @@ func (a *Agent) handler() http.Handler {
 		if err := a.noteSystem(req.System); err != nil {
 			return err
 		}
+		if err := a.keepDecision(req.Decision); err != nil {
+			return err
+		}
 		if req.Term > 0 {
 			if err := a.learn(req.Term, req.Owner); err != nil {
 				return err

@@ -38,6 +38,8 @@ type state struct {
 	Ours   bool   `json:"ours,omitempty"`
 	// Opened is the newest process that took writes here by right.
 	Opened string `json:"opened,omitempty"`
+	// Decision is the newest that the service signed.
+	Decision guard.Signed `json:"decision,omitzero"`
 	// Left: the server was removed from Cross Twin.
 	Left bool `json:"left,omitempty"`
 }

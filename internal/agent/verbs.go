@@ -188,6 +188,9 @@ func (a *Agent) serveVerb(w http.ResponseWriter, r *http.Request) error {
 	if err := a.mayTouch(r, name); err != nil {
 		return err
 	}
+	if err := a.keepDecision(req.Decision); err != nil {
+		return err
+	}
 	a.log.Info("verb", "verb", name, "operation", req.Operation, "step", req.Step, "term", req.Term)
 	if verb.Long(name) {
 		return a.serveLong(w, req, do)

@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
@@ -38,6 +39,8 @@ type ObserveRequest struct {
 	Reopen bool `json:"reopen,omitempty"`
 	// System identifies the cluster's data; empty: not known yet.
 	System string `json:"system,omitempty"`
+	// Decision is that of the term, signed.
+	Decision *guard.Signed `json:"decision,omitempty"`
 }
 
 // Request is the envelope of a call.
@@ -46,6 +49,8 @@ type Request struct {
 	Step      string
 	Term      int64
 	Call      verb.Call
+	// Decision is the newest of the cluster.
+	Decision *guard.Signed
 }
 
 // Envelope is a Request as it goes over the wire; the verb's name is in the path.
@@ -54,6 +59,7 @@ type Envelope struct {
 	Step      string          `json:"step"`
 	Term      int64           `json:"term"`
 	Args      json.RawMessage `json:"args,omitempty"`
+	Decision  *guard.Signed   `json:"decision,omitempty"`
 }
 
 // Answer is what a verb gives back: its result, or a job that goes on.
@@ -219,7 +225,7 @@ func (c *Caller) Observe(ctx context.Context, t Target, r ObserveRequest) (*obse
 
 // Do has a call carried out.
 func (c *Caller) Do(ctx context.Context, t Target, r Request) (a Answer, err error) {
-	e := Envelope{Operation: r.Operation, Step: r.Step, Term: r.Term}
+	e := Envelope{Operation: r.Operation, Step: r.Step, Term: r.Term, Decision: r.Decision}
 	if e.Args, err = json.Marshal(r.Call); err != nil {
 		return a, err
 	}

@@ -3,8 +3,8 @@ package api
 import (
 	"errors"
 	"net/http"
-	"strings"
 	"net/url"
+	"strings"
 
 	"github.com/labstack/echo/v4"
 

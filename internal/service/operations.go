@@ -12,6 +12,7 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/dialect"
+	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/tail"
@@ -195,7 +196,7 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 	a := s.lookAtAll(ctx, c, &v)
 	in := plan.Input{View: a.View, Members: a.Members, Request: req, NextTerm: a.View.Term + 1, Busy: a.View.Operation}
 	for _, m := range in.Members {
-		if m.Last != nil {
+		if m.Last != nil && guard.Believable(m.Last.Guard.Noted, a.View.Term) {
 			in.NextTerm = max(in.NextTerm, m.Last.Guard.Noted+1)
 		}
 	}

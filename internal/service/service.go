@@ -136,10 +136,11 @@ func (x servers) Observe(ctx context.Context, cluster, server string) (*observat
 }
 
 func (x servers) Do(ctx context.Context, cluster, server string, r agentapi.Request) (agentapi.Answer, error) {
-	t, _, err := x.s.target(cluster, server)
+	t, o, err := x.s.target(cluster, server)
 	if err != nil {
 		return agentapi.Answer{}, err
 	}
+	r.Decision = o.Decision
 	return x.s.agents.Do(ctx, t, r)
 }
 

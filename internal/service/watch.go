@@ -10,7 +10,6 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/store"
 )
 
 // watchAll begins one observation of every server that has none under way, and
@@ -140,6 +139,7 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	c.measure(m, now)
 	first := !o.Data.Empty && !m.rec.HeldData // seen with a database for the first time
 	m.rec.HeldData = m.rec.HeldData || first
+	m.claim = s.claimOf(c.rec, m.rec, o)
 	rec, server_, busy := c.rec, m.rec, c.op != nil
 	c.assess(now)
 	c.mu.Unlock()
@@ -230,52 +230,4 @@ func (c *watched) measure(m *member, now time.Time) {
 			m.at, m.moved = pos, now
 		}
 	}
-}
-
-// settleTerm returns a cluster its first term when its first primary is seen,
-// and takes over a newer term that an agent knows and the records do not (the
-// records were restored from an older copy): terms never go back.
-func (s *Service) settleTerm(ctx context.Context, c store.Cluster, m store.Server, o *observation.Server) {
-	term, decided := termToTake(c, m, o)
-	if term == 0 {
-		return
-	}
-	log := s.log.With("cluster", c.Name, "server", m.Name, "term", term)
-	if !decided {
-		log.Warn("an agent noted a newer term than the records know: its number is taken over")
-	} else {
-		log.Warn("an agent owns a term that the records do not know: it is taken over")
-	}
-	if term > c.Term {
-		if err := s.Store.OpenTerm(ctx, c.Name, term, 0); err != nil {
-			log.Error("could not open a term", "error", err)
-			return
-		}
-	}
-	if decided {
-		if err := s.Store.Decide(ctx, c.Name, term, m.Name); err != nil {
-			log.Error("could not decide a term", "error", err)
-			return
-		}
-		s.audit(ctx, "crosstwin", "", "term decided", c.Name, m.Name)
-	}
-	if err := s.reload(ctx); err != nil {
-		log.Error("could not read the records", "error", err)
-	}
-}
-
-// termToTake returns the term that an observation makes the records take over,
-// 0 for none, and whether the observed server owns it.
-func termToTake(c store.Cluster, m store.Server, o *observation.Server) (term int64, decided bool) {
-	g := o.Guard
-	switch {
-	case g.Owner && g.Accepted > c.OwnerTerm:
-		return g.Accepted, true
-	case c.OwnerTerm == 0 && m.FirstPrimary && o.Process.Accepting && o.Process.Role == observation.Primary:
-		return max(g.Noted, c.Term) + 1, true
-	case g.Noted > c.Term:
-		// An act of a term that agents count as over would be refused.
-		return g.Noted, false
-	}
-	return 0, false
 }

@@ -9,6 +9,7 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/cause"
+	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
@@ -20,6 +21,7 @@ import (
 // watched is what the service remembers of a cluster between observations.
 type watched struct {
 	// latest is the newest assessment: all faces read it, without a lock.
+	signed *guard.Signed // the newest decision, as it is told
 	latest atomic.Pointer[Assessment]
 
 	mu      sync.Mutex // guards all that follows
@@ -49,6 +51,9 @@ type member struct {
 	last    *observation.Server
 	seenAt  time.Time
 	askedAt time.Time
+	// claim is a term that its agent says this server owns, without a decision of this
+	// service; 0: none.
+	claim   int64
 	claimed observation.Address // what its agent last said instead of its address
 	// The positions of last were read between these two.
 	lookedFrom, lookedTo time.Time
@@ -219,7 +224,7 @@ func (c *watched) input(now time.Time) view.Input {
 		Operation: c.op, NeedsYou: c.needsYou.running(), Now: now}
 	for _, m := range c.members {
 		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
-			LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,
+			Claim: m.claim, LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,
 			Examined:     c.examined(m),
 			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved,
 			ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
@@ -250,7 +255,8 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 	if m == nil {
 		return agentapi.Target{}, agentapi.ObserveRequest{}, NotFound("server", server)
 	}
-	req := agentapi.ObserveRequest{Term: c.rec.OwnerTerm, Owner: c.rec.Owner == server, Reopen: c.mayReopen(m)}
+	req := agentapi.ObserveRequest{Term: c.rec.OwnerTerm, Owner: c.rec.Owner == server, Reopen: c.mayReopen(m),
+		Decision: s.decision(c)}
 	if o := c.member(c.rec.Owner); o != nil && o.last != nil {
 		req.System = o.last.Data.System
 	}

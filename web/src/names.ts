@@ -23,6 +23,7 @@ export type Rule = components["schemas"]["ViewProblem"]["rule"];
 // What is alerted on, worst first, in words for a list of switches.
 export const rules: Record<Rule, string> = {
   "two primaries": "two servers report themselves as primary",
+  "false claim": "an agent claims a term that nobody decided",
   "no primary": "no primary",
   "takes no writes": "the primary takes no writes",
   "needs you": "an operation needs you",

@@ -24,7 +24,7 @@ type Key struct {
 // Hold is how long a problem lasts before it is told.
 func Hold(r cluster.Rule) time.Duration {
 	switch r {
-	case cluster.RuleTwoPrimaries, cluster.RuleNeedsYou:
+	case cluster.RuleTwoPrimaries, cluster.RuleNeedsYou, cluster.RuleClaim:
 		return 0
 	case cluster.RuleNoWrites, cluster.RuleAdrift:
 		return 3 * time.Second
@@ -41,8 +41,8 @@ const Gone = 30 * time.Second
 
 // duringOperations are the rules that are told even while an operation runs on
 // the cluster: no plan has them as a side effect.
-var duringOperations = []cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleAdrift, cluster.RuleNeedsYou,
-	cluster.RuleLogFilling, cluster.RuleCertificate, cluster.RuleClock}
+var duringOperations = []cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleClaim, cluster.RuleAdrift,
+	cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleCertificate, cluster.RuleClock}
 
 // Level says how loud an alert is.
 type Level string
@@ -56,7 +56,7 @@ const (
 
 // LevelOf returns the level of a rule.
 func LevelOf(r cluster.Rule) Level {
-	if slices.Contains([]cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleNoPrimary, cluster.RuleNoWrites,
+	if slices.Contains([]cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleClaim, cluster.RuleNoPrimary, cluster.RuleNoWrites,
 		cluster.RuleAdrift, cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleAtRisk}, r) {
 		return Critical
 	}

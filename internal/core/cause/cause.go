@@ -78,6 +78,7 @@ const (
 	ClockOff       Code = "clock off"         // Seconds, negative: behind
 	CertificateEnd Code = "certificate ends"  // Seconds
 	OpenByDefault  Code = "open by default"
+	FalseClaim     Code = "false claim" // Term
 )
 
 // What puts it right.
@@ -109,6 +110,7 @@ const (
 	SetClock        Code = "set the clock"
 	EnrollAgain     Code = "enroll it again"
 	AgentCloses     Code = "its agent closes it"
+	SeeHost         Code = "see to its host"
 )
 
 // The parts of a cluster's sentence.

@@ -22,9 +22,10 @@ const (
 	RuleCertificate  Rule = "certificate"
 	RuleNeedsYou     Rule = "needs you"
 	RuleOpen         Rule = "open by default"
+	RuleClaim        Rule = "false claim"
 )
 
 // Rules lists all rules, worst first: the order in which problems are shown.
-var Rules = []Rule{RuleTwoPrimaries, RuleNoPrimary, RuleNoWrites, RuleNeedsYou, RuleAdrift, RuleLogFilling,
+var Rules = []Rule{RuleTwoPrimaries, RuleClaim, RuleNoPrimary, RuleNoWrites, RuleNeedsYou, RuleAdrift, RuleLogFilling,
 	RuleLinkDown, RuleStalled, RuleUnseen, RuleDown, RuleAtRisk,
 	RuleSlotFilling, RuleBehind, RuleConflicts, RuleClock, RuleCertificate, RuleOpen}

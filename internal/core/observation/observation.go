@@ -34,7 +34,9 @@ type Server struct {
 	// CertificateEnds is when the agent's certificate does.
 	CertificateEnds time.Time   `json:"certificate_ends,omitzero"`
 	Guard           guard.State `json:"guard"`
-	Job             *Job        `json:"job,omitempty"`
+	// Decision is the newest that the service signed and this agent was told.
+	Decision guard.Signed `json:"decision,omitzero"`
+	Job      *Job         `json:"job,omitempty"`
 
 	Process Process `json:"process"`
 	Data    Data    `json:"data"`

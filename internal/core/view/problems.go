@@ -228,6 +228,9 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 	}
 	here := cause.Cause{Cluster: in.Cluster, Server: s.Name}
 	with := func(code cause.Code) cause.Cause { here.Code = code; return here }
+	if m := findMember(in, s.Name); m != nil && m.Claim > 0 {
+		add(cluster.RuleClaim, cause.Cause{Code: cause.FalseClaim, Server: s.Name, Term: m.Claim}, with(cause.SeeHost))
+	}
 	if f := s.LogFull; f != nil && f.Seconds >= 0 && f.Seconds < in.Policy.FullHours*3600 {
 		add(cluster.RuleLogFilling, f.what, f.remedy)
 	}

@@ -73,6 +73,8 @@ type Member struct {
 	AskedAt time.Time
 	// LookedAt is when its positions were read, at the earliest.
 	LookedAt time.Time
+	// Claim is a term that the server says it owns without a decision of the service.
+	Claim int64
 	// Before is what the look before Last found missing.
 	Before     Missing
 	StateSince time.Time

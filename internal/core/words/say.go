@@ -251,6 +251,10 @@ var slowWords = map[cause.Code]func(cause.Cause) string{
 	cause.CertificateEnd: func(c cause.Cause) string {
 		return fmt.Sprintf("the certificate of %s's agent ends in %s", c.Server, Span(max(0, c.Seconds)))
 	},
+	cause.FalseClaim: func(c cause.Cause) string {
+		return fmt.Sprintf("%s's agent claims term %d, and no decision of this service says so: the claim counts for nothing",
+			c.Server, c.Term)
+	},
 	cause.OpenByDefault: func(c cause.Cause) string {
 		return c.Server + " would open for writes if anything but its agent started it"
 	},
@@ -330,6 +334,10 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 	cause.SetClock: plain("set it by a time server; lag is measured with the service's clock alone and stays right"),
 	cause.EnrollAgain: func(c cause.Cause) string {
 		return fmt.Sprintf("enroll it again: crosstwin server code %s %s, then the command it prints", c.Cluster, c.Server)
+	},
+	cause.SeeHost: func(c cause.Cause) string {
+		return fmt.Sprintf("its host may have been taken over, or its agent may belong to another service: check the host, "+
+			"then enroll its agent again: crosstwin server code %s %s", c.Cluster, c.Server)
 	},
 	cause.AgentCloses: plain("its agent corrects that by itself; if this stays, read the agent's log"),
 }

@@ -1,0 +1,32 @@
+package agent
+
+import (
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/pki"
+)
+
+// keepDecision keeps the newest decision that the service signed, to be shown with what
+// the agent says of its term.
+func (a *Agent) keepDecision(d *guard.Signed) error {
+	if d == nil || d.Cluster != a.cfg.Cluster || d.Term <= a.memory.get().Decision.Term {
+		return nil
+	}
+	if a.authority == nil || !pki.SaidBy(a.authority, d.Statement(), d.Signature) {
+		a.log.Warn("a decision came without the service's signature: it is not kept", "term", d.Term, "owner", d.Owner)
+		return nil
+	}
+	return a.memory.change(func(s *state) error { s.Decision = *d; return nil })
+}
+
+// readAuthority reads the certificate of the service's authority.
+func readAuthority(text []byte) (*x509.Certificate, error) {
+	block, _ := pem.Decode(text)
+	if block == nil {
+		return nil, fmt.Errorf("it holds no certificate")
+	}
+	return x509.ParseCertificate(block.Bytes)
+}

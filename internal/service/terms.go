@@ -1,0 +1,99 @@
+package service
+
+import (
+	"context"
+
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/pki"
+	"crosstwin/internal/store"
+)
+
+// decision returns the newest decision of a cluster, signed; nil when there is none.
+// c.mu is held.
+func (s *Service) decision(c *watched) *guard.Signed {
+	d := guard.Decision{Cluster: c.rec.Name, Term: c.rec.OwnerTerm, Owner: c.rec.Owner}
+	if d.Term == 0 || d.Owner == "" {
+		return nil
+	}
+	if c.signed == nil || c.signed.Decision != d {
+		signature, err := s.Authority.SignStatement(d.Statement())
+		if err != nil {
+			s.log.Error("could not sign a decision", "cluster", d.Cluster, "term", d.Term, "error", err)
+			return nil
+		}
+		c.signed = &guard.Signed{Decision: d, Signature: signature}
+	}
+	return c.signed
+}
+
+// ours reports whether an agent shows a decision of this service for what it says of
+// its term.
+func (s *Service) ours(c store.Cluster, m store.Server, o *observation.Server) bool {
+	want := guard.Decision{Cluster: c.Name, Term: o.Guard.Accepted, Owner: m.Name}
+	return o.Decision.Decision == want && pki.SaidBy(s.Authority.Cert, want.Statement(), o.Decision.Signature)
+}
+
+// claimOf returns the term that a server says it owns, or that its agent says it noted,
+// and that nothing of this service backs; 0 for none.
+func (s *Service) claimOf(c store.Cluster, m store.Server, o *observation.Server) int64 {
+	g := o.Guard
+	switch {
+	case g.Owner && g.Accepted > c.OwnerTerm && !s.ours(c, m, o) && !(c.OwnerTerm == 0 && m.FirstPrimary):
+		return g.Accepted
+	case !guard.Believable(g.Noted, c.Term):
+		return g.Noted
+	}
+	return 0
+}
+
+// settleTerm returns a cluster its first term when its first primary is seen,
+// and takes over a newer term that an agent knows and the records do not (the
+// records were restored from an older copy): terms never go back. Who owns it is
+// taken over only from a decision that this service signed.
+func (s *Service) settleTerm(ctx context.Context, c store.Cluster, m store.Server, o *observation.Server) {
+	term, decided := s.termToTake(c, m, o)
+	if term == 0 {
+		return
+	}
+	log := s.log.With("cluster", c.Name, "server", m.Name, "term", term)
+	if !decided {
+		log.Warn("an agent noted a newer term than the records know: its number is taken over")
+	} else {
+		log.Warn("an agent owns a term that the records do not know: it is taken over")
+	}
+	if term > c.Term {
+		if err := s.Store.OpenTerm(ctx, c.Name, term, 0); err != nil {
+			log.Error("could not open a term", "error", err)
+			return
+		}
+	}
+	if decided {
+		if err := s.Store.Decide(ctx, c.Name, term, m.Name); err != nil {
+			log.Error("could not decide a term", "error", err)
+			return
+		}
+		s.audit(ctx, "crosstwin", "", "term decided", c.Name, m.Name)
+	}
+	if err := s.reload(ctx); err != nil {
+		log.Error("could not read the records", "error", err)
+	}
+}
+
+// termToTake returns the term that an observation makes the records take over,
+// 0 for none, and whether the observed server owns it.
+func (s *Service) termToTake(c store.Cluster, m store.Server, o *observation.Server) (term int64, decided bool) {
+	g := o.Guard
+	switch {
+	case g.Owner && g.Accepted > c.OwnerTerm && s.ours(c, m, o):
+		return g.Accepted, true
+	case !guard.Believable(g.Noted, c.Term):
+		return 0, false
+	case c.OwnerTerm == 0 && m.FirstPrimary && o.Process.Accepting && o.Process.Role == observation.Primary:
+		return max(g.Noted, c.Term) + 1, true
+	case g.Noted > c.Term:
+		// An act of a term that agents count as over would be refused.
+		return g.Noted, false
+	}
+	return 0, false
+}

@@ -1,0 +1,73 @@
+package service
+
+import (
+	"testing"
+
+	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/pki"
+	"crosstwin/internal/store"
+)
+
+// What an agent says of a term makes nobody its owner, unless this service decided so
+// and signed that.
+func TestClaims(t *testing.T) {
+	s := newService(t, t.TempDir())
+	stranger, err := pki.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	sign := func(a *pki.Authority, d guard.Decision) guard.Signed {
+		signature, err := a.SignStatement(d.Statement())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return guard.Signed{Decision: d, Signature: signature}
+	}
+	good := guard.Decision{Cluster: "bookings", Term: 9, Owner: "heron"}
+	for _, c := range []struct {
+		name    string
+		records store.Cluster
+		first   bool
+		guard   guard.State
+		shown   guard.Signed
+		takes   int64
+		decided bool
+		claim   int64
+	}{
+		{name: "in line with the records", guard: guard.State{Noted: 4, Accepted: 4}},
+		{name: "restored records, signed", guard: guard.State{Noted: 9, Accepted: 9, Owner: true}, shown: sign(s.Authority, good),
+			takes: 9, decided: true},
+		{name: "no decision at all", guard: guard.State{Noted: 9, Accepted: 9, Owner: true}, takes: 9, claim: 9},
+		{name: "signed by another service", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
+			shown: sign(stranger, good), takes: 9, claim: 9},
+		{name: "another server's decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
+			shown: sign(s.Authority, guard.Decision{Cluster: "bookings", Term: 9, Owner: "gull"}), takes: 9, claim: 9},
+		{name: "another cluster's decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
+			shown: sign(s.Authority, guard.Decision{Cluster: "cargo", Term: 9, Owner: "heron"}), takes: 9, claim: 9},
+		{name: "an older decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
+			shown: sign(s.Authority, guard.Decision{Cluster: "bookings", Term: 3, Owner: "heron"}), takes: 9, claim: 9},
+		{name: "a changed decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true}, shown: guard.Signed{Decision: good,
+			Signature: sign(s.Authority, guard.Decision{Cluster: "bookings", Term: 3, Owner: "heron"}).Signature}, takes: 9, claim: 9},
+		{name: "terms used up", guard: guard.State{Noted: 1 << 62, Accepted: 4}, claim: 1 << 62},
+		{name: "a running pair", records: store.Cluster{Cluster: cluster.Cluster{Name: "bookings"}}, first: true,
+			guard: guard.State{Noted: 7, Accepted: 7, Owner: true}, takes: 8, decided: true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if c.records.Name == "" {
+				c.records = store.Cluster{Cluster: cluster.Cluster{Name: "bookings", Term: 4, OwnerTerm: 4, Owner: "gull"}}
+			}
+			m := store.Server{Member: cluster.Member{Name: "heron", FirstPrimary: c.first}}
+			o := &observation.Server{Guard: c.guard, Decision: c.shown,
+				Process: observation.Process{Accepting: true, Role: observation.Primary}}
+			term, decided := s.termToTake(c.records, m, o)
+			if term != c.takes || decided != c.decided {
+				t.Errorf("term %d is taken over, decided: %t", term, decided)
+			}
+			if got := s.claimOf(c.records, m, o); got != c.claim {
+				t.Errorf("claim %d", got)
+			}
+		})
+	}
+}
