@@ -127,7 +127,7 @@ func newRig(t *testing.T) *rig {
 		t.Fatal(err)
 	}
 	r.Agent = &Agent{cfg: Config{Cluster: "bookings", Server: "gull"}, dir: dir, engine: r.f, memory: m,
-		log: slog.New(slog.DiscardHandler), roots: authority.Pool()}
+		log: slog.New(slog.DiscardHandler), roots: authority.Pool(), authority: authority.Cert}
 	if r.cert, err = authority.Pair(pki.AgentName("bookings", "gull")); err != nil {
 		t.Fatal(err)
 	}
@@ -141,6 +141,17 @@ func newRig(t *testing.T) *rig {
 	r.target = agentapi.Target{Cluster: "bookings", Server: "gull", Address: r.server.Listener.Addr().String()}
 	r.caller = r.as(t, pki.ServiceName)
 	return r
+}
+
+// permit returns a context with a permit for a server's agent.
+func permit(t *testing.T, authority *pki.Authority, holder string, life time.Duration) context.Context {
+	t.Helper()
+	p := guard.Permit{Cluster: "bookings", Holder: holder, Until: time.Now().Add(life)}
+	signature, err := authority.SignStatement(p.Statement())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return agentapi.WithPermit(t.Context(), p.Text(signature))
 }
 
 // as returns a caller whose certificate has a name.
@@ -189,7 +200,7 @@ func TestWhoMayAsk(t *testing.T) {
 			t.Fatal(err)
 		}
 		other := &Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair}
-		return other.fetchAccount(t.Context(), verb.Peer{Name: "gull", Agent: r.target.Address})
+		return other.fetchAccount(permit(t, r.authority, "tern", guard.PermitLife), verb.Peer{Name: "gull", Agent: r.target.Address})
 	}
 	if acc, err := peer("bookings"); err != nil || acc.Password != "secret" {
 		t.Errorf("a peer does not get the account: %v", err)

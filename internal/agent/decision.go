@@ -3,6 +3,7 @@ package agent
 import (
 	"crypto/x509"
 	"encoding/pem"
+	"errors"
 	"fmt"
 
 	"crosstwin/internal/core/guard"
@@ -21,6 +22,8 @@ func (a *Agent) keepDecision(d *guard.Signed) error {
 	}
 	return a.memory.change(func(s *state) error { s.Decision = *d; return nil })
 }
+
+var errUnsigned = errors.New("the permit is not signed by the service")
 
 // readAuthority reads the certificate of the service's authority.
 func readAuthority(text []byte) (*x509.Certificate, error) {

@@ -136,7 +136,7 @@ func askEnrolment(ctx context.Context, service, fingerprint string, req agentapi
 const mostAnswer = 1 << 20
 
 func refuseRedirect(*http.Request, []*http.Request) error {
-	return errors.New("the service answers from somewhere else: give that address")
+	return errors.New("the answer comes from somewhere else, which is not followed")
 }
 
 // mayEnrollAt refuses to send a one-time code in the clear to another host.

@@ -21,7 +21,7 @@ import (
 // peerClient calls a peer's agent. The certificates of agents carry roles
 // instead of addresses, so the name to expect is set for the call.
 func (a *Agent) peerClient(server string) *http.Client {
-	return &http.Client{Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{
+	return &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{
 		RootCAs: a.roots, Certificates: []tls.Certificate{a.cert}, ServerName: pki.AgentName(a.cfg.Cluster, server),
 		MinVersion: tls.VersionTLS13}}}
 }
@@ -59,6 +59,7 @@ func (p peers) Fetch(ctx context.Context, from verb.Peer, what string, query url
 	if err != nil {
 		return nil, err
 	}
+	req.Header.Set(agentapi.PermitHeader, agentapi.PermitOf(ctx))
 	res, err := p.a.peerClient(from.Name).Do(req)
 	if err != nil {
 		return nil, fmt.Errorf("ask %s's agent at %s for its %s: %w", from.Name, from.Agent, what, err)
@@ -66,7 +67,7 @@ func (p peers) Fetch(ctx context.Context, from verb.Peer, what string, query url
 	if res.StatusCode != http.StatusOK {
 		defer res.Body.Close()
 		var problem agentapi.Problem
-		json.NewDecoder(res.Body).Decode(&problem)
+		json.NewDecoder(io.LimitReader(res.Body, mostAnswer)).Decode(&problem)
 		return nil, fmt.Errorf("%s's agent did not give its %s: %s", from.Name, what, problem.Detail)
 	}
 	return &sharedStream{res, from.Name, what}, nil
@@ -105,6 +106,7 @@ func (a *Agent) fetchAccount(ctx context.Context, from verb.Peer) (engine.Accoun
 	if err != nil {
 		return acc, err
 	}
+	req.Header.Set(agentapi.PermitHeader, agentapi.PermitOf(ctx))
 	res, err := c.Do(req)
 	if err != nil {
 		return acc, fmt.Errorf("ask %s's agent at %s for the replication account: %w", from.Name, from.Agent, err)
@@ -112,8 +114,8 @@ func (a *Agent) fetchAccount(ctx context.Context, from verb.Peer) (engine.Accoun
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {
 		var p agentapi.Problem
-		json.NewDecoder(res.Body).Decode(&p)
+		json.NewDecoder(io.LimitReader(res.Body, mostAnswer)).Decode(&p)
 		return acc, fmt.Errorf("%s's agent did not give the replication account: %s", from.Name, p.Detail)
 	}
-	return acc, json.NewDecoder(res.Body).Decode(&acc)
+	return acc, json.NewDecoder(io.LimitReader(res.Body, mostAnswer)).Decode(&acc)
 }

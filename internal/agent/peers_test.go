@@ -8,8 +8,12 @@ import (
 	"net/url"
 	"strings"
 	"testing"
+	"time"
 
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
 	"crosstwin/internal/pki"
 )
 
@@ -43,7 +47,7 @@ func TestSharedStream(t *testing.T) {
 	tern := as(pki.AgentName("bookings", "tern"))
 	for how, want := range map[string]string{"": "", "fails": "the disk of the source is gone,\nsaid in 100 % of cases",
 		"dies": "EOF"} {
-		s, err := tern.Fetch(t.Context(), gull, "copy", url.Values{"how": {how}})
+		s, err := tern.Fetch(permit(t, r.authority, "tern", guard.PermitLife), gull, "copy", url.Values{"how": {how}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -63,5 +67,44 @@ func TestSharedStream(t *testing.T) {
 	if _, err := tern.Fetch(t.Context(), verb.Peer{Name: "gull", Agent: "127.0.0.1:9"}, "copy", nil); err == nil ||
 		!strings.Contains(err.Error(), "ask gull's agent") {
 		t.Errorf("nobody there: %v", err)
+	}
+}
+
+// A peer is given nothing without a permit that the service made for it just now: not
+// the agent of a server that was removed, which still has its certificate.
+func TestPeersNeedAPermit(t *testing.T) {
+	r := newRig(t)
+	if err := r.saveAccount(engine.Account{User: "u", Password: "secret"}); err != nil {
+		t.Fatal(err)
+	}
+	pair, err := r.authority.Pair(pki.AgentName("bookings", "tern"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	stranger, err := pki.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	tern := &Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair}
+	gull := verb.Peer{Name: "gull", Agent: r.target.Address}
+	for name, c := range map[string]struct {
+		ctx  context.Context
+		want string
+	}{
+		"none":          {t.Context(), "no permit of the service is shown"},
+		"garbage":       {agentapi.WithPermit(t.Context(), "%%%"), "cannot be read"},
+		"another's":     {permit(t, r.authority, "heron", guard.PermitLife), "the permit is for heron"},
+		"over":          {permit(t, r.authority, "tern", -time.Minute), "the permit ended at"},
+		"for ever":      {permit(t, r.authority, "tern", 24*time.Hour), "longer than any does"},
+		"self-made":     {permit(t, stranger, "tern", guard.PermitLife), "is not signed by the service"},
+		"the service's": {permit(t, r.authority, "tern", guard.PermitLife), ""},
+	} {
+		_, aerr := tern.fetchAccount(c.ctx, gull)
+		_, ferr := peers{tern}.Fetch(c.ctx, gull, "copy", nil)
+		for what, err := range map[string]error{"account": aerr, "copy": ferr} {
+			if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
+				t.Errorf("%s with %s permit: %v", what, name, err)
+			}
+		}
 	}
 }

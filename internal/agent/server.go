@@ -119,12 +119,21 @@ func (a *Agent) handleLog(m *http.ServeMux, x engine.LogKeeper) {
 }
 
 func (a *Agent) fromService(h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
-	return a.from(func(name string) bool { return name == pki.ServiceName }, h)
+	return a.from(func(name string) bool { return name == pki.ServiceName },
+		func(w http.ResponseWriter, r *http.Request) error {
+			return h(w, r.WithContext(agentapi.WithPermit(r.Context(), r.Header.Get(agentapi.PermitHeader))))
+		})
 }
 
-// fromPeer lets in the agents of the same cluster only.
+// fromPeer lets in the agents of the same cluster only, with the service's permit.
 func (a *Agent) fromPeer(h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
-	return a.from(func(name string) bool { return strings.HasSuffix(name, pki.AgentName(a.cfg.Cluster, "")) }, h)
+	return a.from(func(name string) bool { return strings.HasSuffix(name, pki.AgentName(a.cfg.Cluster, "")) },
+		func(w http.ResponseWriter, r *http.Request) error {
+			if err := a.permitted(r); err != nil {
+				return err
+			}
+			return h(w, r)
+		})
 }
 
 func (a *Agent) from(allowed func(string) bool, h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {

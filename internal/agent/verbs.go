@@ -193,7 +193,7 @@ func (a *Agent) serveVerb(w http.ResponseWriter, r *http.Request) error {
 	}
 	a.log.Info("verb", "verb", name, "operation", req.Operation, "step", req.Step, "term", req.Term)
 	if verb.Long(name) {
-		return a.serveLong(w, req, do)
+		return a.serveLong(w, req, do, agentapi.PermitOf(r.Context()))
 	}
 	if _, note := req.call.(verb.Note); note {
 		// Noted before its turn comes: what runs under an older term ends by it.
@@ -244,9 +244,11 @@ func (a *Agent) readRequest(r *http.Request) (req request, do handler, err error
 	return req, do, nil
 }
 
-func (a *Agent) serveLong(w http.ResponseWriter, req request, do handler) error {
+func (a *Agent) serveLong(w http.ResponseWriter, req request, do handler, permit string) error {
 	job, busy, err := a.jobs.start(req.key(), req.call.Verb(), req.Term, a.mayAct,
-		func(ctx context.Context, p engine.Progress) (any, error) { return do(ctx, req, p) })
+		func(ctx context.Context, p engine.Progress) (any, error) {
+			return do(agentapi.WithPermit(ctx, permit), req, p)
+		})
 	if err != nil {
 		return err
 	}

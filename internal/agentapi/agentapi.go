@@ -169,6 +169,9 @@ func (c *Caller) post(ctx context.Context, t Target, path string, in, out any) e
 		return err
 	}
 	req.Header.Set("Content-Type", "application/json")
+	if permit := PermitOf(ctx); permit != "" {
+		req.Header.Set(PermitHeader, permit)
+	}
 	res, err := c.client(t).Do(req)
 	if err != nil {
 		return Unreachable{t.Server, t.Address, rootCause(err)}

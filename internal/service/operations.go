@@ -331,7 +331,7 @@ func (s *Service) examine(ctx context.Context, in *plan.Input, server string, ro
 		return nil, err
 	}
 	log, at := primary.Last.Log, primary.Last.Host.Address
-	x, err := s.agents.Examine(ctx, t, verb.Examine{Line: log.Line, Past: log.Past, Written: log.Written,
+	x, err := s.agents.Examine(s.permitted(ctx, t), t, verb.Examine{Line: log.Line, Past: log.Past, Written: log.Written,
 		Primary: verb.Peer{Name: primary.Name, Agent: primary.Agent, Host: at.Host, Port: at.Port}})
 	if err != nil {
 		s.log.Warn("examination failed", "cluster", in.View.Cluster, "server", server, "error", err)

@@ -160,6 +160,6 @@ func (s *Service) doer(cluster, server string) agentapi.Doer {
 		}
 		ctx, cancel := context.WithTimeout(ctx, observeTimeout)
 		defer cancel()
-		return s.agents.Do(ctx, t, r)
+		return s.agents.Do(s.permitted(ctx, t), t, r)
 	}
 }

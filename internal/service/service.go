@@ -141,7 +141,7 @@ func (x servers) Do(ctx context.Context, cluster, server string, r agentapi.Requ
 		return agentapi.Answer{}, err
 	}
 	r.Decision = o.Decision
-	return x.s.agents.Do(ctx, t, r)
+	return x.s.agents.Do(x.s.permitted(ctx, t), t, r)
 }
 
 // at returns a way to make calls to one server.

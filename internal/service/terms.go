@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"time"
 
+	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/pki"
@@ -25,6 +27,17 @@ func (s *Service) decision(c *watched) *guard.Signed {
 		c.signed = &guard.Signed{Decision: d, Signature: signature}
 	}
 	return c.signed
+}
+
+// permitted lets the agent that is called ask its peers, for a short time.
+func (s *Service) permitted(ctx context.Context, t agentapi.Target) context.Context {
+	p := guard.Permit{Cluster: t.Cluster, Holder: t.Server, Until: time.Now().Add(guard.PermitLife)}
+	signature, err := s.Authority.SignStatement(p.Statement())
+	if err != nil {
+		s.log.Error("could not sign a permit", "cluster", t.Cluster, "server", t.Server, "error", err)
+		return ctx
+	}
+	return agentapi.WithPermit(ctx, p.Text(signature))
 }
 
 // ours reports whether an agent shows a decision of this service for what it says of
