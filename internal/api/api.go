@@ -55,7 +55,7 @@ func New(s *service.Service, version string, log *slog.Logger) http.Handler {
 	for _, r := range a.allRoutes() {
 		h := r.handle
 		if !r.open {
-			h = a.authorized(h)
+			h = a.authorized(r.scoped(h))
 		}
 		e.Add(r.method, r.path, h)
 	}
@@ -117,7 +117,12 @@ func (a *API) authorized(next echo.HandlerFunc) echo.HandlerFunc {
 		if err != nil {
 			return err
 		}
+		t, err := a.service.Token(c.Request().Context(), name)
+		if err != nil {
+			return err
+		}
 		c.Set("who", name)
+		c.Set("token", t)
 		a.service.NoteUse(c.Request().Context(), name)
 		return next(c)
 	}

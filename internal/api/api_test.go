@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/access"
 	"crosstwin/internal/pki"
 	"crosstwin/internal/service"
 	"crosstwin/internal/store"
@@ -21,6 +22,7 @@ type face struct {
 	url   string
 	token string
 	jar   []*http.Cookie
+	store *store.Store
 }
 
 func newFace(t *testing.T) *face {
@@ -39,8 +41,8 @@ func newFace(t *testing.T) *face {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := &face{t: t, token: "ct-of-this-test"}
-	if err := st.AddToken(t.Context(), "night-shift", service.Hash(f.token)); err != nil {
+	f := &face{t: t, token: "ct-of-this-test", store: st}
+	if err := st.AddToken(t.Context(), access.Token{Name: "night-shift", Scopes: []access.Scope{access.Admin}}, service.Hash(f.token)); err != nil {
 		t.Fatal(err)
 	}
 	h := httptest.NewServer(New(s, "test", slog.New(slog.DiscardHandler)))

@@ -26,8 +26,13 @@ func (a *API) events(c echo.Context) error {
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(200)
+	token := tokenOf(c)
 	wanted := func(kind service.EventKind, key string) bool {
 		switch {
+		case !token.Sees("") && kind == service.EventOperation && !a.seesOperation(c, key):
+			return false
+		case !token.Sees("") && kind != service.EventOperation && !token.Sees(key):
+			return false
 		case cluster == "" && operation == "":
 			return true
 		case kind == service.EventOperation:

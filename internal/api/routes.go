@@ -146,7 +146,7 @@ func (a *API) listClusters(c echo.Context) error {
 		}
 		return x.Cluster < y.Cluster
 	})
-	return c.JSON(200, apitype.Clusters{Clusters: views})
+	return c.JSON(200, apitype.Clusters{Clusters: kept(c, views, func(v view.View) string { return v.Cluster })})
 }
 
 func (a *API) addCluster(c echo.Context) error {
@@ -243,7 +243,7 @@ func (a *API) begin(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(201, op)
+	return c.JSON(201, readable(c, op))
 }
 
 func (a *API) addServer(c echo.Context) error {
@@ -343,6 +343,10 @@ func (a *API) listOperations(c echo.Context) error {
 	if err != nil {
 		return err
 	}
+	ops = kept(c, ops, func(x operation.Operation) string { return x.Cluster })
+	for i, op := range ops {
+		ops[i] = readable(c, op)
+	}
 	return c.JSON(200, apitype.Operations{Operations: ops})
 }
 
@@ -360,16 +364,22 @@ func (a *API) showOperation(c echo.Context) error {
 		return err
 	}
 	op, err := a.service.Operation(c.Request().Context(), id)
+	if err == nil && !tokenOf(c).Sees(op.Cluster) {
+		err = service.NotFound("operation", c.Param("id"))
+	}
 	if err != nil {
 		return err
 	}
-	return c.JSON(200, op)
+	return c.JSON(200, readable(c, op))
 }
 
 func (a *API) cancel(c echo.Context) error {
 	id, err := operationID(c)
 	if err != nil {
 		return err
+	}
+	if !a.seesOperation(c, c.Param("id")) {
+		return service.NotFound("operation", c.Param("id"))
 	}
 	name, from := who(c)
 	if err := a.service.Cancel(c.Request().Context(), id, name, from); err != nil {
@@ -404,11 +414,11 @@ func (a *API) addToken(c echo.Context) error {
 		return err
 	}
 	name, from := who(c)
-	token, err := a.service.AddToken(c.Request().Context(), r.Name, name, from)
+	secret, t, err := a.service.AddToken(c.Request().Context(), r.Name, r.Scopes, r.Clusters, r.Days, name, from)
 	if err != nil {
 		return err
 	}
-	return c.JSON(201, apitype.MadeToken{Name: r.Name, Token: token})
+	return c.JSON(201, apitype.MadeToken{Token: t, Secret: secret})
 }
 
 func (a *API) removeToken(c echo.Context) error {

@@ -9,6 +9,7 @@ import (
 	"github.com/labstack/echo/v4"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/access"
 	"crosstwin/internal/service"
 )
 
@@ -39,7 +40,7 @@ func (a *API) openSession(c echo.Context) error {
 		return err
 	}
 	a.setSession(c, secret, 0)
-	return c.JSON(http.StatusCreated, apitype.Session{Name: name})
+	return c.JSON(http.StatusCreated, a.sessionOf(c, name))
 }
 
 func (a *API) showSession(c echo.Context) error {
@@ -48,7 +49,25 @@ func (a *API) showSession(c echo.Context) error {
 	if k, err := c.Cookie(sessionCookie); err == nil {
 		name, _ = a.service.SessionName(c.Request().Context(), k.Value)
 	}
-	return c.JSON(http.StatusOK, apitype.Session{Name: name})
+	return c.JSON(http.StatusOK, a.sessionOf(c, name))
+}
+
+// sessionOf says who is logged in, and what the console may offer.
+func (a *API) sessionOf(c echo.Context, name string) apitype.Session {
+	out := apitype.Session{Name: name, May: []access.Scope{}}
+	if name == "" {
+		return out
+	}
+	t, err := a.service.Token(c.Request().Context(), name)
+	if err != nil {
+		return apitype.Session{May: []access.Scope{}}
+	}
+	for _, s := range access.Scopes {
+		if t.May(s) {
+			out.May = append(out.May, s)
+		}
+	}
+	return out
 }
 
 func (a *API) closeSession(c echo.Context) error {

@@ -4,6 +4,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"time"
 
@@ -156,7 +157,7 @@ func (a *API) listAlerts(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(200, apitype.Alerts{Alerts: list})
+	return c.JSON(200, apitype.Alerts{Alerts: kept(c, list, func(x alert.Alert) string { return x.Cluster })})
 }
 
 func (a *API) acknowledge(c echo.Context) error {
@@ -167,6 +168,16 @@ func (a *API) acknowledge(c echo.Context) error {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
 		return service.NotFound("alert", c.Param("id"))
+	}
+	if !tokenOf(c).Sees("") {
+		list, err := a.service.Alerts(c.Request().Context(), "", false, 1000)
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(kept(c, list, func(x alert.Alert) string { return x.Cluster }),
+			func(x alert.Alert) bool { return x.ID == id }) {
+			return service.NotFound("alert", c.Param("id"))
+		}
 	}
 	name, from := who(c)
 	alert, err := a.service.Acknowledge(c.Request().Context(), id, r.Note, name, from)

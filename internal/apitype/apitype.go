@@ -41,6 +41,7 @@ const (
 	CodeChanged      = "plan-changed"
 	CodeUnauthorized = "unauthorized"
 	CodeForeign      = "foreign-request"
+	CodeForbidden    = "forbidden"
 	CodeTooMany      = "too-many-failures"
 	CodeAgent        = "agent-unreachable"
 	CodeInternal     = "internal"
@@ -119,12 +120,18 @@ type Plan struct {
 // NewToken names a token to be made.
 type NewToken struct {
 	Name string `json:"name"`
+	// Scopes are what it is good for: metrics, watch, read-data, operate, admin.
+	Scopes []string `json:"scopes"`
+	// Clusters limits it to some; none: all.
+	Clusters []string `json:"clusters,omitempty"`
+	// Days is how long it lasts; 0: for ever.
+	Days int `json:"days"`
 }
 
 // MadeToken is a new token, shown this once.
 type MadeToken struct {
-	Name  string `json:"name"`
-	Token string `json:"token"`
+	access.Token
+	Secret string `json:"token"`
 }
 
 // Version is what the service is.
@@ -163,6 +170,8 @@ type NewSession struct {
 // Session is who is logged in.
 type Session struct {
 	Name string `json:"name"`
+	// May are the scopes that its token is good for, all that these include.
+	May []access.Scope `json:"may"`
 }
 
 // SessionLink is an address below the service's that opens a session once.

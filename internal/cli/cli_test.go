@@ -34,7 +34,7 @@ func TestExitCodes(t *testing.T) {
 	}{
 		{exitWith(exitUsage, "x"), 2},
 		{fmt.Errorf("deep: %w", client.ErrUnreachable), 6},
-		{apitype.Problem{Code: apitype.CodeUnauthorized}, 6},
+		{apitype.Problem{Code: apitype.CodeUnauthorized}, 6}, {apitype.Problem{Code: apitype.CodeForbidden}, 6},
 		{apitype.Problem{Code: apitype.CodeRefused}, 3},
 		{apitype.Problem{Code: apitype.CodeConfirm}, 3},
 		{apitype.Problem{Code: apitype.CodeNotFound}, 2},

@@ -60,9 +60,10 @@ var examples = map[string]string{
 	"alert channel remove": "crosstwin alert channel remove duty",
 	"alert channel test":   "crosstwin alert channel test duty",
 	"records":              "crosstwin records",
-	"token add":            "crosstwin token add dashboard",
-	"token list":           "crosstwin token list",
-	"token remove":         "crosstwin token remove dashboard",
+	"token add": "crosstwin token add dashboard --scope metrics\ncrosstwin token add ada --scope operate,read-data --days 365\n" +
+		"crosstwin token add ferry-team --scope watch --cluster bookings",
+	"token list":   "crosstwin token list",
+	"token remove": "crosstwin token remove dashboard",
 	"seed": "crosstwin seed bookings tern --preview\ncrosstwin seed bookings tern\ncrosstwin seed " +
 		"bookings heron --replace --yes --accept-loss heron",
 	"switchover": "crosstwin switchover bookings --preview\ncrosstwin switchover bookings\ncrosstwin " +
@@ -119,6 +120,7 @@ func list(values ...string) func(string) []string { return func(string) []string
 
 // flagValues are the values of the flags that have few.
 var flagValues = map[string]func(command string) []string{
+	"scope":     list("metrics", "watch", "read-data", "operate", "admin"),
 	"engine":    list(dialect.Engines()...),
 	"for":       list("seed", "switchover", "failover", "rejoin"),
 	"log-level": list("debug", "info", "warn", "error"),

@@ -147,7 +147,7 @@ func exitCode(err error) int {
 		return exitUnreachable
 	case errors.As(err, &p):
 		switch p.Code {
-		case apitype.CodeUnauthorized:
+		case apitype.CodeUnauthorized, apitype.CodeForbidden:
 			return exitUnreachable
 		case apitype.CodeRefused, apitype.CodeConfirm, apitype.CodeTaken:
 			return exitRefused

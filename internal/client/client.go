@@ -299,8 +299,8 @@ func (c *Client) Tokens(ctx context.Context) ([]access.Token, error) {
 }
 
 // AddToken makes a token.
-func (c *Client) AddToken(ctx context.Context, name string) (t apitype.MadeToken, err error) {
-	return t, c.call(ctx, "POST", at("tokens"), apitype.NewToken{Name: name}, &t)
+func (c *Client) AddToken(ctx context.Context, n apitype.NewToken) (t apitype.MadeToken, err error) {
+	return t, c.call(ctx, "POST", at("tokens"), n, &t)
 }
 
 // RemoveToken removes a token.

@@ -267,17 +267,35 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 		Authority: string(s.Authority.PEM)}, s.reload(ctx)
 }
 
-// AddToken makes an access token; it is shown once.
-func (s *Service) AddToken(ctx context.Context, name, who, from string) (string, error) {
+// AddToken makes an access token; it is shown once. Days is how long it lasts; 0 is for
+// ever.
+func (s *Service) AddToken(ctx context.Context, name string, scopes, clusters []string, days int, who,
+	from string) (token string, t access.Token, err error) {
 	if err := checkName("token", name); err != nil {
-		return "", err
+		return "", t, err
 	}
-	token := NewToken()
-	if err := s.Store.AddToken(ctx, name, Hash(token)); err != nil {
-		return "", err
+	t = access.Token{Name: name, Clusters: clusters, CreatedAt: time.Now().UTC()}
+	if t.Scopes, err = access.ParseScopes(scopes); err != nil {
+		return "", t, InputError{err}
 	}
-	s.audit(ctx, who, from, "token added", name, "")
-	return token, nil
+	for _, c := range clusters {
+		if _, err := s.cluster(c); err != nil {
+			return "", t, err
+		}
+	}
+	if days < 0 {
+		return "", t, badInput("a token lasts for some days, or with 0 for ever")
+	}
+	if days > 0 {
+		end := t.CreatedAt.AddDate(0, 0, days)
+		t.ExpiresAt = &end
+	}
+	token = NewToken()
+	if err := s.Store.AddToken(ctx, t, Hash(token)); err != nil {
+		return "", t, err
+	}
+	s.audit(ctx, who, from, "token added", name, fmt.Sprintf("scopes %v, clusters %v, days %d", scopes, clusters, days))
+	return token, t, nil
 }
 
 // RemoveToken removes an access token.

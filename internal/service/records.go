@@ -31,6 +31,15 @@ func (s *Service) Audit(ctx context.Context, limit int) ([]access.Event, error) 
 	return s.Store.Events(ctx, limit)
 }
 
+// Token returns what a token is good for, while it lasts.
+func (s *Service) Token(ctx context.Context, name string) (access.Token, error) {
+	t, err := s.Store.Token(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return t, ErrUnknownToken
+	}
+	return t, err
+}
+
 // Tokens lists access tokens, without their secrets.
 func (s *Service) Tokens(ctx context.Context) ([]access.Token, error) { return s.Store.Tokens(ctx) }
 

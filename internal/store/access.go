@@ -5,22 +5,68 @@ import (
 	"crosstwin/internal/core/access"
 	"database/sql"
 	"fmt"
+	"strings"
 	"time"
 )
 
-// AddToken keeps the hash of a new token.
-func (s *Store) AddToken(ctx context.Context, name, hash string) error {
-	_, err := s.w.ExecContext(ctx, "insert into tokens (name, hash, created_at) values (?, ?, ?)", name, hash, now())
+// AddToken keeps the hash of a new token with what it is good for.
+func (s *Store) AddToken(ctx context.Context, t access.Token, hash string) error {
+	var scopes []string
+	for _, x := range t.Scopes {
+		scopes = append(scopes, string(x))
+	}
+	var expires *string
+	if t.ExpiresAt != nil {
+		text := t.ExpiresAt.UTC().Format(timeText)
+		expires = &text
+	}
+	_, err := s.w.ExecContext(ctx,
+		"insert into tokens (name, hash, created_at, scopes, clusters, expires_at) values (?, ?, ?, ?, ?, ?)", t.Name, hash,
+		now(), strings.Join(scopes, ","), strings.Join(t.Clusters, ","), expires)
 	if unique(err) {
-		return fmt.Errorf("token %s: %w", name, ErrTaken)
+		return fmt.Errorf("token %s: %w", t.Name, ErrTaken)
 	}
 	return err
 }
 
-// TokenName returns the name of a token by its hash.
+// TokenName returns the name of a token by its hash, while it lasts.
 func (s *Store) TokenName(ctx context.Context, hash string) (string, error) {
 	var name string
-	return name, notFound(s.r.GetContext(ctx, &name, "select name from tokens where hash = ?", hash))
+	return name, notFound(s.r.GetContext(ctx, &name,
+		"select name from tokens where hash = ? and coalesce(expires_at, '9') > ?", hash, now()))
+}
+
+// Token returns a token's record, while it lasts.
+func (s *Store) Token(ctx context.Context, name string) (access.Token, error) {
+	var r tokenRow
+	err := s.r.GetContext(ctx, &r, "select * from tokens where name = ? and coalesce(expires_at, '9') > ?", name, now())
+	if err != nil {
+		return access.Token{}, notFound(err)
+	}
+	return r.token(), nil
+}
+
+type tokenRow struct {
+	Name       string         `db:"name"`
+	ID         int64          `db:"id"`
+	Hash       string         `db:"hash"`
+	CreatedAt  string         `db:"created_at"`
+	LastUsedAt sql.NullString `db:"last_used_at"`
+	Scopes     string         `db:"scopes"`
+	Clusters   string         `db:"clusters"`
+	ExpiresAt  sql.NullString `db:"expires_at"`
+}
+
+func (r tokenRow) token() access.Token {
+	t := access.Token{Name: r.Name, CreatedAt: must(r.CreatedAt), LastUsedAt: parseTime(r.LastUsedAt),
+		ExpiresAt: parseTime(r.ExpiresAt), Scopes: []access.Scope{}, Clusters: []string{}}
+	for _, s := range strings.Split(r.Scopes, ",") {
+		t.Scopes = append(t.Scopes, access.Scope(s))
+	}
+	if r.Clusters != "" {
+		t.Clusters = strings.Split(r.Clusters, ",")
+	}
+	return t
 }
 
 // TouchToken records that a token was used, at most once a minute.
@@ -41,18 +87,13 @@ func (s *Store) TouchToken(ctx context.Context, name string) error {
 
 // Tokens lists all tokens.
 func (s *Store) Tokens(ctx context.Context) ([]access.Token, error) {
-	var rows []struct {
-		Name       string         `db:"name"`
-		CreatedAt  string         `db:"created_at"`
-		LastUsedAt sql.NullString `db:"last_used_at"`
-	}
-	if err := s.r.SelectContext(ctx, &rows,
-		"select name, created_at, last_used_at from tokens order by name"); err != nil {
+	var rows []tokenRow
+	if err := s.r.SelectContext(ctx, &rows, "select * from tokens order by name"); err != nil {
 		return nil, err
 	}
 	out := []access.Token{}
 	for _, r := range rows {
-		out = append(out, access.Token{Name: r.Name, CreatedAt: must(r.CreatedAt), LastUsedAt: parseTime(r.LastUsedAt)})
+		out = append(out, r.token())
 	}
 	return out, nil
 }

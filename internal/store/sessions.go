@@ -21,8 +21,8 @@ func (s *Store) AddSession(ctx context.Context, hash, token string, life time.Du
 func (s *Store) SessionToken(ctx context.Context, hash string) (string, error) {
 	var name string
 	return name, notFound(s.r.GetContext(ctx, &name,
-		"select token_name from sessions join tokens on name = token_name where sessions.hash = ? and expires_at > ?", hash,
-		now()))
+		"select token_name from sessions join tokens on name = token_name where sessions.hash = ? and "+
+			"sessions.expires_at > ? and coalesce(tokens.expires_at, '9') > ?", hash, now(), now()))
 }
 
 // RemoveSession ends a session.

@@ -4,13 +4,15 @@ import (
 	"errors"
 	"testing"
 	"time"
+
+	"crosstwin/internal/core/access"
 )
 
 // A session lives as long as it may and as its token; a link opens one session.
 func TestSessions(t *testing.T) {
 	s, ctx := open(t, t.TempDir()), t.Context()
 	for _, n := range []string{"night-shift", "day-shift"} {
-		if err := s.AddToken(ctx, n, "hash of "+n); err != nil {
+		if err := s.AddToken(ctx, access.Token{Name: n}, "hash of "+n); err != nil {
 			t.Fatal(err)
 		}
 	}

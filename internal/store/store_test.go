@@ -185,10 +185,10 @@ func TestServersAndCodes(t *testing.T) {
 
 func TestTokensAndEvents(t *testing.T) {
 	s, ctx := open(t, t.TempDir()), t.Context()
-	if err := s.AddToken(ctx, "night", "h1"); err != nil {
+	if err := s.AddToken(ctx, access.Token{Name: "night", Scopes: []access.Scope{access.Watch, access.ReadData}, Clusters: []string{"bookings"}}, "h1"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.AddToken(ctx, "night", "h2"); !errors.Is(err, ErrTaken) {
+	if err := s.AddToken(ctx, access.Token{Name: "night"}, "h2"); !errors.Is(err, ErrTaken) {
 		t.Error(err)
 	}
 	if name, err := s.TokenName(ctx, "h1"); err != nil || name != "night" {
@@ -200,6 +200,16 @@ func TestTokensAndEvents(t *testing.T) {
 	}
 	if err := s.RemoveToken(ctx, "night"); err != nil {
 		t.Error(err)
+	}
+	if _, err := s.Token(ctx, "night"); !errors.Is(err, ErrNotFound) {
+		t.Error(err)
+	}
+	over := time.Now().Add(-time.Second)
+	if err := s.AddToken(ctx, access.Token{Name: "late", ExpiresAt: &over}, "h3"); err != nil {
+		t.Error(err)
+	}
+	if _, err := s.TokenName(ctx, "h3"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a token that has ended: %v", err)
 	}
 	if _, err := s.TokenName(ctx, "h1"); !errors.Is(err, ErrNotFound) {
 		t.Error("a removed token is good")

@@ -211,7 +211,7 @@ func TestSessions(t *testing.T) {
 		{"no session", map[string]string{"X-Crosstwin-Page": "1"}, 401},
 	} {
 		c.header["Content-Type"] = "application/json"
-		if res := ask("POST", "/api/v1/tokens", `{"name":"t-`+fmt.Sprint(len(c.what))+`"}`,
+		if res := ask("POST", "/api/v1/tokens", `{"name":"t-`+fmt.Sprint(len(c.what))+`","scopes":["watch"]}`,
 			c.header); res.StatusCode != c.want {
 			t.Errorf("%s: %d, want %d", c.what, res.StatusCode, c.want)
 		}

@@ -386,7 +386,8 @@ func documentAndPreview(t *testing.T, w *world) {
 		{"GET", "/api/v1/operations?limit=0", "", 400},
 		{"GET", "/api/v1/operations/1", "", 200}, {"GET", "/api/v1/operations/999", "", 404},
 		{"POST", "/api/v1/operations/1/cancel", "", 400}, {"GET", "/api/v1/audit", "", 200},
-		{"POST", "/api/v1/tokens", `{"name":"night-shift"}`, 201}, {"GET", "/api/v1/tokens", "", 200},
+		{"POST", "/api/v1/tokens", `{"name":"night-shift"}`, 400},
+		{"POST", "/api/v1/tokens", `{"name":"night-shift","scopes":["watch"],"days":30}`, 201}, {"GET", "/api/v1/tokens", "", 200},
 		{"DELETE", "/api/v1/tokens/night-shift", "", 204},
 		{"POST", "/api/v1/enroll", `{"code":"x.y","certificate_request":"","agent":"h:1","host":"h","port":1}`, 400},
 	} {

@@ -121,7 +121,7 @@ func TestServeTLS(t *testing.T) {
 		t.Errorf("%d %s", code, out)
 	}
 	// The first token can go once another is there; then the last one too.
-	token, _ := d.run("token", "add", "night-shift")
+	token, _ := d.run("token", "add", "night-shift", "--scope", "admin")
 	if out, code := d.run("token", "remove", "first"); code != 0 {
 		t.Errorf("%d %s", code, out)
 	}

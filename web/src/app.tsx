@@ -16,6 +16,7 @@ import { Operations } from "./pages/operations";
 import { Policy } from "./pages/policy";
 import { Rejoin } from "./pages/rejoin";
 import { Server } from "./pages/server";
+import { useSession } from "./may";
 import { Settings } from "./pages/settings";
 import { Setup } from "./pages/setup";
 import { Tuning } from "./pages/tuning";
@@ -112,15 +113,7 @@ function Frame({ children }: { children: ReactNode }) {
 
 export function App() {
   const client = useQueryClient();
-  const session = useQuery({
-    queryKey: ["session"],
-    queryFn: async () => {
-      const s = await take(api.GET("/api/v1/session"));
-      return s.name === "" ? null : s;
-    },
-    retry: false,
-    staleTime: Infinity,
-  });
+  const session = useSession();
   useEffect(() => onSessionEnd(() => client.setQueryData(["session"], null)), [client]);
   if (session.isPending) return <Waiting what="One moment …" />;
   if (session.error)

@@ -8,6 +8,7 @@ export type Check = components["schemas"]["OperationCheck"];
 export type Operation = components["schemas"]["OperationOperation"];
 export type Problem = components["schemas"]["ApitypeProblem"];
 export type Request = components["schemas"]["ApitypeNewOperation"];
+export type Session = components["schemas"]["ApitypeSession"];
 export type Leaving = components["schemas"]["ApitypeLeaving"];
 export type Health = View["health"];
 

@@ -6,6 +6,7 @@ import type { components } from "../api/schema";
 import { Problem, Waiting } from "../parts/bits";
 import { Glyph } from "../parts/glyphs";
 import { span, when } from "../words";
+import { May } from "../may";
 
 type Alert = components["schemas"]["AlertAlert"];
 
@@ -22,9 +23,11 @@ function Acknowledge({ alert }: { alert: Alert }) {
   });
   if (!open)
     return (
-      <button className="btn sm" onClick={() => setOpen(true)}>
-        Acknowledge…
-      </button>
+      <May do="operate">
+        <button className="btn sm" onClick={() => setOpen(true)}>
+          Acknowledge…
+        </button>
+      </May>
     );
   return (
     <form

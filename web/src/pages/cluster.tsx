@@ -11,6 +11,7 @@ import { PlanDialog } from "../parts/plan-dialog";
 import { Ribbon } from "../parts/ribbon";
 import { Topology } from "../parts/topology";
 import { behind, engineName, rank, size, span, when } from "../words";
+import { May, useMay } from "../may";
 
 function Legend() {
   return (
@@ -81,7 +82,8 @@ function Recent({ cluster }: { cluster: string }) {
 // for it stands beside.
 function Fix({ problem, view, act }: { problem: View["problems"][number]; view: View; act: (r: Request) => void }) {
   const { kind, server, to } = problem.fix ?? {};
-  if (!kind) return null;
+  const may = useMay();
+  if (!kind || !may("operate")) return null;
   if (kind === "rejoin" && server)
     return (
       <Link className="btn sm" to={`/clusters/${view.cluster}/${server}/rejoin`}>
@@ -117,6 +119,7 @@ function Troubles({ view, act }: { view: View; act: (r: Request) => void }) {
 }
 
 function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
+  const may = useMay();
   return (
     <section className="sec srv scroll">
       <h2 className="vh">Servers</h2>
@@ -170,7 +173,7 @@ function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
                 {s.last_contact_seconds < 2 && s.last_contact_seconds >= 0 ? "now" : span(s.last_contact_seconds)}
               </td>
               <td className="num">
-                {s.name !== view.primary && (
+                {s.name !== view.primary && may("operate") && (
                   <span className="btns">
                     <Link className="btn sm" to={`/clusters/${view.cluster}/${s.name}/rejoin`}>
                       Rejoin…
@@ -194,6 +197,7 @@ export function Cluster() {
   const loaded = useLoaded();
   const view = useView(name);
   const [request, setRequest] = useState<Request>();
+  const may = useMay();
   if (!view)
     return loaded ? <p className="say">There is no cluster “{name}”.</p> : <Waiting what="Asking the service …" />;
   const running = view.operation;
@@ -204,18 +208,24 @@ export function Cluster() {
           <Sentence text={view.sentence} health={view.health} />
         </h1>
         <div className="btns">
-          <button className="btn go" onClick={() => setRequest({ kind: "switchover" })}>
-            Switch over…
-          </button>
-          <button className="btn risk" onClick={() => setRequest({ kind: "failover" })}>
-            Fail over…
-          </button>
-          <Link className="btn" to={`/clusters/${name}/setup`}>
-            Add a server…
-          </Link>
-          <button className="btn" onClick={() => setRequest({ kind: "compare" })}>
-            Compare data
-          </button>
+          <May do="operate">
+            <button className="btn go" onClick={() => setRequest({ kind: "switchover" })}>
+              Switch over…
+            </button>
+            <button className="btn risk" onClick={() => setRequest({ kind: "failover" })}>
+              Fail over…
+            </button>
+          </May>
+          <May do="admin">
+            <Link className="btn" to={`/clusters/${name}/setup`}>
+              Add a server…
+            </Link>
+          </May>
+          <May do="operate">
+            <button className="btn" onClick={() => setRequest({ kind: "compare" })}>
+              Compare data
+            </button>
+          </May>
         </div>
         <Facts
           list={[
@@ -238,7 +248,7 @@ export function Cluster() {
                 <Link to={`/clusters/${name}/check`}>Checks</Link>
                 <Link to={`/clusters/${name}/log`}>Log</Link>
                 <Link to={`/clusters/${name}/tuning`}>Settings and conflicts</Link>
-                <Link to={`/clusters/${name}/policy`}>Policy and ranks</Link>
+                {may("admin") && <Link to={`/clusters/${name}/policy`}>Policy and ranks</Link>}
                 <Link to={`/alerts?cluster=${name}`}>Alerts</Link>
               </nav>,
             ],

@@ -8,6 +8,7 @@ import { Glyph, healthClass, Sentence } from "../parts/glyphs";
 import { PlanDialog } from "../parts/plan-dialog";
 import { Ribbon } from "../parts/ribbon";
 import { behind, engineName, said } from "../words";
+import { May } from "../may";
 
 const calm = (h: Health) => h === "takes writes" || h === "in step";
 
@@ -114,9 +115,11 @@ function Bulletin({ v }: { v: View }) {
         </p>
         <div className="btns">
           {v.primary && (
-            <button className="btn stop" onClick={() => setOpen(true)}>
-              Fail over…
-            </button>
+            <May do="operate">
+              <button className="btn stop" onClick={() => setOpen(true)}>
+                Fail over…
+              </button>
+            </May>
           )}
           <Link className="btn" to={`/clusters/${v.cluster}`}>
             Open {v.cluster}
@@ -161,9 +164,11 @@ export function Fleet() {
             it goes on running meanwhile.
           </p>
           <p className="btns">
-            <Link className="btn go" to="/setup">
-              Add a cluster…
-            </Link>
+            <May do="admin">
+              <Link className="btn go" to="/setup">
+                Add a cluster…
+              </Link>
+            </May>
           </p>
         </div>
       </section>
@@ -184,9 +189,11 @@ export function Fleet() {
         <h1 className="say">{opening(views)}</h1>
         <p className="note nw">
           {servers} servers{" "}
-          <Link className="btn sm" to="/setup">
-            Add a cluster…
-          </Link>
+          <May do="admin">
+            <Link className="btn sm" to="/setup">
+              Add a cluster…
+            </Link>
+          </May>
         </p>
       </section>
       {silent[0] && <Bulletin v={silent[0]} />}

@@ -8,6 +8,7 @@ import { Problem, Waiting } from "../parts/bits";
 import { PlanDialog } from "../parts/plan-dialog";
 import { RowValues } from "../parts/row-values";
 import { changed, engineName, size, when } from "../words";
+import { May } from "../may";
 
 type Transaction = components["schemas"]["TailTransaction"];
 
@@ -210,9 +211,11 @@ export function Log() {
             : `Nothing makes the log of ${view.primary || "its primary"} grow without end.`}
         </h1>
         <div className="btns">
-          <button className="btn risk" onClick={() => setRequest({ kind: "trim" })} disabled={!view.primary}>
-            Trim…
-          </button>
+          <May do="operate">
+            <button className="btn risk" onClick={() => setRequest({ kind: "trim" })} disabled={!view.primary}>
+              Trim…
+            </button>
+          </May>
           <Link className="btn" to={`/clusters/${name}`}>
             Back to {name}
           </Link>

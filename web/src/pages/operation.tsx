@@ -5,6 +5,7 @@ import { Facts, Problem, Waiting } from "../parts/bits";
 import { TailTable, type Transaction } from "../parts/tail-table";
 import { kinds } from "../names";
 import { size, span, when } from "../words";
+import { May } from "../may";
 
 type Timed = {
   title: string;
@@ -219,18 +220,22 @@ export function Operation() {
             Open {o.cluster}
           </Link>
           {running && (
-            <button className="btn risk" disabled={cancel.isPending || o.cancelled} onClick={() => cancel.mutate()}>
-              Give up
-            </button>
+            <May do="operate">
+              <button className="btn risk" disabled={cancel.isPending || o.cancelled} onClick={() => cancel.mutate()}>
+                Give up
+              </button>
+            </May>
           )}
           {salvage && (
-            <a
-              className="btn"
-              href={`/api/v1/clusters/${o.cluster}/servers/${o.plan.target}/salvage/${salvage.split("/").at(-1)}`}
-              download
-            >
-              Download the salvage
-            </a>
+            <May do="read-data">
+              <a
+                className="btn"
+                href={`/api/v1/clusters/${o.cluster}/servers/${o.plan.target}/salvage/${salvage.split("/").at(-1)}`}
+                download
+              >
+                Download the salvage
+              </a>
+            </May>
           )}
           <a className="btn" href={`/api/v1/operations/${id}`} download={`operation-${id}.json`}>
             Save this record

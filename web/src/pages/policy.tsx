@@ -1,4 +1,5 @@
 import { useParams } from "react-router";
+import { useMay } from "../may";
 import { useLoaded, useView } from "../live";
 import { Waiting } from "../parts/bits";
 import { Policy as Form } from "../parts/policy";
@@ -7,6 +8,7 @@ import { Policy as Form } from "../parts/policy";
 export function Policy() {
   const { name = "" } = useParams();
   const view = useView(name);
+  const may = useMay();
   const loaded = useLoaded();
   if (!view)
     return loaded ? <p className="say">There is no cluster “{name}”.</p> : <Waiting what="Asking the service …" />;
@@ -17,7 +19,7 @@ export function Policy() {
           <b>Policy and ranks of {name}</b>
         </h1>
       </section>
-      <Form key={name} v={view} />
+      {may("admin") ? <Form key={name} v={view} /> : <p>This session’s token is not good for changing them.</p>}
     </>
   );
 }

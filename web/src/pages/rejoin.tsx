@@ -10,6 +10,7 @@ import { TailTable } from "../parts/tail-table";
 import { usePlan } from "../parts/use-plan";
 import { Ways } from "../parts/ways";
 import { engineName, size } from "../words";
+import { May } from "../may";
 
 // Rejoin shows what only a server has, where its history left the cluster's,
 // and the ways back.
@@ -103,17 +104,21 @@ export function Rejoin() {
                     </div>
                   </div>
                   {tail.saved ? (
-                    <a
-                      className="btn sm"
-                      href={`/api/v1/clusters/${name}/servers/${server}/salvage/${tail.saved.split("/").at(-1)}`}
-                      download
-                    >
-                      Download it
-                    </a>
+                    <May do="read-data">
+                      <a
+                        className="btn sm"
+                        href={`/api/v1/clusters/${name}/servers/${server}/salvage/${tail.saved.split("/").at(-1)}`}
+                        download
+                      >
+                        Download it
+                      </a>
+                    </May>
                   ) : (
-                    <button className="btn sm" onClick={() => setSalvage(true)}>
-                      Save it now…
-                    </button>
+                    <May do="operate">
+                      <button className="btn sm" onClick={() => setSalvage(true)}>
+                        Save it now…
+                      </button>
+                    </May>
                   )}
                 </div>
               )}

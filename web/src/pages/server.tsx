@@ -10,6 +10,7 @@ import { PlanDialog } from "../parts/plan-dialog";
 import { known, rank, said, size, span, when } from "../words";
 import { LogFiles } from "./log";
 import { Drift } from "./tuning";
+import { May, useMay } from "../may";
 
 function Complaints({ cluster, server }: { cluster: string; server: string }) {
   const q = useQuery({
@@ -93,6 +94,7 @@ function LinkPicture({ view, server }: { view: View; server: string }) {
 }
 
 export function Server() {
+  const may = useMay();
   const { name = "", server = "" } = useParams();
   const view = useView(name);
   const [request, setRequest] = useState<Request>();
@@ -136,7 +138,7 @@ export function Server() {
               : `It reports itself as ${s.believes}; its role in ${name} is ${s.role}.`}
           {s.diagnosis && s.diagnosis !== s.why ? ` Where the bytes wait: ${s.diagnosis}.` : ""}
         </h1>
-        {view && (
+        {view && may("operate") && (
           <div className="btns">
             <button className="btn" onClick={() => setRequest({ kind: "restart", server })}>
               Restart…
@@ -165,19 +167,21 @@ export function Server() {
                       <option key={x.name}>{x.name}</option>
                     ))}
                 </select>
-                <button className="btn" onClick={() => code.mutate()}>
-                  New enrolment code
-                </button>
-                <button
-                  className="btn risk"
-                  onClick={() =>
-                    confirm(
-                      `Remove ${server} from Cross Twin? Its database keeps running; Cross Twin no longer watches it.`,
-                    ) && remove.mutate()
-                  }
-                >
-                  Remove
-                </button>
+                <May do="admin">
+                  <button className="btn" onClick={() => code.mutate()}>
+                    New enrolment code
+                  </button>
+                  <button
+                    className="btn risk"
+                    onClick={() =>
+                      confirm(
+                        `Remove ${server} from Cross Twin? Its database keeps running; Cross Twin no longer watches it.`,
+                      ) && remove.mutate()
+                    }
+                  >
+                    Remove
+                  </button>
+                </May>
               </>
             )}
           </div>

@@ -4,6 +4,7 @@ import { api, take } from "../api/client";
 import { Channels } from "../parts/channels";
 import { Tokens } from "../parts/tokens";
 import { size, zone } from "../words";
+import { May } from "../may";
 
 function Appearance() {
   const [theme, setTheme] = useState(localStorage.getItem("theme") ?? "system");
@@ -84,11 +85,15 @@ export function Settings() {
       <div className="cols">
         <div>
           <Appearance />
-          <Tokens />
+          <May do="admin">
+            <Tokens />
+          </May>
         </div>
         <div>
-          <Channels />
-          <Records />
+          <May do="admin">
+            <Channels />
+            <Records />
+          </May>
         </div>
       </div>
     </>

@@ -5,6 +5,7 @@ import { api, take, type Request, type View } from "../api/client";
 import { useView } from "../live";
 import { Problem, Waiting } from "../parts/bits";
 import { PlanDialog } from "../parts/plan-dialog";
+import { May } from "../may";
 
 // Change asks for the new value of one setting of one server.
 function Change({
@@ -23,9 +24,11 @@ function Change({
     return (
       <>
         <span className="mono">{value || "–"}</span>{" "}
-        <button className="btn sm" aria-label={`Change ${setting} of ${server}`} onClick={() => setNext(value)}>
-          Change…
-        </button>
+        <May do="operate">
+          <button className="btn sm" aria-label={`Change ${setting} of ${server}`} onClick={() => setNext(value)}>
+            Change…
+          </button>
+        </May>
       </>
     );
   return (

@@ -6,6 +6,7 @@ import type { Request, Server, View } from "../api/client";
 import { rank, span } from "../words";
 import { Glyph, healthClass } from "./glyphs";
 import { tree } from "./tree";
+import { May } from "../may";
 
 const row = 44;
 const step = 28; // px to the right for each level
@@ -77,9 +78,11 @@ export function Topology({ view, act }: { view: View; act: (r: Request) => void 
                   <span className={`note ${l.name === "down" || l.name === "none" ? "c-halt" : ""}`}>{l.word}</span>
                 </span>
                 {s.may_take_over && (
-                  <button className="btn sm" onClick={() => act({ kind: "switchover", to: s.name })}>
-                    Make primary…
-                  </button>
+                  <May do="operate">
+                    <button className="btn sm" onClick={() => act({ kind: "switchover", to: s.name })}>
+                      Make primary…
+                    </button>
+                  </May>
                 )}
               </li>
             );

@@ -1,0 +1,95 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/labstack/echo/v4"
+
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/access"
+	"crosstwin/internal/core/operation"
+)
+
+// needs says which scope each route takes, by its id (invariant: what changes something
+// stands here; reading takes watch where nothing else is said).
+var needs = map[string]access.Scope{
+	"metrics": access.Metrics, "version": access.Metrics, "closeSession": access.Metrics, "addSessionLink": access.Metrics,
+	"readLog": access.ReadData, "tail": access.ReadData, "salvage": access.ReadData, "complaints": access.ReadData,
+	"previewOperation": access.Watch,
+	"beginOperation":   access.Operate, "cancelOperation": access.Operate, "acknowledgeAlert": access.Operate,
+	"addCluster": access.Admin, "setCluster": access.Admin, "removeCluster": access.Admin, "addServer": access.Admin,
+	"setServer": access.Admin, "removeServer": access.Admin, "newCode": access.Admin, "audit": access.Admin,
+	"listTokens": access.Admin, "addToken": access.Admin, "removeToken": access.Admin, "listChannels": access.Admin,
+	"addChannel": access.Admin, "removeChannel": access.Admin, "testChannel": access.Admin, "records": access.Admin,
+}
+
+// ofAll are the routes without a cluster in their path that a token for some clusters
+// may use all the same: what they show is limited to those, or belongs to nobody.
+var ofAll = map[string]bool{"version": true, "document": true, "closeSession": true, "addSessionLink": true,
+	"listClusters": true, "events": true, "listOperations": true, "showOperation": true, "cancelOperation": true,
+	"listAlerts": true, "acknowledgeAlert": true}
+
+// scoped lets in whose token is good for a route.
+func (r route) scoped(next echo.HandlerFunc) echo.HandlerFunc {
+	need := access.Watch
+	if s, said := needs[r.id]; said {
+		need = s
+	}
+	return func(c echo.Context) error {
+		t := tokenOf(c)
+		switch cluster := c.Param("cluster"); {
+		case !t.May(need):
+			return forbidden("the token %s is not good for this: it takes the scope %s", t.Name, need)
+		case cluster == "" && !ofAll[r.id] && !t.Sees(""), cluster != "" && !t.Sees(cluster):
+			return forbidden("the token %s is good for other clusters", t.Name)
+		}
+		return next(c)
+	}
+}
+
+func forbidden(format string, args ...any) error {
+	return apitype.Problem{Status: http.StatusForbidden, Code: apitype.CodeForbidden, Title: "Not allowed",
+		Detail: fmt.Sprintf(format, args...)}
+}
+
+func tokenOf(c echo.Context) access.Token {
+	t, _ := c.Get("token").(access.Token)
+	return t
+}
+
+// readable returns an operation as whoever asks may read it: rows are shown to those
+// who may read data.
+func readable(c echo.Context, op operation.Operation) operation.Operation {
+	if !tokenOf(c).May(access.ReadData) {
+		op.Facts = nil
+	}
+	return op
+}
+
+// seesOperation reports whether an operation is of a cluster that the token is good for.
+func (a *API) seesOperation(c echo.Context, id string) bool {
+	t := tokenOf(c)
+	if t.Sees("") {
+		return true
+	}
+	n, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return false
+	}
+	op, err := a.service.Operation(c.Request().Context(), n)
+	return err == nil && t.Sees(op.Cluster)
+}
+
+// kept returns the elements of clusters that the token is good for.
+func kept[T any](c echo.Context, list []T, cluster func(T) string) []T {
+	t := tokenOf(c)
+	out := []T{}
+	for _, x := range list {
+		if t.Sees("") || t.Sees(cluster(x)) {
+			out = append(out, x)
+		}
+	}
+	return out
+}
