@@ -55,7 +55,7 @@ func New(s *service.Service, version string, log *slog.Logger) http.Handler {
 	for _, r := range a.allRoutes() {
 		h := r.handle
 		if !r.open {
-			h = a.authorized(r.scoped(h))
+			h = a.authorized(a.scoped(r, h))
 		}
 		e.Add(r.method, r.path, h)
 	}

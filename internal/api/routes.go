@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"net/http"
 	"reflect"
 	"slices"
@@ -91,7 +92,7 @@ func (a *API) routes() []route {
 			summary: "Changes as server-sent events; resumes after Last-Event-ID", query: []string{"cluster", "operation"},
 			status: 200, content: "text/event-stream", handle: a.events},
 		{method: "GET", path: v1 + "/audit", id: "audit", summary: "Who asked for what, newest first",
-			query: []string{"limit"}, status: 200, out: apitype.Events{}, handle: a.audit},
+			query: []string{"limit", "before"}, status: 200, out: apitype.Events{}, handle: a.audit},
 
 		{method: "POST", path: v1 + "/session", id: "openSession",
 			summary: "Trade a token or a one-time code for a session cookie (console)", open: true, status: 201,
@@ -393,7 +394,12 @@ func (a *API) audit(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	ev, err := a.service.Audit(c.Request().Context(), n)
+	before, err := strconv.ParseInt(cmp.Or(c.QueryParam("before"), "0"), 10, 64)
+	if err != nil || before < 0 {
+		return apitype.Problem{Status: 400, Code: apitype.CodeBadInput, Title: "Bad place",
+			Detail: "before is the number of an event"}
+	}
+	ev, err := a.service.Audit(c.Request().Context(), before, n)
 	if err != nil {
 		return err
 	}

@@ -23,16 +23,24 @@ var needs = map[string]access.Scope{
 	"setServer": access.Admin, "removeServer": access.Admin, "newCode": access.Admin, "audit": access.Admin,
 	"listTokens": access.Admin, "addToken": access.Admin, "removeToken": access.Admin, "listChannels": access.Admin,
 	"addChannel": access.Admin, "removeChannel": access.Admin, "testChannel": access.Admin, "records": access.Admin,
+	"copyRecords": access.Admin,
 }
 
 // ofAll are the routes without a cluster in their path that a token for some clusters
 // may use all the same: what they show is limited to those, or belongs to nobody.
 var ofAll = map[string]bool{"version": true, "document": true, "closeSession": true, "addSessionLink": true,
 	"listClusters": true, "events": true, "listOperations": true, "showOperation": true, "cancelOperation": true,
-	"listAlerts": true, "acknowledgeAlert": true}
+	"lagLines": true, "listAlerts": true, "acknowledgeAlert": true}
+
+// traced reports whether a request is written into the audit trail before it is done:
+// what changes something, and what shows rows or the records.
+func (r route) traced(need access.Scope) bool {
+	return need == access.ReadData || r.id == "copyRecords" ||
+		r.method != http.MethodGet && (need == access.Operate || need == access.Admin)
+}
 
 // scoped lets in whose token is good for a route.
-func (r route) scoped(next echo.HandlerFunc) echo.HandlerFunc {
+func (a *API) scoped(r route, next echo.HandlerFunc) echo.HandlerFunc {
 	need := access.Watch
 	if s, said := needs[r.id]; said {
 		need = s
@@ -44,6 +52,12 @@ func (r route) scoped(next echo.HandlerFunc) echo.HandlerFunc {
 			return forbidden("the token %s is not good for this: it takes the scope %s", t.Name, need)
 		case cluster == "" && !ofAll[r.id] && !t.Sees(""), cluster != "" && !t.Sees(cluster):
 			return forbidden("the token %s is good for other clusters", t.Name)
+		}
+		if r.traced(need) {
+			name, from := who(c)
+			if err := a.service.NoteRequest(c.Request().Context(), name, from, r.id, c.Request().URL.Path); err != nil {
+				return err
+			}
 		}
 		return next(c)
 	}

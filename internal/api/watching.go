@@ -3,6 +3,7 @@ package api
 import (
 	"encoding/csv"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strconv"
@@ -46,10 +47,14 @@ func (a *API) watchRoutes() []route {
 		{method: "GET", path: v1 + "/lag-lines", id: "lagLines",
 			summary: "Time behind of the last ten minutes, by cluster and server, ten seconds apart", status: 200,
 			out: map[string]map[string][]*float64{}, handle: func(c echo.Context) error {
-				return c.JSON(200, a.service.LagLines())
+				lines := a.service.LagLines()
+				maps.DeleteFunc(lines, func(cluster string, _ map[string][]*float64) bool { return !tokenOf(c).Sees(cluster) })
+				return c.JSON(200, lines)
 			}},
 		{method: "GET", path: v1 + "/records", id: "records", summary: "How large the records are and how they grow",
 			status: 200, out: history.RecordsSize{}, handle: a.records},
+		{method: "GET", path: v1 + "/records/copy", id: "copyRecords", summary: "A consistent copy of the records, as a file",
+			status: 200, content: "application/vnd.sqlite3", handle: a.copyRecords},
 
 		{method: "GET", path: v1 + "/alerts", id: "listAlerts", summary: "List alerts, open ones first, newest first",
 			query: []string{"cluster", "open", "limit"}, status: 200, out: apitype.Alerts{}, handle: a.listAlerts},
@@ -146,6 +151,11 @@ func (a *API) records(c echo.Context) error {
 		return err
 	}
 	return c.JSON(200, size)
+}
+
+func (a *API) copyRecords(c echo.Context) error {
+	c.Response().Header().Set(echo.HeaderContentType, "application/vnd.sqlite3")
+	return a.service.CopyRecords(c.Request().Context(), c.Response())
 }
 
 func (a *API) listAlerts(c echo.Context) error {

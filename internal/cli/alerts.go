@@ -161,20 +161,3 @@ func deliveryWords(d *alert.Delivery) string {
 	}
 	return "on its way"
 }
-
-func (a *app) recordsCommand() *cobra.Command {
-	return &cobra.Command{Use: "records", Short: "Show the size of the service's records and how they grow",
-		Args: exactly(0), RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
-			s, err := c.Records(cmd.Context())
-			if err != nil {
-				return err
-			}
-			return a.show(s, func(w io.Writer) {
-				fmt.Fprintf(w, "The records take %s (%s).\n\n", a.bold(words.Size(s.FileBytes)), s.Path)
-				fmt.Fprintf(w, "  samples of %d servers  %s, and %s once the oldest are as old as they are kept for\n", s.Servers,
-					words.Size(s.SampleBytes), words.Size(s.SampleBytesAtAge))
-				fmt.Fprintf(w, "  growth                 %s a day until then\n", words.Size(s.GrowthPerDay))
-				fmt.Fprintf(w, "  operations             %d\n  audit trail            %d events\n", s.Operations, s.Events)
-			})
-		})}
-}

@@ -97,6 +97,7 @@ func (a *app) serveCommand() *cobra.Command {
 	f.Duration("keep-seconds", time.Hour, "how long a sample of each second is kept")
 	f.Duration("keep-tens", 24*time.Hour, "how long a sample of each ten seconds is kept")
 	f.Duration("keep-minutes", 30*24*time.Hour, "how long a sample of each minute is kept")
+	f.Duration("keep-audit", 400*24*time.Hour, "how long the audit trail is kept")
 	f.String("config", "", "YAML file with any of these settings")
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.Bool("log-json", false, "log as JSON")
@@ -123,6 +124,9 @@ func serve(ctx context.Context, v *viper.Viper) error {
 		AlertCommand: v.GetString("alert-command"), Version: Version, Killpoint: killpoint()}
 	if o.Keep, err = keepOf(v); err != nil {
 		return err
+	}
+	if o.KeepAudit = v.GetDuration("keep-audit"); o.KeepAudit < 24*time.Hour {
+		return exitWith(exitUsage, "keep-audit is %s: it is at least a day", o.KeepAudit)
 	}
 	for _, text := range v.GetStringSlice("deliver-to") {
 		network, err := netip.ParsePrefix(text)

@@ -60,6 +60,11 @@ var examples = map[string]string{
 	"alert channel remove": "crosstwin alert channel remove duty",
 	"alert channel test":   "crosstwin alert channel test duty",
 	"records":              "crosstwin records",
+	"records show":         "crosstwin records show",
+	"records backup":       "crosstwin records backup /var/backups/crosstwin-2027-01-01.db",
+	"records restore":      "crosstwin records restore /var/backups/crosstwin-2027-01-01.db --dir /var/lib/crosstwin",
+	"audit list":           "crosstwin audit list --limit 200",
+	"audit export":         "crosstwin audit export > audit.jsonl",
 	"token add": "crosstwin token add dashboard --scope metrics\ncrosstwin token add ada --scope operate,read-data --days 365\n" +
 		"crosstwin token add ferry-team --scope watch --cluster bookings",
 	"token list":   "crosstwin token list",

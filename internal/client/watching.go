@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/alert"
 	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/tail"
@@ -43,6 +44,24 @@ func (c *Client) HistoryTable(ctx context.Context, cluster string, from, to time
 // Records says how large the service's records are.
 func (c *Client) Records(ctx context.Context) (s history.RecordsSize, err error) {
 	return s, c.call(ctx, "GET", at("records"), nil, &s)
+}
+
+// CopyRecords writes a consistent copy of the service's records.
+func (c *Client) CopyRecords(ctx context.Context, w io.Writer) error {
+	res, err := c.request(ctx, "GET", at("records", "copy"), nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	_, err = io.Copy(w, res.Body)
+	return err
+}
+
+// Audit lists the audit trail, newest first, before an event; 0: from the newest.
+func (c *Client) Audit(ctx context.Context, before int64, limit int) ([]access.Event, error) {
+	var out apitype.Events
+	q := url.Values{"before": {strconv.FormatInt(before, 10)}, "limit": {strconv.Itoa(limit)}}
+	return out.Events, c.call(ctx, "GET", at("audit")+"?"+q.Encode(), nil, &out)
 }
 
 // Alerts lists alerts; empty cluster means all.

@@ -40,6 +40,7 @@ type Options struct {
 	// DeliverTo are networks that alert channels may lead to although they are of
 	// this machine or its link.
 	DeliverTo []netip.Prefix
+	KeepAudit time.Duration
 	Keep      history.Keep
 	Version   string
 	// Killpoint is told of every boundary that a crash could hit, in tests.
@@ -51,8 +52,15 @@ type UsageError struct{ error }
 
 func usage(format string, args ...any) error { return UsageError{fmt.Errorf(format, args...)} }
 
-// Serve runs the service until ctx ends.
+// RestoreRecords puts a copy of the records in their place while no service runs, and
+// returns where those of before are kept.
+func RestoreRecords(ctx context.Context, dir, from string) (kept string, err error) {
+	return store.Restore(ctx, dir, from)
+}
+
+// Serve runs the service until ctx ends. All that it writes is for its own user alone.
 func Serve(ctx context.Context, o Options, log *slog.Logger) error {
+	syscall.Umask(0o077)
 	st, err := store.Open(ctx, o.Dir)
 	if err != nil {
 		return err
@@ -76,7 +84,7 @@ func Serve(ctx context.Context, o Options, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	s.Keep, s.DeliverTo = o.Keep, o.DeliverTo
+	s.Keep, s.DeliverTo, s.KeepAudit = o.Keep, o.DeliverTo, o.KeepAudit
 	if s.AlertCommand = o.AlertCommand; s.AlertCommand != "" {
 		if _, err := exec.LookPath(s.AlertCommand); err != nil {
 			return usage("the command for alerts cannot be run: %w", err)
@@ -197,7 +205,7 @@ func firstToken(ctx context.Context, st *store.Store, dir string, log *slog.Logg
 	if err != nil || len(tokens) > 0 {
 		return err
 	}
-	if ev, err := st.Events(ctx, 1); err != nil || len(ev) > 0 {
+	if ev, err := st.Events(ctx, 0, 1); err != nil || len(ev) > 0 {
 		return err // all were removed on purpose
 	}
 	token := service.NewToken()

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"os"
 	"time"
 
 	"crosstwin/internal/core/access"
@@ -27,8 +29,34 @@ func (s *Service) Operation(ctx context.Context, id int64) (operation.Operation,
 }
 
 // Audit lists the audit trail, newest first.
-func (s *Service) Audit(ctx context.Context, limit int) ([]access.Event, error) {
-	return s.Store.Events(ctx, limit)
+func (s *Service) Audit(ctx context.Context, before int64, limit int) ([]access.Event, error) {
+	return s.Store.Events(ctx, before, limit)
+}
+
+// NoteRequest writes into the audit trail that somebody asked for something, before it
+// is done. What cannot be written there is not done.
+func (s *Service) NoteRequest(ctx context.Context, who, from, what, target string) error {
+	if err := s.Store.AddEvent(ctx, access.Event{Who: who, From: from, Action: "asked", Target: target,
+		Detail: what}); err != nil {
+		return fmt.Errorf("the audit trail cannot be written, so nothing was done: %w", err)
+	}
+	return nil
+}
+
+// CopyRecords writes a consistent copy of the records, as a file of its own.
+func (s *Service) CopyRecords(ctx context.Context, w io.Writer) error {
+	name, err := s.Store.TemporaryCopy(ctx)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(name)
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = io.Copy(w, f)
+	return err
 }
 
 // Token returns what a token is good for, while it lasts.

@@ -111,8 +111,8 @@ func (s *Store) AddEvent(ctx context.Context, e access.Event) error {
 	return err
 }
 
-// Events returns the newest events first.
-func (s *Store) Events(ctx context.Context, limit int) ([]access.Event, error) {
+// Events returns the newest events first; before an event's number when that is not 0.
+func (s *Store) Events(ctx context.Context, before int64, limit int) ([]access.Event, error) {
 	var rows []struct {
 		ID     int64  `db:"id"`
 		At     string `db:"at"`
@@ -122,7 +122,8 @@ func (s *Store) Events(ctx context.Context, limit int) ([]access.Event, error) {
 		Target string `db:"target"`
 		Detail string `db:"detail"`
 	}
-	if err := s.r.SelectContext(ctx, &rows, "select * from events order by id desc limit ?", limit); err != nil {
+	if err := s.r.SelectContext(ctx, &rows, "select * from events where ? in (0) or id < ? order by id desc limit ?", before,
+		before, limit); err != nil {
 		return nil, err
 	}
 	out := []access.Event{}

@@ -87,7 +87,7 @@ const recordsKept = 400 * 24 * time.Hour
 
 // Forget removes samples older than they are kept for, and ended operations,
 // alerts and events that are older than 400 days.
-func (s *Store) Forget(ctx context.Context, keep history.Keep, now time.Time) error {
+func (s *Store) Forget(ctx context.Context, keep history.Keep, audit time.Duration, now time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		for step, seconds := range keep {
 			if _, err := tx.ExecContext(ctx, "delete from samples where step = ? and start < ?", int64(step),
@@ -99,7 +99,10 @@ func (s *Store) Forget(ctx context.Context, keep history.Keep, now time.Time) er
 		if _, err := tx.ExecContext(ctx, "delete from operations where state = 'ended' and ended_at < ?", old); err != nil {
 			return err
 		}
-		for _, q := range []string{"delete from events where at < ?", "delete from alerts where cleared_at < ?",
+		if _, err := tx.ExecContext(ctx, "delete from events where at < ?", now.Add(-audit).UTC().Format(timeText)); err != nil {
+			return err
+		}
+		for _, q := range []string{"delete from alerts where cleared_at < ?",
 			"delete from deliveries where next_at is null and done_at < ?"} {
 			if _, err := tx.ExecContext(ctx, q, old); err != nil {
 				return err

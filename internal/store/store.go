@@ -5,6 +5,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"embed"
@@ -86,7 +87,12 @@ func (s *Store) open(ctx context.Context) error {
 		return err
 	}
 	s.m.SetMaxOpenConns(1)
-	if err := os.Chmod(s.path, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	// The files beside it take its mode (SQLite's documentation, "Temporary Files").
+	f, err := os.OpenFile(s.path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
 		return err
 	}
 	return s.migrate(ctx)
@@ -126,11 +132,89 @@ func (s *Store) migrate(ctx context.Context) error {
 // Backup writes a consistent copy of the records while the service runs. The
 // target must not exist.
 func (s *Store) Backup(ctx context.Context, to string) error {
-	if _, err := os.Stat(to); err == nil {
+	// Made before it is filled, so that no other user can ever read it.
+	f, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if errors.Is(err, fs.ErrExist) {
 		return fmt.Errorf("%s exists already", to)
 	}
-	_, err := s.w.ExecContext(ctx, "vacuum into ?", to)
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	_, err = s.w.ExecContext(ctx, "vacuum into ?", to)
 	return err
+}
+
+// TemporaryCopy makes a consistent copy beside the records and returns its name; the
+// caller removes it.
+func (s *Store) TemporaryCopy(ctx context.Context) (string, error) {
+	f, err := os.CreateTemp(filepath.Dir(s.path), ".copy-*")
+	if err != nil {
+		return "", err
+	}
+	name := f.Name()
+	if err := f.Close(); err != nil {
+		return "", err
+	}
+	_, err = s.w.ExecContext(ctx, "vacuum into ?", name) // into an empty file, which is this user's alone
+	return name, err
+}
+
+// Restore puts a copy of the records in their place while no service runs. What was
+// there is kept beside it under the name that is returned.
+func Restore(ctx context.Context, dir, from string) (kept string, err error) {
+	if err := sound(ctx, from); err != nil {
+		return "", fmt.Errorf("%s: %w; nothing was changed", from, err)
+	}
+	s, err := Open(ctx, dir) // also keeps a service out meanwhile
+	if err != nil {
+		return "", err
+	}
+	lock := s.lock
+	s.lock = nil
+	defer lock.Close()
+	kept = fmt.Sprintf("%s.before-%s", s.path, time.Now().UTC().Format("20060102T150405.000000"))
+	err = s.Backup(ctx, kept)
+	if err = errors.Join(err, s.Close()); err != nil {
+		return "", err
+	}
+	b, err := os.ReadFile(from)
+	if err != nil {
+		return "", err
+	}
+	next := s.path + ".new"
+	if err := os.WriteFile(next, b, 0o600); err != nil {
+		return "", err
+	}
+	for _, f := range []string{s.path + "-wal", s.path + "-shm"} {
+		if err := os.Remove(f); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+	}
+	return kept, os.Rename(next, s.path)
+}
+
+// sound refuses a file that is no whole copy of records.
+func sound(ctx context.Context, file string) error {
+	if _, err := os.Stat(file); err != nil {
+		return err
+	}
+	db, err := sqlx.Open("sqlite", "file:"+file+"?mode=ro")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	var verdict string
+	if err := db.GetContext(ctx, &verdict, "pragma integrity_check"); err != nil || verdict != "ok" {
+		return fmt.Errorf("it is no whole file of records: %w", cmp.Or(err, errors.New(verdict)))
+	}
+	var n int
+	if err := db.GetContext(ctx, &n, "select count(*) from clusters"); err != nil {
+		return fmt.Errorf("it holds no records of crosstwin's: %w", err)
+	}
+	return nil
 }
 
 // Close closes the file.
@@ -144,7 +228,9 @@ func (s *Store) Close() error {
 			errs = append(errs, db.Close())
 		}
 	}
-	errs = append(errs, s.lock.Close())
+	if s.lock != nil {
+		errs = append(errs, s.lock.Close())
+	}
 	return errors.Join(errs...)
 }
 

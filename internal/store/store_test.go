@@ -217,7 +217,7 @@ func TestTokensAndEvents(t *testing.T) {
 	for _, a := range []string{"one", "two"} {
 		s.AddEvent(ctx, access.Event{Who: "ada", Action: a})
 	}
-	if e, _ := s.Events(ctx, 1); len(e) != 1 || e[0].Action != "two" {
+	if e, _ := s.Events(ctx, 0, 1); len(e) != 1 || e[0].Action != "two" {
 		t.Errorf("%+v", e)
 	}
 }
@@ -277,5 +277,77 @@ func TestNamesake(t *testing.T) {
 	}
 	if need, err := s.NeedYou(ctx); err != nil || len(need) != 0 {
 		t.Errorf("%v %v", need, err)
+	}
+}
+
+// Records are put back from a copy while no service runs: what was there is kept, a
+// file that is no whole copy changes nothing, and no other user can read any of it.
+func TestRestore(t *testing.T) {
+	ctx, dir := t.Context(), t.TempDir()
+	s, err := Open(ctx, dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.AddCluster(ctx, "bookings", "postgresql")
+	backup, err := s.TemporaryCopy(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.AddCluster(ctx, "cargo", "mariadb")
+	if _, err := Restore(ctx, dir, backup); err == nil || !strings.Contains(err.Error(), "another service works") {
+		t.Errorf("beside a running service: %v", err)
+	}
+	s.Close()
+	whole, err := os.ReadFile(backup)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bad := filepath.Join(t.TempDir(), "bad")
+	for what, content := range map[string][]byte{"cut off": whole[:len(whole)/2], "something else": []byte("hello"), "empty": nil} {
+		if err := os.WriteFile(bad, content, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Restore(ctx, dir, bad); err == nil || !strings.Contains(err.Error(), "nothing was changed") {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	names := func() string {
+		t.Helper()
+		s, err := Open(ctx, dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		all, err := s.Clusters(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := ""
+		for _, c := range all {
+			text += c.Name + " "
+		}
+		return text
+	}
+	if got := names(); got != "bookings cargo " {
+		t.Errorf("before: %s", got)
+	}
+	kept, err := Restore(ctx, dir, backup)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := names(); got != "bookings " {
+		t.Errorf("after: %s", got)
+	}
+	files, _ := filepath.Glob(filepath.Join(dir, "crosstwin.db*"))
+	for _, f := range files {
+		if fi, err := os.Stat(f); err != nil || fi.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %v %v", f, fi.Mode(), err)
+		}
+	}
+	if _, err := Restore(ctx, dir, kept); err != nil {
+		t.Fatal(err)
+	}
+	if got := names(); got != "bookings cargo " {
+		t.Errorf("and back: %s", got)
 	}
 }

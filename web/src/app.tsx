@@ -16,7 +16,7 @@ import { Operations } from "./pages/operations";
 import { Policy } from "./pages/policy";
 import { Rejoin } from "./pages/rejoin";
 import { Server } from "./pages/server";
-import { useSession } from "./may";
+import { useMay, useSession } from "./may";
 import { Settings } from "./pages/settings";
 import { Setup } from "./pages/setup";
 import { Tuning } from "./pages/tuning";
@@ -60,6 +60,7 @@ const main = [
 ] as const;
 
 function Frame({ children }: { children: ReactNode }) {
+  const may = useMay();
   const alerts = useQuery({
     queryKey: ["alerts", "open"],
     queryFn: () => take(api.GET("/api/v1/alerts", { params: { query: { open: "true", limit: "1000" } } })),
@@ -95,12 +96,14 @@ function Frame({ children }: { children: ReactNode }) {
           ))}
         </nav>
         <nav className="nav" aria-label="Main">
-          {main.map(([to, name]) => (
-            <Link key={to} to={to} aria-current={here(to) ? "page" : undefined}>
-              {name}
-              {to === "/alerts" && open > 0 && <b className="c-halt open">{open}</b>}
-            </Link>
-          ))}
+          {main.map(([to, name]) =>
+            to === "/audit" && !may("admin") ? null : (
+              <Link key={to} to={to} aria-current={here(to) ? "page" : undefined}>
+                {name}
+                {to === "/alerts" && open > 0 && <b className="c-halt open">{open}</b>}
+              </Link>
+            ),
+          )}
         </nav>
         <Clock />
       </header>
