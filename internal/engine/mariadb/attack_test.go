@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/enginetest"
 	"crosstwin/test/workdir"
 )
 
@@ -72,6 +73,41 @@ func TestSavedTailRunsNothing(t *testing.T) {
 		n, err := replica.text(replica.ctx(), "select count(*) from "+name(saved.Into)+"."+name(r["t"]))
 		if err != nil || n != strconv.Itoa(len(names)) {
 			t.Errorf("%q: %s rows were loaded, not %d: %v", r["t"], n, len(names), err)
+		}
+	}
+}
+
+// The password of the replication account stands in no log of the servers, whatever
+// they log: not in the binary, the general and the slow log, nor in the error log.
+func TestPasswordIsNowhere(t *testing.T) {
+	t.Parallel()
+	p := &pair{t, enginetest.Peers{}}
+	wren, plover := p.create("wren", 11), p.add("plover", 12)
+	logged := func(r *rig) {
+		r.sql("set global log_output = 'FILE'; set global general_log_file = " + literal(r.Path("general")) +
+			"; set global general_log = 1; set global slow_query_log_file = " + literal(r.Path("slow")) +
+			"; set global long_query_time = 0; set global slow_query_log = 1")
+	}
+	logged(wren)
+	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true}, account))
+	p.seed(plover, wren, "")
+	logged(plover)
+	plover.ok(plover.Follow(plover.ctx(), verb.Follow{}))
+	p.follow(plover, wren)
+	for _, r := range []*rig{wren, plover} {
+		files, err := filepath.Glob(r.Path("*"))
+		r.ok(err)
+		for _, f := range append(files, r.cfg.LogFile) {
+			if filepath.Base(f) == "master.info" {
+				continue // the server's own place for it, which only its user can read
+			}
+			if b, err := os.ReadFile(f); err == nil && strings.Contains(string(b), account.Password) {
+				i := strings.Index(string(b), account.Password)
+				t.Errorf("%s holds the password: %q", f, b[max(0, i-100):i])
+			}
+		}
+		if b, err := os.ReadFile(r.Path("general")); err != nil || !strings.Contains(string(b), "select") {
+			t.Errorf("the log of %s shows nothing: %v", r.cfg.Name, err)
 		}
 	}
 }
