@@ -274,7 +274,7 @@ func (s *Service) AddToken(ctx context.Context, name string, scopes, clusters []
 	if err := checkName("token", name); err != nil {
 		return "", t, err
 	}
-	t = access.Token{Name: name, Clusters: clusters, CreatedAt: time.Now().UTC()}
+	t = access.Token{Name: name, Clusters: append([]string{}, clusters...), CreatedAt: time.Now().UTC()}
 	if t.Scopes, err = access.ParseScopes(scopes); err != nil {
 		return "", t, InputError{err}
 	}

@@ -94,6 +94,9 @@ func TestStrayedReplicaIsNoKin(t *testing.T) {
 	load := w.Load(1, 20*time.Millisecond)
 	defer load.Stop()
 	w.settled()
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		t.Fatal(err)
+	}
 	load.Stop() // else its replay may meet a page that lacks a row, and PostgreSQL ends itself
 	tern := w.server("tern")
 	signal := filepath.Join(tern.DataDir, "standby.signal")

@@ -35,7 +35,9 @@ type Data struct {
 
 	pinned struct {
 		sync.Mutex
-		uid uint32 // 0: not known yet
+		uid      uint32 // 0: not known yet
+		groups   []uint32
+		groupsAt time.Time
 	}
 	size struct {
 		sync.Mutex

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -35,7 +36,7 @@ func (d *Data) AsOwner(do func() error) error {
 		// The kernel keeps these rights for each thread. Not unlocked when they cannot
 		// be given back: the runtime then ends the thread.
 		runtime.LockOSThread()
-		back, err := become(id.UID, id.GID, groupsOf(id.UID))
+		back, err := become(id.UID, id.GID, d.groups(id.UID))
 		if err == nil {
 			err = do()
 		}
@@ -45,6 +46,17 @@ func (d *Data) AsOwner(do func() error) error {
 		done <- err
 	}()
 	return <-done
+}
+
+// groups returns a user's further groups, as they were within the last minute: reading
+// them takes longer than most of what is done with them.
+func (d *Data) groups(uid uint32) []uint32 {
+	d.pinned.Lock()
+	defer d.pinned.Unlock()
+	if time.Since(d.pinned.groupsAt) > time.Minute {
+		d.pinned.groups, d.pinned.groupsAt = groupsOf(uid), time.Now()
+	}
+	return d.pinned.groups
 }
 
 // become gives this thread another user's rights to files; back gives them back. The
