@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"crosstwin/internal/agentapi"
@@ -36,7 +37,10 @@ type Agent struct {
 	roots  *x509.CertPool
 	// authority is the service's, which signs decisions.
 	authority *x509.Certificate
-	cert      tls.Certificate
+	cert      tls.Certificate // as it was at the start
+	// renewed is the one that came since; renewing the key that waits for one.
+	renewed  atomic.Pointer[tls.Certificate]
+	renewing atomic.Pointer[pendingKey]
 
 	acts acts
 
@@ -63,7 +67,7 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 	if a.memory, err = openMemory(dir); err != nil {
 		return nil, err
 	}
-	if a.cert, err = tls.LoadX509KeyPair(filepath.Join(dir, "agent.crt"), filepath.Join(dir, "agent.key")); err != nil {
+	if a.cert, err = loadPair(dir); err != nil {
 		return nil, fmt.Errorf("the agent's certificate: %w; enroll it again", err)
 	}
 	root, err := os.ReadFile(filepath.Join(dir, "authority.crt"))
@@ -101,7 +105,10 @@ func (a *Agent) Run(ctx context.Context) error {
 	}
 	s := &http.Server{Handler: a.handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
-		TLSConfig: &tls.Config{Certificates: []tls.Certificate{a.cert}, ClientAuth: tls.RequireAndVerifyClientCert,
+		TLSConfig: &tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+			c := a.certificate()
+			return &c, nil
+		}, ClientAuth: tls.RequireAndVerifyClientCert,
 			ClientCAs: a.roots, MinVersion: tls.VersionTLS13}}
 	a.log.Info("agent serves", "address", ln.Addr().String(), "data_dir", a.cfg.DataDir, "state", a.memory.get().Guard)
 	go a.watch(ctx)
@@ -216,7 +223,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
 	a.noteOpen(o, s)
 	o.Abilities = a.abilities()
-	o.CertificateEnds = a.cert.Leaf.NotAfter
+	o.CertificateEnds = a.certificate().Leaf.NotAfter
 	a.lastMu.Lock()
 	a.lastAt = time.Now()
 	a.lastMu.Unlock()

@@ -22,7 +22,7 @@ import (
 // instead of addresses, so the name to expect is set for the call.
 func (a *Agent) peerClient(server string) *http.Client {
 	return &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{
-		RootCAs: a.roots, Certificates: []tls.Certificate{a.cert}, ServerName: pki.AgentName(a.cfg.Cluster, server),
+		RootCAs: a.roots, Certificates: []tls.Certificate{a.certificate()}, ServerName: pki.AgentName(a.cfg.Cluster, server),
 		MinVersion: tls.VersionTLS13}}}
 }
 

@@ -286,6 +286,26 @@ func (c *Caller) Complaints(ctx context.Context, t Target) (list []tail.Complain
 	return list, c.post(ctx, t, "/agent/v1/complaints", struct{}{}, &list)
 }
 
+// Renewal is a certificate request of an agent, or the certificate for it.
+type Renewal struct {
+	Request     string `json:"request,omitempty"`
+	Certificate string `json:"certificate,omitempty"`
+}
+
+// Renew has an agent make a new key, and gives it the certificate that sign makes.
+func (c *Caller) Renew(ctx context.Context, t Target, sign func(request []byte) ([]byte, error)) error {
+	var asked Renewal
+	if err := c.post(ctx, t, "/agent/v1/renewal/ask", struct{}{}, &asked); err != nil {
+		return err
+	}
+	certificate, err := sign([]byte(asked.Request))
+	if err != nil {
+		return err
+	}
+	var done struct{}
+	return c.post(ctx, t, "/agent/v1/renewal/take", Renewal{Certificate: string(certificate)}, &done)
+}
+
 // StopJob ends a job.
 func (c *Caller) StopJob(ctx context.Context, t Target, key string) error {
 	var stopped bool

@@ -32,8 +32,13 @@ func AgentName(cluster, server string) string { return server + "." + cluster + 
 
 const (
 	authorityLife = 20 * 365 * 24 * time.Hour
-	leafLife      = 5 * 365 * 24 * time.Hour
+	// serviceLife is that of the service's own certificates, whose keys end with its
+	// process.
+	serviceLife = 5 * 365 * 24 * time.Hour
 )
+
+// AgentLife is for how long an agent's certificate is good; the service renews it.
+const AgentLife = 90 * 24 * time.Hour
 
 // Authority signs certificates.
 type Authority struct {
@@ -131,9 +136,9 @@ func Fingerprint(der []byte) string {
 }
 
 // Sign makes a certificate for a public key under a name.
-func (a *Authority) Sign(name string, pub any, hosts ...string) ([]byte, error) {
+func (a *Authority) Sign(name string, pub any, life time.Duration, hosts ...string) ([]byte, error) {
 	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(leafLife),
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(life),
 		KeyUsage:    x509.KeyUsageDigitalSignature,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
 	for _, h := range hosts {
@@ -164,7 +169,7 @@ func (a *Authority) SignRequest(csrPEM []byte, name string) ([]byte, error) {
 	if err := csr.CheckSignature(); err != nil {
 		return nil, err
 	}
-	return a.Sign(name, csr.PublicKey)
+	return a.Sign(name, csr.PublicKey, AgentLife)
 }
 
 // Pair makes a fresh key and certificate for the service itself. The
@@ -175,7 +180,7 @@ func (a *Authority) Pair(name string, hosts ...string) (tls.Certificate, error) 
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	certPEM, err := a.Sign(name, &key.PublicKey, hosts...)
+	certPEM, err := a.Sign(name, &key.PublicKey, serviceLife, hosts...)
 	if err != nil {
 		return tls.Certificate{}, err
 	}

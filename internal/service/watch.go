@@ -49,6 +49,7 @@ func (s *Service) watchAll(ctx context.Context) {
 		}
 		s.prove(ctx, c, now)
 		s.examineStopped(ctx, c, now)
+		s.renew(ctx, c, now)
 		s.lookAgain(ctx, c, now)
 	}
 	s.record(ctx, clusters, now)

@@ -53,8 +53,10 @@ type member struct {
 	askedAt time.Time
 	// claim is a term that its agent says this server owns, without a decision of this
 	// service; 0: none.
-	claim   int64
-	claimed observation.Address // what its agent last said instead of its address
+	claim int64
+	// renewNext is when its agent's certificate may be renewed.
+	renewNext time.Time
+	claimed   observation.Address // what its agent last said instead of its address
 	// The positions of last were read between these two.
 	lookedFrom, lookedTo time.Time
 	before, missing      view.Missing // what the look before last found missing, and last itself

@@ -15,7 +15,10 @@ import (
 // address and nothing else, wherever it arrives and again where it is written.
 
 // hostName matches a name of the domain name system (RFC 1123, section 2.1).
-var hostName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?(\.[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?)*$`)
+var hostName = regexp.MustCompile(`^` + label + `(\.` + label + `)*$`)
+
+// label is a part of such a name; an underscore is no letter of it, and common all the same.
+const label = `[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?`
 
 // meansMore are words that an access file takes for more than one host (PostgreSQL's
 // documentation, "The pg_hba.conf File").

@@ -6,7 +6,7 @@ import (
 )
 
 func TestCheckHost(t *testing.T) {
-	for _, good := range []string{"harbour", "db-1.skerry.example", "10.0.0.1", "2001:db8::1", "A", "1a.example",
+	for _, good := range []string{"harbour", "db-1.skerry.example", "10.0.0.1", "2001:db8::1", "A", "1a.example", "db_1",
 		strings.Repeat("a", 63) + ".example"} {
 		if err := CheckHost(good); err != nil {
 			t.Error(err)
