@@ -70,7 +70,7 @@ func (m maker) observation(since time.Duration, req agentapi.ObserveRequest) *ob
 			DiskFreeBytes: observation.Known[int64](200 << 30), LogDiskFreeBytes: observation.Known[int64](200 << 30)},
 		Config: observation.Config{Live: map[string]string{"delay": "0"}},
 
-		CertificateEnds: time.Now().Add(1000 * time.Hour),
+		CertificateEnds: time.Now().Add(1440 * time.Hour),
 		Guard:           guard.State{Noted: term, Accepted: term, Owner: m.server == 0}}
 	if m.kind() == wrongClock {
 		o.At = o.At.Add(4 * time.Second)
