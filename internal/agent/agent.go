@@ -219,7 +219,10 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	}
 	o.Guard, o.Process.Fenced, o.Log.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
 	o.Decision = s.Decision
-	o.Data.Strayed = s.Strayed
+	if err := a.noteFilters(o, &s); err != nil {
+		a.log.Error("could not record that writes are left out here", "error", err)
+	}
+	o.Data.Strayed, o.Log.Filtered = s.Strayed, s.Filtered
 	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
 	a.noteOpen(o, s)
 	o.Abilities = a.abilities()

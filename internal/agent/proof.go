@@ -73,6 +73,7 @@ func (a *Agent) noteStray(o *observation.Server, s state) error {
 // examined takes in an examination. One that compared the histories by content
 // shows whether a server that strayed wrote anything; by position none does.
 func (a *Agent) examined(x *verb.Examination) error {
+	a.doubtFiltered(x)
 	if !a.memory.get().Strayed {
 		return nil
 	}

@@ -32,6 +32,9 @@ type state struct {
 	// since the data came here.
 	MarkLine uint32 `json:"mark_line,omitempty"`
 	Strayed  bool   `json:"strayed,omitempty"`
+	// Filtered are filters that left something out of what was applied here, since the
+	// data came: it is missing still when they are gone.
+	Filtered []string `json:"filtered,omitempty"`
 	// System identifies the cluster's data, as the service says; Ours is set once
 	// the data here was seen to be that, and lasts until it is removed.
 	System string `json:"system,omitempty"`
@@ -101,7 +104,7 @@ func (m *memory) Unfinished() string { return m.get().Unfinished }
 func (m *memory) SetUnfinished(kind string) error {
 	return m.change(func(s *state) error {
 		if kind == "" {
-			s.Strayed = false // the copy or rewind is done: nothing of before is left
+			s.Strayed, s.Filtered = false, nil // the copy or rewind is done: nothing of before is left
 		}
 		s.Unfinished = kind
 		return nil

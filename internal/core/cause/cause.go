@@ -54,10 +54,11 @@ const (
 	RankNever Code = "rank is never"
 	// MayNotTakeOver says of a server that it is no candidate, because of another cause.
 	MayNotTakeOver Code = "may not take over"
-	DiskFull       Code = "disk full"  // Bytes that are left
-	UnfitNow       Code = "unfit now"  // Health
-	Filtered       Code = "filtered"   // Names: the filters
-	NotProven      Code = "not proven" // Peer; Text: what the last try met
+	DiskFull       Code = "disk full"    // Bytes that are left
+	UnfitNow       Code = "unfit now"    // Health
+	Filtered       Code = "filtered"     // Names: the filters
+	WasFiltered    Code = "was filtered" // Names: the filters
+	NotProven      Code = "not proven"   // Peer; Text: what the last try met
 )
 
 // What is wrong with a cluster or a server.

@@ -159,6 +159,9 @@ type Log struct {
 	// Filters leave something out of its log, or out of what it applies, such as
 	// "replicate_ignore_db = logs" (MariaDB).
 	Filters []string `json:"filters,omitempty"`
+	// Filtered are those that ever left something out of what this replica applied,
+	// since its data came here: that is missing still.
+	Filtered []string `json:"filtered,omitempty"`
 	// ProvenTerm is the term in which this replica was proven to share the
 	// primary's history: it held a mark of that term in its own log, and has since
 	// neither been restarted nor written anything of its own. 0: not proven.

@@ -39,6 +39,8 @@ func TestMayTakeOver(t *testing.T) {
 		"strayed, though in step": {func(in *Input) { in.Members[1].Last.Data.Strayed = true }, cause.UnfitNow},
 		"filtered": {
 			func(in *Input) { in.Members[1].Last.Log.Filters = []string{"replicate_ignore_db = logs"} }, cause.Filtered},
+		"filtered before": {
+			func(in *Input) { in.Members[1].Last.Log.Filtered = []string{"replicate_ignore_db = logs"} }, cause.WasFiltered},
 		"foreign": {func(in *Input) { in.Members[1].Last.Data.Foreign = true }, cause.UnfitNow},
 		"its disk is full": {func(in *Input) { in.Members[1].Last.Host.LogDiskFreeBytes = observation.Known[int64](0) },
 			cause.DiskFull},
@@ -56,7 +58,8 @@ func TestMayTakeOver(t *testing.T) {
 		}
 		// What shows in no other column is said.
 		v.Render(func(c cause.Cause) string { return string(c.Code) }, func([]cause.Cause) string { return "" })
-		hidden := c.why == cause.NotProven || c.why == cause.Filtered || c.why == cause.DiskFull
+		hidden := c.why == cause.NotProven || c.why == cause.Filtered || c.why == cause.WasFiltered ||
+			c.why == cause.DiskFull
 		if said := slices.Contains(s.Notes, string(cause.MayNotTakeOver)); said != hidden {
 			t.Errorf("%s: said that it may not take over: %t (%v)", name, said, s.Notes)
 		}

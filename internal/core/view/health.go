@@ -228,6 +228,8 @@ func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
 		return false, cause.Cause{Code: cause.RankNever}
 	case s.Observation != nil && len(s.Observation.Log.Filters) > 0:
 		return false, cause.Cause{Code: cause.Filtered, Names: s.Observation.Log.Filters} // a filter is no copy
+	case s.Observation != nil && len(s.Observation.Log.Filtered) > 0:
+		return false, cause.Cause{Code: cause.WasFiltered, Names: s.Observation.Log.Filtered}
 	}
 	if left, full := DiskFull(s.Observation); full {
 		return false, cause.Cause{Code: cause.DiskFull, Bytes: left}

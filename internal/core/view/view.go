@@ -282,7 +282,7 @@ func (s *Server) notes(say func(cause.Cause) string) []string {
 		notes = append(notes, note)
 	}
 	// The other reasons show in its health, its rank and its role.
-	if slices.Contains([]cause.Code{cause.Filtered, cause.NotProven, cause.DiskFull}, s.Unfit.Code) {
+	if slices.Contains([]cause.Code{cause.Filtered, cause.WasFiltered, cause.NotProven, cause.DiskFull}, s.Unfit.Code) {
 		unfit := s.Unfit
 		notes = append(notes, say(cause.Cause{Code: cause.MayNotTakeOver, Because: &unfit}))
 	}

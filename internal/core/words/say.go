@@ -178,6 +178,9 @@ var roleWords = map[cause.Code]func(cause.Cause) string{
 	cause.Filtered: func(c cause.Cause) string {
 		return "it is no full copy: " + strings.Join(c.Names, ", ")
 	},
+	cause.WasFiltered: func(c cause.Cause) string {
+		return "it left writes out while " + strings.Join(c.Names, ", ") + " was set, and lacks them until it is rebuilt"
+	},
 	cause.NotProven: func(c cause.Cause) string {
 		return "since it was started it has not been proven to share " + c.Peer + "'s history" + behind(": ", c.Text)
 	},
