@@ -23,7 +23,7 @@ const reopenLimit = time.Minute
 // is not read-only because somebody set that.
 func mayReopen(g guard.State, opened string, term int64, owner bool, o *observation.Server) bool {
 	return g.MayReopen(term, owner) && opened != "" && o.Process.Identity != "" && opened != o.Process.Identity &&
-		o.Job == nil &&
+		(o.Job == nil || o.Job.State != observation.JobRunning) &&
 		o.Process.Accepting && o.Process.Role == observation.Replica && !o.Process.Fenced && !o.Data.Foreign &&
 		o.Data.Unfinished == "" &&
 		(o.Links.Upstream == nil || !o.Links.Upstream.Connected)

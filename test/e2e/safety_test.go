@@ -126,6 +126,20 @@ func restartIsNoIncident(t *testing.T, w *world) {
 	load.Stop()
 	w.settled()
 	w.holdsAll(load, nil, "gull", "tern", "heron")
+	// So it is with one that was a copy before.
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "tern"})
+	before := w.find(w.settled(), "tern").Observation.Process.Identity
+	demo.KillDatabase(w.server("tern"))
+	w.startByHand("tern")
+	if err := w.Await(w.ctx, func(v view.View) bool {
+		s := w.find(v, "tern")
+		return s.Health == view.TakesWrites && s.Observation.Process.Identity != before && v.Term == 2
+	}); err != nil {
+		t.Fatal(err)
+	}
+	w.settled()
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "gull"})
+	w.settled()
 	if !w.mariadb() {
 		return
 	}

@@ -33,7 +33,7 @@ func (in *Input) checkPrimary(p *operation.Plan) bool {
 		c.Result, c.Evidence, c.Mend = operation.Fail, "the agent of "+s.Name+" does not answer: "+s.Why,
 			"check that it runs and is reachable at "+s.Agent
 	case s.Health != view.TakesWrites:
-		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s is %s: %s", s.Name, s.Health, s.Why)
+		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s %s: %s", s.Name, words.Said(string(s.Health), 1), s.Why)
 		c.Mend = "make a server primary first: crosstwin failover " + in.View.Cluster
 	default:
 		c.Evidence = fmt.Sprintf("%s takes writes in term %d at %s", s.Name, in.View.Term, s.Position)

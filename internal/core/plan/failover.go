@@ -195,7 +195,7 @@ func (in *Input) checkOldStopped(p *operation.Plan, old string) {
 		c.Why, c.Mend = "a switchover moves the role without any loss",
 			"if you need not leave "+old+" at once: crosstwin switchover "+in.View.Cluster
 	case in.seen(old):
-		c.Evidence = fmt.Sprintf("%s's agent answers and keeps it stopped (it is %s)", old, s.Health)
+		c.Evidence = fmt.Sprintf("%s's agent answers and keeps it stopped (it %s)", old, words.Said(string(s.Health), 1))
 	case slices.Contains(in.Request.ConfirmStopped, old):
 		c.Result, c.Evidence = operation.Warn,
 			old+"'s agent does not answer; confirmed by you: "+old+

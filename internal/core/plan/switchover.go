@@ -91,7 +91,7 @@ func (in *Input) checkCandidateLag(p *operation.Plan, name string) {
 			Mend: fmt.Sprintf("crosstwin tune %s %s delay 0", in.View.Cluster, name)})
 	}
 	c := operation.Check{Name: "Candidate in step", Server: name, Result: verdict(ok, operation.Fail),
-		Evidence: fmt.Sprintf("%s is %s, %s behind", name, s.Health, words.Size(s.LagBytes))}
+		Evidence: fmt.Sprintf("%s %s, %s behind", name, words.Said(string(s.Health), 1), words.Size(s.LagBytes))}
 	if !ok {
 		c.Why, c.Mend = "writes would wait until it has caught up",
 			"wait until it is in step: crosstwin watch "+in.View.Cluster
