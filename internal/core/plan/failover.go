@@ -132,8 +132,10 @@ func (in *Input) stepWhole(p *operation.Plan, old, cand string) {
 // there is.
 func (in *Input) mayBeMade(s *view.Server) (bool, string) {
 	o := s.Observation
+	// Only that it does not run may stand in the way: what is adrift, foreign or no full
+	// copy is nobody to start.
 	startable := o != nil && in.seen(s.Name) && !o.Process.Running && !o.Data.Empty && o.Data.Unfinished == "" &&
-		s.Rank > 0
+		s.Rank > 0 && s.Unfit.Code == cause.UnfitNow && (s.Health == view.Stopped || s.Health == view.Fenced)
 	unproven := s.Unfit.Code == cause.NotProven
 	switch {
 	case s.MayTakeOver:

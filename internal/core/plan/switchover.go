@@ -124,6 +124,9 @@ func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, st
 	}
 	for _, s := range can {
 		why := fmt.Sprintf("rank %d, holds up to %s", s.Rank, held(s))
+		if held(s) == "" {
+			why = fmt.Sprintf("rank %d, what it holds is not known", s.Rank)
+		}
 		switch {
 		case s.Name != p.Candidate && in.Request.To != "":
 			why = in.Request.To + " was asked for (" + why + ")"
