@@ -74,7 +74,7 @@ func (in *Input) takePart(p *operation.Plan, but ...string) []string {
 	for _, n := range in.replicas(but...) {
 		if s := in.View.Find(n); !in.proven(n) {
 			p.AddCheck(operation.Check{Name: "Replica able to take part", Server: n, Result: operation.Warn,
-				Evidence: words.Say(cause.Cause{Code: cause.NotProven, Peer: in.View.Primary}) + " (it is " +
+				Evidence: words.Say(cause.Cause{Code: cause.NotProven, Peer: in.View.Primary}) + " (it " +
 					words.Said(string(s.Health), 1) + ")",
 				Why:  "its log may not be a part of this history: nothing is fetched from it, and it is left as it is",
 				Mend: fmt.Sprintf("afterwards: crosstwin rejoin %s %s", in.View.Cluster, n)})
@@ -316,9 +316,9 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	}
 	p.Loss, p.ConfirmName = &operation.Loss{Known: true, Distance: lost}, in.View.Cluster
 	p.Destroys = fmt.Sprintf(
-		"%s that only %s has (by the end of its log, after %s up to %s); this stays on its disk until it rejoins",
-		words.Amount(lost), old, held, end)
-	return fmt.Sprintf("Lost to the cluster: %s that no replica received, after %s up to %s.", words.Amount(lost),
+		"%s that %s has and %s lacks (by the end of its log, after %s up to %s); this stays on its disk until it rejoins",
+		words.Amount(lost), old, cand, held, end)
+	return fmt.Sprintf("Lost to the cluster: %s that %s does not hold, after %s up to %s.", words.Amount(lost), cand,
 		held, end)
 }
 
