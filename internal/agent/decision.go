@@ -11,9 +11,11 @@ import (
 )
 
 // keepDecision keeps the newest decision that the service signed, to be shown with what
-// the agent says of its term.
+// the agent says of its term. One of a cluster that was made anew comes before any that
+// was kept.
 func (a *Agent) keepDecision(d *guard.Signed) error {
-	if d == nil || d.Cluster != a.cfg.Cluster || d.Term <= a.memory.get().Decision.Term {
+	kept := a.memory.get().Decision
+	if d == nil || d.Cluster != a.cfg.Cluster || d.Made == kept.Made && d.Term <= kept.Term {
 		return nil
 	}
 	if a.authority == nil || !pki.SaidBy(a.authority, d.Statement(), d.Signature) {

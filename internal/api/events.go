@@ -1,12 +1,13 @@
 package api
 
 import (
-	"crosstwin/internal/service"
 	"fmt"
 	"strconv"
 	"time"
 
 	"github.com/labstack/echo/v4"
+
+	"crosstwin/internal/service"
 )
 
 // keepAlive is sent when nothing changes, so that a reader can tell a quiet

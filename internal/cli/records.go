@@ -51,7 +51,8 @@ func (a *app) recordsCommand() *cobra.Command {
 	restore := &cobra.Command{Use: "restore FILE", Short: "Put a copy in the place of the records, while the service is stopped",
 		Args: exactly(1), RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.confirmed(cmd, fmt.Sprintf("replace the records in %s by %s. What came since that copy is forgotten by "+
-				"the service, tokens and servers too; newer terms it learns from the agents.", dir, args[0])); err != nil {
+				"the service, tokens and servers too, and tokens "+
+				"that were removed since are good again. Newer terms it learns from the agents.", dir, args[0])); err != nil {
 				return err
 			}
 			kept, err := daemon.RestoreRecords(cmd.Context(), dir, args[0])

@@ -2,12 +2,6 @@ package demo
 
 import (
 	"context"
-	"crosstwin/internal/apitype"
-	"crosstwin/internal/core/cluster"
-	"crosstwin/internal/core/operation"
-	"crosstwin/internal/core/position"
-	"crosstwin/internal/core/view"
-	"crosstwin/internal/freeport"
 	"database/sql"
 	"fmt"
 	"os"
@@ -17,6 +11,13 @@ import (
 	"strconv"
 	"syscall"
 	"time"
+
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/freeport"
 )
 
 // Server is one database server of the world.

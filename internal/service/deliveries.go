@@ -3,7 +3,6 @@ package service
 import (
 	"bytes"
 	"context"
-	"crosstwin/internal/core/alert"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
@@ -20,6 +19,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"crosstwin/internal/core/alert"
 )
 
 // Message is what is sent to a channel.

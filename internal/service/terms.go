@@ -14,7 +14,8 @@ import (
 // decision returns the newest decision of a cluster, signed; nil when there is none.
 // c.mu is held.
 func (s *Service) decision(c *watched) *guard.Signed {
-	d := guard.Decision{Cluster: c.rec.Name, Term: c.rec.OwnerTerm, Owner: c.rec.Owner}
+	d := guard.Decision{Cluster: c.rec.Name, Made: guard.MadeText(c.rec.CreatedAt), Term: c.rec.OwnerTerm,
+		Owner: c.rec.Owner}
 	if d.Term == 0 || d.Owner == "" {
 		return nil
 	}
@@ -43,7 +44,7 @@ func (s *Service) permitted(ctx context.Context, t agentapi.Target) context.Cont
 // ours reports whether an agent shows a decision of this service for what it says of
 // its term.
 func (s *Service) ours(c store.Cluster, m store.Server, o *observation.Server) bool {
-	want := guard.Decision{Cluster: c.Name, Term: o.Guard.Accepted, Owner: m.Name}
+	want := guard.Decision{Cluster: c.Name, Made: guard.MadeText(c.CreatedAt), Term: o.Guard.Accepted, Owner: m.Name}
 	return o.Decision.Decision == want && pki.SaidBy(s.Authority.Cert, want.Statement(), o.Decision.Signature)
 }
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"testing"
+	"time"
 
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/guard"
@@ -25,7 +26,11 @@ func TestClaims(t *testing.T) {
 		}
 		return guard.Signed{Decision: d, Signature: signature}
 	}
-	good := guard.Decision{Cluster: "bookings", Term: 9, Owner: "heron"}
+	made := time.Date(2026, 11, 29, 0, 0, 0, 0, time.UTC)
+	decided := func(made time.Time, cluster string, term int64, owner string) guard.Decision {
+		return guard.Decision{Cluster: cluster, Made: guard.MadeText(made), Term: term, Owner: owner}
+	}
+	good := decided(made, "bookings", 9, "heron")
 	for _, c := range []struct {
 		name    string
 		records store.Cluster
@@ -43,20 +48,23 @@ func TestClaims(t *testing.T) {
 		{name: "signed by another service", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
 			shown: sign(stranger, good), takes: 9, claim: 9},
 		{name: "another server's decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
-			shown: sign(s.Authority, guard.Decision{Cluster: "bookings", Term: 9, Owner: "gull"}), takes: 9, claim: 9},
+			shown: sign(s.Authority, decided(made, "bookings", 9, "gull")), takes: 9, claim: 9},
 		{name: "another cluster's decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
-			shown: sign(s.Authority, guard.Decision{Cluster: "cargo", Term: 9, Owner: "heron"}), takes: 9, claim: 9},
+			shown: sign(s.Authority, decided(made, "cargo", 9, "heron")), takes: 9, claim: 9},
 		{name: "an older decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
-			shown: sign(s.Authority, guard.Decision{Cluster: "bookings", Term: 3, Owner: "heron"}), takes: 9, claim: 9},
+			shown: sign(s.Authority, decided(made, "bookings", 3, "heron")), takes: 9, claim: 9},
+		{name: "of a removed cluster of this name", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
+			shown: sign(s.Authority, decided(made.Add(-time.Hour), "bookings", 9, "heron")), takes: 9, claim: 9},
 		{name: "a changed decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true}, shown: guard.Signed{Decision: good,
-			Signature: sign(s.Authority, guard.Decision{Cluster: "bookings", Term: 3, Owner: "heron"}).Signature}, takes: 9, claim: 9},
+			Signature: sign(s.Authority, decided(made, "bookings", 3, "heron")).Signature}, takes: 9, claim: 9},
 		{name: "terms used up", guard: guard.State{Noted: 1 << 62, Accepted: 4}, claim: 1 << 62},
 		{name: "a running pair", records: store.Cluster{Cluster: cluster.Cluster{Name: "bookings"}}, first: true,
 			guard: guard.State{Noted: 7, Accepted: 7, Owner: true}, takes: 8, decided: true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			if c.records.Name == "" {
-				c.records = store.Cluster{Cluster: cluster.Cluster{Name: "bookings", Term: 4, OwnerTerm: 4, Owner: "gull"}}
+			if c.records.CreatedAt = made; c.records.Name == "" {
+				c.records = store.Cluster{CreatedAt: made,
+					Cluster: cluster.Cluster{Name: "bookings", Term: 4, OwnerTerm: 4, Owner: "gull"}}
 			}
 			m := store.Server{Member: cluster.Member{Name: "heron", FirstPrimary: c.first}}
 			o := &observation.Server{Guard: c.guard, Decision: c.shown,

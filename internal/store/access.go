@@ -2,11 +2,12 @@ package store
 
 import (
 	"context"
-	"crosstwin/internal/core/access"
 	"database/sql"
 	"fmt"
 	"strings"
 	"time"
+
+	"crosstwin/internal/core/access"
 )
 
 // AddToken keeps the hash of a new token with what it is good for.

@@ -2,10 +2,11 @@ package store
 
 import (
 	"context"
-	"crosstwin/internal/core/alert"
 	"database/sql"
 	"fmt"
 	"time"
+
+	"crosstwin/internal/core/alert"
 )
 
 type alertRow struct {

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"crosstwin/internal/core/cluster"
 	"database/sql"
 	"encoding/json"
 	"fmt"
@@ -10,6 +9,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"crosstwin/internal/core/cluster"
 )
 
 // Cluster is a cluster's record.

@@ -3,7 +3,6 @@ package store
 import (
 	"cmp"
 	"context"
-	"crosstwin/internal/core/operation"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -11,6 +10,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"crosstwin/internal/core/operation"
 )
 
 type operationRow struct {

@@ -1,9 +1,6 @@
 package store
 
 import (
-	"crosstwin/internal/core/access"
-	"crosstwin/internal/core/cluster"
-	"crosstwin/internal/core/operation"
 	"encoding/json"
 	"errors"
 	"os"
@@ -11,6 +8,10 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"crosstwin/internal/core/access"
+	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/operation"
 )
 
 func open(t *testing.T, dir string) *Store {

@@ -2,7 +2,6 @@ package bench
 
 import (
 	"context"
-	"crosstwin/internal/demo"
 	"fmt"
 	"os"
 	"os/exec"
@@ -11,6 +10,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"crosstwin/internal/demo"
 )
 
 // postgresHand is the careful sequence with bare commands: slots and settings

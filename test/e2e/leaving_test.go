@@ -26,6 +26,9 @@ func leavingIsClean(t *testing.T, w *world) {
 	}
 	w.staysOpen("heron")
 
+	if w.mariadb() {
+		w.sql("gull", "create table crosstwin.notes (note text)")
+	}
 	// A replica that is down leaves its slot unread: that goes. Nobody follows by
 	// the account any more then.
 	demo.StopDatabase(w.server("tern"))
@@ -41,10 +44,13 @@ func leavingIsClean(t *testing.T, w *world) {
 		" from pg_roles where rolname = 'crosstwin_replication'"
 	if w.mariadb() {
 		left = "select (select count(*) from mysql.global_priv where user = 'crosstwin_replication') + " +
-			"(select count(*) from information_schema.schemata where schema_name = 'crosstwin')"
+			"(select count(*) from information_schema.tables where table_schema = 'crosstwin' and table_name <> 'notes')"
 	}
 	if n := w.query("gull", left); n != "0" {
 		t.Errorf("%s things of Cross Twin's are left", n)
+	}
+	if w.mariadb() && w.query("gull", "select count(*) from crosstwin.notes") != "0" {
+		t.Error("somebody's own table is gone")
 	}
 	demo.StopDatabase(w.server("gull"))
 	w.startByHand("gull")

@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"bytes"
-	"crosstwin/internal/freeport"
 	"encoding/json"
 	"fmt"
 	"net"
@@ -14,6 +13,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"crosstwin/internal/freeport"
 )
 
 // daemon is a service started by hand, with its own home for logins.

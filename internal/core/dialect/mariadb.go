@@ -19,7 +19,8 @@ func mariadb() *Dialect {
 		Near: position.Distance{Amount: 5, Unit: position.Transactions}, Pause: 0.06,
 		Tunables: mariadbTunables, Reasons: mariadbReasons, RestartsApplying: []string{verb.Delay, "slave_parallel_threads"},
 		Resume: "start slave sql_thread", OpenByDefault: "remove read_only = 1 from its configuration file",
-		DropAccount: "on the primary: drop user " + verb.ReplicationUser + "@'%'; drop database crosstwin",
+		DropAccount: "on the primary: drop user " + verb.ReplicationUser + "@'%'; drop table crosstwin.cluster, " +
+			"crosstwin.mark, crosstwin.undone",
 		Title: Titles{
 			Stop: func(old string) string {
 				return "End writes on " + old +

@@ -8,8 +8,9 @@
 package lag
 
 import (
-	"crosstwin/internal/core/cause"
 	"time"
+
+	"crosstwin/internal/core/cause"
 )
 
 // Sample says that the primary had written up to Position at At.

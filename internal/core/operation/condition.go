@@ -2,11 +2,12 @@ package operation
 
 import (
 	"cmp"
+	"fmt"
+	"strconv"
+
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
-	"fmt"
-	"strconv"
 )
 
 func logBegins(c Condition, _ string, o, _ *observation.Server) (bool, string) {

@@ -1,10 +1,11 @@
 package view
 
 import (
-	"crosstwin/internal/core/dialect"
-	"crosstwin/internal/core/words"
 	"fmt"
 	"sort"
+
+	"crosstwin/internal/core/dialect"
+	"crosstwin/internal/core/words"
 )
 
 // Drift lists settings in which the servers of a cluster differ.

@@ -143,7 +143,7 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 		if !s.MayTakeOver {
 			continue
 		}
-		bytes, seconds, ok := unsafe(in, sc, &v.Servers[i], owner, written)
+		bytes, seconds, ok := notSafe(in, sc, &v.Servers[i], owner, written)
 		if ok && (r.Everything || bytes < r.Bytes) {
 			r.Everything, r.Bytes, r.Seconds, r.On = false, bytes, seconds, s.Name
 		}
@@ -151,10 +151,10 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 	return r
 }
 
-// unsafe returns how much of the primary's log a replica's own disk does not hold, in
+// notSafe returns how much of the primary's log a replica's own disk does not hold, in
 // bytes of that log and in seconds: as it says itself or as the primary heard from
 // it, whichever is better.
-func unsafe(in Input, sc scale, s *Server, owner *Member, written int64) (bytes int64, seconds float64, ok bool) {
+func notSafe(in Input, sc scale, s *Server, owner *Member, written int64) (bytes int64, seconds float64, ok bool) {
 	safe, ok := sc.received(s.Observation)
 	if !ok {
 		return 0, 0, false

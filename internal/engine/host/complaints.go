@@ -1,10 +1,11 @@
 package host
 
 import (
-	"crosstwin/internal/core/tail"
 	"fmt"
 	"os"
 	"strings"
+
+	"crosstwin/internal/core/tail"
 )
 
 // complaintBytes is how far back from its end an error log is read.

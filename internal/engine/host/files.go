@@ -1,7 +1,6 @@
 package host
 
 import (
-	"crosstwin/internal/core/observation"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,6 +10,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"crosstwin/internal/core/observation"
 )
 
 // WriteOwned writes a file of the database's owner and syncs it and its

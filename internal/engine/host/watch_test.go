@@ -1,11 +1,12 @@
 package host
 
 import (
-	"crosstwin/internal/core/tail"
 	"os"
 	"strings"
 	"testing"
 	"time"
+
+	"crosstwin/internal/core/tail"
 )
 
 func TestBusy(t *testing.T) {

@@ -56,7 +56,18 @@ func (e *Engine) dropAccount(ctx context.Context) error {
 		return err
 	}
 	if users != "" {
-		return fmt.Errorf("it is connected by from %s", users)
+		return fmt.Errorf("somebody is connected by it from %s", users)
 	}
-	return e.exec(ctx, "drop user if exists "+literal(verb.ReplicationUser)+"@'%'; drop database if exists crosstwin")
+	if err := e.exec(ctx, "drop user if exists "+literal(verb.ReplicationUser)+"@'%'; drop table if exists "+
+		"crosstwin.cluster, crosstwin.mark, crosstwin.undone"); err != nil {
+		return err
+	}
+	// What somebody else put beside our tables is not ours to drop.
+	others, err := e.text(ctx, "select (select count(*) from information_schema.tables where table_schema = 'crosstwin') + "+
+		"(select count(*) from information_schema.routines where routine_schema = 'crosstwin') + "+
+		"(select count(*) from information_schema.events where event_schema = 'crosstwin')")
+	if err != nil || others != "0" {
+		return err
+	}
+	return e.exec(ctx, "drop database if exists crosstwin")
 }
