@@ -200,7 +200,8 @@ func TestWhoMayAsk(t *testing.T) {
 			t.Fatal(err)
 		}
 		other := &Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair}
-		return other.fetchAccount(permit(t, r.authority, "tern", guard.PermitLife), verb.Peer{Name: "gull", Agent: r.target.Address})
+		permit := permit(t, r.authority, "tern", guard.PermitLife)
+		return other.fetchAccount(permit, verb.Peer{Name: "gull", Agent: r.target.Address})
 	}
 	if acc, err := peer("bookings"); err != nil || acc.Password != "secret" {
 		t.Errorf("a peer does not get the account: %v", err)
@@ -572,7 +573,8 @@ func TestEnrolChecksTheService(t *testing.T) {
 	if _, err := Enroll(t.Context(), t.TempDir(), trap.URL, "code."+pki.Fingerprint(block.Bytes), Config{}); err == nil {
 		t.Error("an agent passed for the service")
 	}
-	for _, address := range []string{"http://harbour.skerry.example:7710", "http://10.0.0.1:7710", "ftp://harbour", "harbour:7710"} {
+	for _, address := range []string{"http://harbour.skerry.example:7710", "http://10.0.0.1:7710",
+		"ftp://harbour", "harbour:7710"} {
 		if _, err := Enroll(t.Context(), t.TempDir(), address, "code."+pki.Fingerprint(block.Bytes), Config{}); err == nil ||
 			!strings.Contains(err.Error(), "not encrypted") && !strings.Contains(err.Error(), "no address of a service") {
 			t.Errorf("%s: %v", address, err)

@@ -21,9 +21,10 @@ import (
 // peerClient calls a peer's agent. The certificates of agents carry roles
 // instead of addresses, so the name to expect is set for the call.
 func (a *Agent) peerClient(server string) *http.Client {
-	return &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{
-		RootCAs: a.roots, Certificates: []tls.Certificate{a.certificate()}, ServerName: pki.AgentName(a.cfg.Cluster, server),
-		MinVersion: tls.VersionTLS13}}}
+	return &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{
+		DisableKeepAlives: true, TLSClientConfig: &tls.Config{
+			RootCAs: a.roots, Certificates: []tls.Certificate{a.certificate()}, ServerName: pki.AgentName(a.cfg.Cluster, server),
+			MinVersion: tls.VersionTLS13}}}
 }
 
 // endTrailer follows a shared stream: "ok", or why the stream ended too soon.

@@ -84,7 +84,8 @@ func (a *Agent) takeRenewal(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	if _, err := c.Verify(x509.VerifyOptions{Roots: a.roots, DNSName: pki.AgentName(a.cfg.Cluster, a.cfg.Server)}); err != nil {
+	name := pki.AgentName(a.cfg.Cluster, a.cfg.Server)
+	if _, err := c.Verify(x509.VerifyOptions{Roots: a.roots, DNSName: name}); err != nil {
 		return fmt.Errorf("the new certificate is not this agent's: %w", err)
 	}
 	if !pending.key.PublicKey.Equal(c.PublicKey) {

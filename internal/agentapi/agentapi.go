@@ -148,7 +148,8 @@ func (c *Caller) client(t Target) *http.Client {
 		return h
 	}
 	d := &net.Dialer{Timeout: 2 * time.Second, KeepAlive: 5 * time.Second}
-	h := &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{DialContext: d.DialContext, MaxIdleConnsPerHost: 4,
+	h := &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{
+		DialContext: d.DialContext, MaxIdleConnsPerHost: 4,
 		IdleConnTimeout: time.Minute, TLSHandshakeTimeout: 3 * time.Second,
 		TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{c.cert}, RootCAs: c.roots,
 			ServerName: pki.AgentName(t.Cluster, t.Server), MinVersion: tls.VersionTLS13}}}

@@ -42,7 +42,8 @@ func newFace(t *testing.T) *face {
 		t.Fatal(err)
 	}
 	f := &face{t: t, token: "ct-of-this-test", store: st}
-	if err := st.AddToken(t.Context(), access.Token{Name: "night-shift", Scopes: []access.Scope{access.Admin}}, service.Hash(f.token)); err != nil {
+	token := access.Token{Name: "night-shift", Scopes: []access.Scope{access.Admin}}
+	if err := st.AddToken(t.Context(), token, service.Hash(f.token)); err != nil {
 		t.Fatal(err)
 	}
 	h := httptest.NewServer(New(s, "test", slog.New(slog.DiscardHandler)))

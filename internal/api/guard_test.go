@@ -24,7 +24,8 @@ func TestGuarded(t *testing.T) {
 	}
 	refused := 0
 	for range 3 * 10 {
-		if code, _, _ := f.ask("GET", "/api/v1/clusters", "", "Authorization: Bearer ct-guessed"); code == http.StatusTooManyRequests {
+		code, _, _ := f.ask("GET", "/api/v1/clusters", "", "Authorization: Bearer ct-guessed")
+		if code == http.StatusTooManyRequests {
 			refused++
 		}
 	}

@@ -25,7 +25,8 @@ func TestScopes(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"bookings", "cargo"} {
-		if code, text, _ := f.ask("POST", "/api/v1/clusters", `{"name":"`+name+`"}`, "Authorization: Bearer "+f.token); code != 201 {
+		code, text, _ := f.ask("POST", "/api/v1/clusters", `{"name":"`+name+`"}`, "Authorization: Bearer "+f.token)
+		if code != 201 {
 			t.Fatal(code, text)
 		}
 	}
@@ -36,7 +37,8 @@ func TestScopes(t *testing.T) {
 		if _, said := needs[r.id]; !said && r.method != http.MethodGet {
 			t.Errorf("%s changes something and stands in no scope", r.id)
 		}
-		path := strings.NewReplacer(":cluster", "ferry", ":server", "auk", ":id", "999", ":file", "x", ":name", "nobody").Replace(r.path)
+		path := strings.NewReplacer(":cluster", "ferry", ":server", "auk", ":id", "999",
+			":file", "x", ":name", "nobody").Replace(r.path)
 		need := access.Watch
 		if s, said := needs[r.id]; said {
 			need = s

@@ -65,7 +65,8 @@ var examples = map[string]string{
 	"records restore":      "crosstwin records restore /var/backups/crosstwin-2027-01-01.db --dir /var/lib/crosstwin",
 	"audit list":           "crosstwin audit list --limit 200",
 	"audit export":         "crosstwin audit export > audit.jsonl",
-	"token add": "crosstwin token add dashboard --scope metrics\ncrosstwin token add ada --scope operate,read-data --days 365\n" +
+	"token add": "crosstwin token add dashboard --scope metrics\n" +
+		"crosstwin token add ada --scope operate,read-data --days 365\n" +
 		"crosstwin token add ferry-team --scope watch --cluster bookings",
 	"token list":   "crosstwin token list",
 	"token remove": "crosstwin token remove dashboard",

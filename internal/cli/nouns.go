@@ -125,7 +125,8 @@ func (a *app) confirmed(cmd *cobra.Command, what string) error {
 		return nil
 	}
 	if !isTerminal(os.Stdin) {
-		return exitWith(exitUsage, "this would %s\nThere is no terminal to ask at, and nothing was done: to go on, add --yes", what)
+		return exitWith(exitUsage,
+			"this would %s\nThere is no terminal to ask at, and nothing was done: to go on, add --yes", what)
 	}
 	fmt.Fprintf(a.out, "This will %s\n", what)
 	return a.ask(&operation.Plan{})

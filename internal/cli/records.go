@@ -48,8 +48,9 @@ func (a *app) recordsCommand() *cobra.Command {
 				"service's directory with it, at a safe place: they are not in it\n", args[0])
 		})}
 	var dir string
-	restore := &cobra.Command{Use: "restore FILE", Short: "Put a copy in the place of the records, while the service is stopped",
-		Args: exactly(1), RunE: func(cmd *cobra.Command, args []string) error {
+	restore := &cobra.Command{Use: "restore FILE",
+		Short: "Put a copy in the place of the records, while the service is stopped",
+		Args:  exactly(1), RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.confirmed(cmd, fmt.Sprintf("replace the records in %s by %s. What came since that copy is forgotten by "+
 				"the service, tokens and servers too, and tokens "+
 				"that were removed since are good again. Newer terms it learns from the agents.", dir, args[0])); err != nil {
@@ -90,7 +91,8 @@ func (a *app) auditCommand() *cobra.Command {
 			})
 		})}
 	list.Flags().IntVar(&limit, "limit", 50, "how many")
-	export := &cobra.Command{Use: "export", Short: "Print the whole audit trail as lines of JSON, newest first", Args: exactly(0),
+	export := &cobra.Command{Use: "export",
+		Short: "Print the whole audit trail as lines of JSON, newest first", Args: exactly(0),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
 			out := json.NewEncoder(a.out)
 			for before := int64(0); ; {

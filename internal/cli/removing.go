@@ -16,7 +16,8 @@ func removeFlags(c *cobra.Command, drop *bool) {
 
 // leaving says beforehand what a removal does.
 func leaving(l apitype.Leaving, drop bool) string {
-	text := " from Cross Twin. Databases keep running, and no agent keeps a removed server from taking writes any more.\n" +
+	text := " from Cross Twin. Databases keep running, " +
+		"and no agent keeps a removed server from taking writes any more.\n" +
 		leftovers(l, "To be undone")
 	if !drop {
 		text += "With --drop, what nothing uses is dropped as well.\n"

@@ -212,7 +212,8 @@ func firstToken(ctx context.Context, st *store.Store, dir string, log *slog.Logg
 	if err := os.WriteFile(path, []byte(token+"\n"), 0o600); err != nil {
 		return err
 	}
-	if err := st.AddToken(ctx, access.Token{Name: "first", Scopes: []access.Scope{access.Admin}}, service.Hash(token)); err != nil {
+	first := access.Token{Name: "first", Scopes: []access.Scope{access.Admin}}
+	if err := st.AddToken(ctx, first, service.Hash(token)); err != nil {
 		return err
 	}
 	log.Info("an access token was made", "file", path, "use", "crosstwin login --token-file "+path)

@@ -21,7 +21,8 @@ import (
 func TestMayDeliver(t *testing.T) {
 	home := []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 	for address, want := range map[string]struct{ plain, allowed bool }{
-		"127.0.0.1": {false, true}, "::ffff:127.0.0.1": {false, true}, "::1": {false, false}, "169.254.169.254": {false, false},
+		"127.0.0.1": {false, true}, "::ffff:127.0.0.1": {false, true},
+		"::1": {false, false}, "169.254.169.254": {false, false},
 		"fe80::1": {false, false}, "0.0.0.0": {false, false}, "::": {false, false}, "224.0.0.1": {false, false},
 		"10.0.0.1": {true, true}, "192.0.2.7": {true, true}, "2001:db8::1": {true, true}} {
 		to := netip.MustParseAddr(address)

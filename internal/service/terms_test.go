@@ -42,7 +42,8 @@ func TestClaims(t *testing.T) {
 		claim   int64
 	}{
 		{name: "in line with the records", guard: guard.State{Noted: 4, Accepted: 4}},
-		{name: "restored records, signed", guard: guard.State{Noted: 9, Accepted: 9, Owner: true}, shown: sign(s.Authority, good),
+		{name: "restored records, signed", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
+			shown: sign(s.Authority, good),
 			takes: 9, decided: true},
 		{name: "no decision at all", guard: guard.State{Noted: 9, Accepted: 9, Owner: true}, takes: 9, claim: 9},
 		{name: "signed by another service", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
@@ -55,8 +56,9 @@ func TestClaims(t *testing.T) {
 			shown: sign(s.Authority, decided(made, "bookings", 3, "heron")), takes: 9, claim: 9},
 		{name: "of a removed cluster of this name", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
 			shown: sign(s.Authority, decided(made.Add(-time.Hour), "bookings", 9, "heron")), takes: 9, claim: 9},
-		{name: "a changed decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true}, shown: guard.Signed{Decision: good,
-			Signature: sign(s.Authority, decided(made, "bookings", 3, "heron")).Signature}, takes: 9, claim: 9},
+		{name: "a changed decision", guard: guard.State{Noted: 9, Accepted: 9, Owner: true},
+			shown: guard.Signed{Decision: good,
+				Signature: sign(s.Authority, decided(made, "bookings", 3, "heron")).Signature}, takes: 9, claim: 9},
 		{name: "terms used up", guard: guard.State{Noted: 1 << 62, Accepted: 4}, claim: 1 << 62},
 		{name: "a running pair", records: store.Cluster{Cluster: cluster.Cluster{Name: "bookings"}}, first: true,
 			guard: guard.State{Noted: 7, Accepted: 7, Owner: true}, takes: 8, decided: true},

@@ -226,7 +226,8 @@ func (c *watched) input(now time.Time) view.Input {
 		Operation: c.op, NeedsYou: c.needsYou.running(), Now: now}
 	for _, m := range c.members {
 		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
-			Claim: m.claim, LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state, Problem: m.problem, WasAdrift: m.adrift, ProofProblem: m.proof.problem,
+			Claim: m.claim, LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state, Problem: m.problem,
+			WasAdrift: m.adrift, ProofProblem: m.proof.problem,
 			Examined:     c.examined(m),
 			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved,
 			ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})

@@ -123,7 +123,8 @@ func (s *Store) Events(ctx context.Context, before int64, limit int) ([]access.E
 		Target string `db:"target"`
 		Detail string `db:"detail"`
 	}
-	if err := s.r.SelectContext(ctx, &rows, "select * from events where ? in (0) or id < ? order by id desc limit ?", before,
+	if err := s.r.SelectContext(ctx, &rows,
+		"select * from events where ? in (0) or id < ? order by id desc limit ?", before,
 		before, limit); err != nil {
 		return nil, err
 	}

@@ -99,7 +99,8 @@ func (s *Store) Forget(ctx context.Context, keep history.Keep, audit time.Durati
 		if _, err := tx.ExecContext(ctx, "delete from operations where state = 'ended' and ended_at < ?", old); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "delete from events where at < ?", now.Add(-audit).UTC().Format(timeText)); err != nil {
+		until := now.Add(-audit).UTC().Format(timeText)
+		if _, err := tx.ExecContext(ctx, "delete from events where at < ?", until); err != nil {
 			return err
 		}
 		for _, q := range []string{"delete from alerts where cleared_at < ?",

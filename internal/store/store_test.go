@@ -158,7 +158,8 @@ func TestServersAndCodes(t *testing.T) {
 		}
 	}
 	s.AddEnrollment(ctx, g.ID, "good", time.Now().Add(time.Hour))
-	if got, err := s.UseEnrollment(ctx, "good", "harbour:7720", "harbour", 5432); err != nil || got.Agent != "harbour:7720" || got.Host != "harbour" || got.Port != 5432 ||
+	got, err := s.UseEnrollment(ctx, "good", "harbour:7720", "harbour", 5432)
+	if err != nil || got.Agent != "harbour:7720" || got.Host != "harbour" || got.Port != 5432 ||
 		!got.Enrolled {
 		t.Errorf("%+v %v", got, err)
 	}
@@ -186,7 +187,9 @@ func TestServersAndCodes(t *testing.T) {
 
 func TestTokensAndEvents(t *testing.T) {
 	s, ctx := open(t, t.TempDir()), t.Context()
-	if err := s.AddToken(ctx, access.Token{Name: "night", Scopes: []access.Scope{access.Watch, access.ReadData}, Clusters: []string{"bookings"}}, "h1"); err != nil {
+	night := access.Token{Name: "night", Scopes: []access.Scope{access.Watch, access.ReadData},
+		Clusters: []string{"bookings"}}
+	if err := s.AddToken(ctx, night, "h1"); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.AddToken(ctx, access.Token{Name: "night"}, "h2"); !errors.Is(err, ErrTaken) {
@@ -304,7 +307,8 @@ func TestRestore(t *testing.T) {
 		t.Fatal(err)
 	}
 	bad := filepath.Join(t.TempDir(), "bad")
-	for what, content := range map[string][]byte{"cut off": whole[:len(whole)/2], "something else": []byte("hello"), "empty": nil} {
+	for what, content := range map[string][]byte{"cut off": whole[:len(whole)/2],
+		"something else": []byte("hello"), "empty": nil} {
 		if err := os.WriteFile(bad, content, 0o600); err != nil {
 			t.Fatal(err)
 		}

@@ -127,7 +127,8 @@ const frames = `new Promise((done) => { const gaps = []; let last = performance.
 // paint returns when the first cluster's sentence stood on the page, in ms after
 // the navigation began: watched from the page itself.
 const paint = `new Promise((done) => {
-  const look = () => document.querySelector(".fl-r p, .bulletin p") ? done(performance.now()) : setTimeout(look, 5); look(); })`
+  const look = () => document.querySelector(".fl-r p, .bulletin p")
+    ? done(performance.now()) : setTimeout(look, 5); look(); })`
 
 // BenchmarkConsole opens the fleet of 200 clusters in a browser, all of them
 // changing each second.

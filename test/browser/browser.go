@@ -197,9 +197,11 @@ func (p *Page) Widest() string {
 	var name string
 	p.Run(10*time.Second,
 		chromedp.Evaluate(
-			`(() => { let w = 0, n = ""; for (const e of document.querySelectorAll("body *")) { if (e.closest(".scroll, .vh, svg")) continue;
+			`(() => { let w = 0, n = "";
+			  for (const e of document.querySelectorAll("body *")) { if (e.closest(".scroll, .vh, svg")) continue;
 			  const r = e.getBoundingClientRect();
-			  if (r.right > w) { w = r.right; n = e.tagName + "." + e.className + " " + e.textContent.slice(0, 40); } } return n; })()`, &name))
+			  if (r.right > w) { w = r.right;
+			    n = e.tagName + "." + e.className + " " + e.textContent.slice(0, 40); } } return n; })()`, &name))
 	return name
 }
 

@@ -50,7 +50,8 @@ func (dir functions) try(t *testing.T, expression string, into any) {
 	t.Helper()
 	text := fmt.Sprintf(`globalThis.localStorage = { getItem: () => null };
 const load = (name) => import(%q + "/" + name + ".js");
-const [words, live, scale, tree] = await Promise.all(["words", "live-state", "parts/ribbon-scale", "parts/tree"].map(load));
+const [words, live, scale, tree] = await Promise.all([
+  "words", "live-state", "parts/ribbon-scale", "parts/tree"].map(load));
 console.log(JSON.stringify(%s));`, "file://"+string(dir), expression)
 	for name, content := range map[string]string{"run.mjs": text, "package.json": `{"type":"module"}`} {
 		if err := os.WriteFile(filepath.Join(string(dir), name), []byte(content), 0o644); err != nil {
@@ -69,7 +70,8 @@ console.log(JSON.stringify(%s));`, "file://"+string(dir), expression)
 // The console and the command line say sizes and spans alike.
 func sameWordsAsTheService(t *testing.T, f functions) {
 	sizes := []int64{0, 1, 1023, 1024, 1536, 1 << 20, 5<<20 + 300000, 1 << 30, 1 << 40, 1 << 45}
-	spans := []float64{0, 0.0004, 0.2, 0.999, 1, 12.34, 59.94, 59.96, 60, 61.4, 3599.6, 3600, 5400, 86399, 86400, 400000, -1}
+	spans := []float64{0, 0.0004, 0.2, 0.999, 1, 12.34, 59.94, 59.96, 60, 61.4,
+		3599.6, 3600, 5400, 86399, 86400, 400000, -1}
 	var want, got struct{ Sizes, Spans []string }
 	for _, n := range sizes {
 		want.Sizes = append(want.Sizes, words.Size(n))
@@ -133,7 +135,8 @@ func liveState(t *testing.T, f functions) {
 	var got map[string]any
 	f.try(t, `(() => {
   const a = { cluster: "bookings", n: 1 }, b = { cluster: "cargo", n: 1 }, one = live.fresh([a, b]);
-  const two = live.withViews(one, new Map([["cargo", { cluster: "cargo", n: 2 }], ["mail", { cluster: "mail", n: 1 }]]));
+  const two = live.withViews(one, new Map([["cargo", { cluster: "cargo", n: 2 }],
+    ["mail", { cluster: "mail", n: 1 }]]));
   const three = live.without(two, "bookings");
   return {
     order: two.views.map((v) => v.cluster).join(" "), same: two.views[0] === a, changed: two.byName.get("cargo").n,
@@ -155,7 +158,8 @@ func liveState(t *testing.T, f functions) {
 func treeOfServers(t *testing.T, f functions) {
 	var got string
 	f.try(t, `tree.tree([{ name: "heron", follows: "tern" }, { name: "tern", follows: "gull" }, { name: "gull" },
-  { name: "auk", follows: "10.9.9.9:5432" }, { name: "skua", follows: "smew" }, { name: "smew", follows: "skua" }], "gull")
+  { name: "auk", follows: "10.9.9.9:5432" }, { name: "skua", follows: "smew" },
+  { name: "smew", follows: "skua" }], "gull")
   .map((p) => p.server.name + p.depth + "<" + p.parent).join(" ")`, &got)
 	if want := "gull0<-1 tern1<0 heron2<1 auk0<-1 skua0<-1 smew1<4"; got != want {
 		t.Errorf("%s, not %s", got, want)

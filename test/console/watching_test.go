@@ -72,4 +72,27 @@ func TestWatchingClicked(t *testing.T) {
 			t.Errorf("the focus is on %q, not on %q", got, words)
 		}
 	}
+
+	v.removes()
+}
+
+// removes takes one server, then the cluster, out of Cross Twin on their pages: the
+// dialog says what stays, before and after, and stays open when the page has gone.
+func (v *visit) removes() {
+	v.ok(v.page.Go("/clusters/bookings/heron", "heron is in step"))
+	v.ok(v.page.Press("Remove…"))
+	v.ok(v.page.Await("Remove heron from Cross Twin", "What stays", "slot ct_heron on gull"))
+	v.ok(v.page.Press("Remove heron"))
+	v.ok(v.page.Await("heron was removed from Cross Twin", "slot ct_heron on gull"))
+	v.ok(v.page.Press("Close"))
+	v.ok(v.page.Await("tern is in step"))
+
+	v.ok(v.page.Go("/clusters/bookings/policy", "Policy and ranks of bookings"))
+	v.ok(v.page.Press("Remove bookings…"))
+	v.ok(v.page.Await("Remove bookings from Cross Twin", "What stays", "account crosstwin"))
+	v.ok(v.page.Press("Remove bookings"))
+	v.ok(v.page.Await("bookings was removed from Cross Twin", "account crosstwin"))
+	v.ok(v.page.Press("Close"))
+	v.ok(v.page.Await("No cluster yet"))
+	v.quiet("removing")
 }

@@ -6,8 +6,9 @@ import (
 )
 
 func TestMay(t *testing.T) {
-	for have, may := range map[Scope][]Scope{Metrics: {Metrics}, Watch: {Metrics, Watch}, ReadData: {Metrics, Watch, ReadData},
-		Operate: {Metrics, Watch, Operate}, Admin: Scopes, "root": nil} {
+	for have, may := range map[Scope][]Scope{Metrics: {Metrics}, Watch: {Metrics, Watch},
+		ReadData: {Metrics, Watch, ReadData},
+		Operate:  {Metrics, Watch, Operate}, Admin: Scopes, "root": nil} {
 		for _, s := range Scopes {
 			if got := (Token{Scopes: []Scope{have}}).May(s); got != slices.Contains(may, s) {
 				t.Errorf("%s for %s: %t", have, s, got)

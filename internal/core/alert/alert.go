@@ -56,7 +56,8 @@ const (
 
 // LevelOf returns the level of a rule.
 func LevelOf(r cluster.Rule) Level {
-	if slices.Contains([]cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleClaim, cluster.RuleNoPrimary, cluster.RuleNoWrites,
+	if slices.Contains([]cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleClaim,
+		cluster.RuleNoPrimary, cluster.RuleNoWrites,
 		cluster.RuleAdrift, cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleAtRisk}, r) {
 		return Critical
 	}

@@ -19,7 +19,8 @@ func TestCheckHost(t *testing.T) {
 			t.Errorf("%q passes", bad)
 		}
 	}
-	for address, ok := range map[string]bool{"harbour:7720": true, "[2001:db8::1]:1": true, "harbour": false, "harbour:0": false,
+	for address, ok := range map[string]bool{"harbour:7720": true, "[2001:db8::1]:1": true,
+		"harbour": false, "harbour:0": false,
 		"harbour:65536": false, "harbour:x": false, "all:1": false, "h:1:2": false} {
 		if (CheckHostPort(address) == nil) != ok {
 			t.Errorf("%q", address)

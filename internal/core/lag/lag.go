@@ -34,7 +34,7 @@ func NewClock(n int) *Clock { return &Clock{ring: make([]Sample, n)} }
 func (c *Clock) Reset() { c.next, c.full = 0, false }
 
 // Add takes a sample. Samples that go back in position (another history) empty
-// the ring first. While the position stands still, only the first and the
+// the ring first. While the position does not move, only the first and the
 // newest sample of it are kept, so the ring reaches back over idle hours.
 func (c *Clock) Add(s Sample) {
 	n := c.Len()

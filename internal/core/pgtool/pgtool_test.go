@@ -92,16 +92,18 @@ func TestWaldump(t *testing.T) {
 	}
 }
 
+const damaged = "pg_waldump: error: error in WAL record at "
+
 func TestParseEnd(t *testing.T) {
 	for in, want := range map[string]string{
-		"pg_waldump: error: error in WAL record at 0/176A5F8: invalid record length at 0/176A628: wanted 24, got 0": "0/176A628",
-		"pg_waldump: error: could not find a valid record after 0/4FFFCA0":                                          "0/4FFFCA0",
-		"pg_waldump: error: error in WAL record at 0/3000110: invalid magic number 0000 in log segment " +
+		damaged + "0/176A5F8: invalid record length at 0/176A628: wanted 24, got 0": "0/176A628",
+		"pg_waldump: error: could not find a valid record after 0/4FFFCA0":          "0/4FFFCA0",
+		damaged + "0/3000110: invalid magic number 0000 in log segment " +
 			"000000010000000000000003": "",
-		"pg_waldump: error: error in WAL record at 0/3000110: record with incorrect prev-link 0/2000028 at 0/3000148": "0/3000148",
-		"pg_waldump: error: error in WAL record at 0/3000110: incorrect resource manager data checksum in record at " +
+		damaged + "0/3000110: record with incorrect prev-link 0/2000028 at 0/3000148": "0/3000148",
+		damaged + "0/3000110: incorrect resource manager data checksum in record at " +
 			"0/3000148": "0/3000148",
-		"pg_waldump: error: error in WAL record at 0/3000110: unexpected pageaddr 0/1000000 in log segment 00000001, " +
+		damaged + "0/3000110: unexpected pageaddr 0/1000000 in log segment 00000001, " +
 			"offset 1048576": "",
 	} {
 		got, ok := ParseEnd(in)

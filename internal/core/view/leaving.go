@@ -19,8 +19,8 @@ func (v *View) Names() (out []string) {
 }
 
 // Leaving lists what Cross Twin made on the servers for the named ones, which are
-// about to be removed from the cluster. With all of them the cluster leaves, and the
-// account with it.
+// about to be removed from the cluster. With all of them the cluster leaves; only then
+// is the account listed, since the servers that are left follow by it.
 func Leaving(v *View, names ...string) []verb.Leftover {
 	d, all := dialect.Of(v.Engine), len(names) == len(v.Servers)
 	var out []verb.Leftover
@@ -46,6 +46,9 @@ func Leaving(v *View, names ...string) []verb.Leftover {
 				out = append(out, l)
 			}
 		}
+	}
+	if !all {
+		return out
 	}
 	account := verb.Leftover{Server: v.Primary, What: verb.MadeAccount, Name: verb.ReplicationUser,
 		Undo: d.DropAccount}

@@ -150,7 +150,8 @@ func TestRootsOwnFiles(t *testing.T) {
 	if err := os.Chmod(above, 0o775); err != nil {
 		t.Fatal(err)
 	}
-	if err := d.RewriteTrusted(config, []byte("x")); err == nil || !strings.Contains(err.Error(), "can be changed by others") {
+	err = d.RewriteTrusted(config, []byte("x"))
+	if err == nil || !strings.Contains(err.Error(), "can be changed by others") {
 		t.Errorf("root's file in everybody's directory: %v", err)
 	}
 	if err := os.Chmod(above, 0o755); err != nil {

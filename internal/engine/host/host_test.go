@@ -80,7 +80,8 @@ func TestFiles(t *testing.T) {
 		t.Error("a file in no directory")
 	}
 	if err := d.AsOwner(func() error {
-		return errors.Join(os.Mkdir(d.Path("below"), 0o755), os.WriteFile(d.Path("below", "large"), make([]byte, 5000), 0o644))
+		return errors.Join(os.Mkdir(d.Path("below"), 0o755),
+			os.WriteFile(d.Path("below", "large"), make([]byte, 5000), 0o644))
 	}); err != nil {
 		t.Fatal(err)
 	}

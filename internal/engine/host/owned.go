@@ -110,7 +110,8 @@ func setThreadGroups(groups []uint32) error {
 	if len(groups) > 0 {
 		first = &groups[0]
 	}
-	if _, _, no := syscall.RawSyscall(syscall.SYS_SETGROUPS, uintptr(len(groups)), uintptr(unsafe.Pointer(first)), 0); no != 0 {
+	list := uintptr(unsafe.Pointer(first))
+	if _, _, no := syscall.RawSyscall(syscall.SYS_SETGROUPS, uintptr(len(groups)), list, 0); no != 0 {
 		return no
 	}
 	return nil

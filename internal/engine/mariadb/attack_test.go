@@ -27,7 +27,8 @@ func TestSavedTailRunsNothing(t *testing.T) {
 		strings.Repeat("l", 30) + "\n" + run[:20]}
 	cut := func(s string) string { return name(strings.TrimRight(s[:min(len(s), 60)], " ")) }
 	for _, n := range names {
-		primary.sql("create database " + cut(n) + "; create table " + cut(n) + "." + cut(n) + " (" + cut(n) + " text, n int primary key " +
+		primary.sql("create database " + cut(n) + "; create table " + cut(n) + "." + cut(n) +
+			" (" + cut(n) + " text, n int primary key " +
 			"auto_increment)")
 	}
 	at := primary.Observe(primary.ctx(), false).Log.Written
@@ -63,7 +64,8 @@ func TestSavedTailRunsNothing(t *testing.T) {
 	if _, err := os.Stat(planted); err == nil {
 		t.Fatal("loading a saved tail ran a program")
 	}
-	tables, err := replica.query(replica.ctx(), "select table_name as t from information_schema.tables where table_schema = ?",
+	tables, err := replica.query(replica.ctx(),
+		"select table_name as t from information_schema.tables where table_schema = ?",
 		saved.Into)
 	replica.ok(err)
 	if len(tables) != len(names) {

@@ -17,7 +17,7 @@ import (
 )
 
 // compareState is the agent's part of a comparison: on the primary the session
-// that holds writes, and everywhere the session whose view stands still. Both
+// that holds writes, and everywhere the session whose view does not move. Both
 // end by themselves.
 type compareState struct {
 	sync.Mutex
@@ -94,7 +94,7 @@ func (e *Engine) tryHold(ctx context.Context, seconds float64) (verb.Held, error
 	return r, e.explain(c.QueryRowContext(ctx, "select @@global.gtid_binlog_pos").Scan(&r.At))
 }
 
-// openView opens a session whose view of the data stands still. Texts of
+// openView opens a session whose view of the data does not move. Texts of
 // values depend on a few settings, which are the same for every server here.
 func (e *Engine) openView(ctx context.Context) error {
 	c, err := e.db.Conn(ctx)

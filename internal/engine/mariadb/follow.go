@@ -206,7 +206,7 @@ func (e *Engine) drain(ctx context.Context) error {
 	if l["Slave_SQL_Running"] != "Yes" {
 		return e.rescue(ctx, l)
 	}
-	// The receiver stops first, so that the end of the relay log stands still.
+	// The receiver stops first, so that the end of the relay log does not move.
 	if err := e.exec(ctx, "stop slave io_thread"); err != nil {
 		return err
 	}

@@ -63,7 +63,8 @@ func (e *Engine) dropAccount(ctx context.Context) error {
 		return err
 	}
 	// What somebody else put beside our tables is not ours to drop.
-	others, err := e.text(ctx, "select (select count(*) from information_schema.tables where table_schema = 'crosstwin') + "+
+	others, err := e.text(ctx, "select "+
+		"(select count(*) from information_schema.tables where table_schema = 'crosstwin') + "+
 		"(select count(*) from information_schema.routines where routine_schema = 'crosstwin') + "+
 		"(select count(*) from information_schema.events where event_schema = 'crosstwin')")
 	if err != nil || others != "0" {

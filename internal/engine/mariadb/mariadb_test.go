@@ -39,7 +39,9 @@ func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 	wren, plover = p.create("wren", 11), p.add("plover", 12)
 	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true}, account))
 	wren.sql(
-		`create database d; use d; create table t (id int primary key, v varchar(40), f double, b longblob, at timestamp(3) null, j json, k enum('x','y'));
+		`create database d; use d;
+		create table t (id int primary key, v varchar(40), f double, b longblob, at timestamp(3) null,
+			j json, k enum('x','y'));
 		insert into t values (1, 'one', 0.1, x'00ff', '2027-01-01 00:00:00.123', '{"a":1}', 'x'), (2, 'two', null, null,
 		  null, null, 'y'), (3, 'three', -1e300, 'z', null, '[]', null);
 		create table audit (n int auto_increment primary key, id int);
@@ -71,7 +73,9 @@ func (p *pair) add(name string, id int) *rig {
 	dir := workdir.New(t, "ctm")
 	conf := filepath.Join(dir, "my.cnf")
 	text := fmt.Sprintf(
-		"[mariadbd]\nserver_id=%d\ntmpdir=%s\nlog_bin=d-bin\nlog_slave_updates\nbinlog_format=ROW\nbinlog_row_metadata=FULL\ngtid_domain_id=1\ngtid_strict_mode=1\nsync_binlog=1\ninnodb_buffer_pool_size=32M\ninnodb_log_file_size=16M\nskip_name_resolve\n", id, dir)
+		"[mariadbd]\nserver_id=%d\ntmpdir=%s\nlog_bin=d-bin\nlog_slave_updates\nbinlog_format=ROW\n"+
+			"binlog_row_metadata=FULL\ngtid_domain_id=1\ngtid_strict_mode=1\nsync_binlog=1\n"+
+			"innodb_buffer_pool_size=32M\ninnodb_log_file_size=16M\nskip_name_resolve\n", id, dir)
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}

@@ -137,7 +137,10 @@ func readFromAnywhere(t *testing.T, r *rig) {
 	files, err := r.logFiles()
 	r.ok(err)
 	var begins []int
-	r.ok(eachGroup(r.Data, files[:1], func(_ string, g *binlog.Group) error { begins = append(begins, int(g.From)); return nil }))
+	r.ok(eachGroup(r.Data, files[:1], func(_ string, g *binlog.Group) error {
+		begins = append(begins, int(g.From))
+		return nil
+	}))
 	fi, err := os.Stat(files[0])
 	r.ok(err)
 	for offset := int64(1); offset < fi.Size()+50; offset += 37 {

@@ -14,7 +14,8 @@ import (
 func (e *Engine) OpenByDefault() error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if err := e.AsOwner(func() error { return os.Remove(e.Path("standby.signal")) }); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	err := e.AsOwner(func() error { return os.Remove(e.Path("standby.signal")) })
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil

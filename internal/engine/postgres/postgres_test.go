@@ -362,7 +362,8 @@ func TestFence(t *testing.T) {
 		if err := p.Start(p.ctx(), "replica"); err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
-		if err := p.exec(p.ctx(), "insert into public.t values (2)"); err == nil || !strings.Contains(err.Error(), "read-only") {
+		err := p.exec(p.ctx(), "insert into public.t values (2)")
+		if err == nil || !strings.Contains(err.Error(), "read-only") {
 			t.Errorf("%s: a write after the fence: %v", c.name, err)
 		}
 		if err := p.Start(p.ctx(), "primary"); err != nil {
@@ -513,12 +514,14 @@ func (r *rig) loadSalvage(file, into string) {
 		b, _ := os.ReadFile(file)
 		r.t.Fatalf("%v %s\n%.3000s", err, out, b)
 	}
+	columns := "select s || encode(b, 'hex') || j::text || n::text || (at at time zone 'UTC')::text from %s "
 	for q, want := range map[string]string{
-		"select string_agg(a::text, ',' order by a) from %s where a < 200":                                          "1,2,3,101,102,103,104",
-		"select s || encode(b, 'hex') || j::text || n::text || (at at time zone 'UTC')::text from %s where a = 101": `it's new00ff{"k": [1, null]}1.502027-01-01 06:00:00`,
-		"select count(*)::text || min(length(s))::text from %s where a = 102":                                       "1100000",
-		"select count(*)::text from %s where a between 200 and 299":                                                 "100",
-		"select count(distinct tail_transaction)::text from %s where tail_time > now() - interval '1 hour'":         "5",
+		"select string_agg(a::text, ',' order by a) from %s where a < 200": "1,2,3,101,102,103,104",
+		columns + "where a = 101": `it's new00ff{"k": [1, null]}1.502027-01-01 06:00:00`,
+		"select count(*)::text || min(length(s))::text from %s where a = 102": "1100000",
+		"select count(*)::text from %s where a between 200 and 299":           "100",
+		"select count(distinct tail_transaction)::text from %s " +
+			"where tail_time > now() - interval '1 hour'": "5",
 	} {
 		if got := r.text(fmt.Sprintf(q, into+`."public.t"`)); got != want {
 			r.t.Errorf("%s: %s, want %s", q, got, want)

@@ -92,7 +92,8 @@ func (e *Engine) namesIn(ctx context.Context, db string, rels []pgtool.Relation,
 		err := c.QueryRow(ctx,
 			fmt.Sprintf(
 				`select relkind::text, quote_ident(nspname) || '.' || quote_ident(relname) from pg_class c
-				  join pg_namespace n on n.oid = relnamespace where c.oid = pg_filenode_relation(%d, %d)`, space, r.File)).Scan(&kind,
+				  join pg_namespace n on n.oid = relnamespace where c.oid = pg_filenode_relation(%d, %d)`,
+				space, r.File)).Scan(&kind,
 			&name)
 		switch {
 		case errors.Is(err, pgx.ErrNoRows):
@@ -189,7 +190,7 @@ func (r *tailRows) list() []string {
 // largeObjects is the table in which their content lies, in pages.
 const largeObjects = "pg_catalog.pg_largeobject"
 
-// largeObjectsHelp tells how pages of large objects are put back.
+// largeObjectsHelp says how pages of large objects are put back.
 const largeObjectsHelp = `-- Pages of large objects, as the tail left them. To put them back, by number: where the
 -- object is missing, select lo_create(NUMBER); then
 --   select lo_put(loid, pageno::bigint * 2048, data)
@@ -314,8 +315,9 @@ func writeSalvageHead(w *bufio.Writer, name string, t *tail.Tail) {
 	fmt.Fprintf(w, "-- What %s wrote after %s on timeline %d, up to %s, and no other server has:\n", name, t.From,
 		t.Timeline, t.To)
 	fmt.Fprintf(w, "-- %d committed transactions with %d inserts, %d updates and %d deletes.\n", n, i, u, d)
-	fmt.Fprintf(w, "-- Load it with: psql -v ON_ERROR_STOP=1 -f THIS_FILE, as an account that may create a schema and is\n"+
-		"-- no superuser. It fills tables of its own in the schema %s and touches no live table.\n", t.Into)
+	fmt.Fprintf(w,
+		"-- Load it with: psql -v ON_ERROR_STOP=1 -f THIS_FILE, as an account that may create a schema and is\n"+
+			"-- no superuser. It fills tables of its own in the schema %s and touches no live table.\n", t.Into)
 	fmt.Fprintf(w,
 		"-- Each row is what the tail left of it: its transaction and time stand in the first two columns.\n--\n")
 	for _, x := range t.Transactions {
@@ -327,7 +329,8 @@ func writeSalvageHead(w *bufio.Writer, name string, t *tail.Tail) {
 			fmt.Fprintln(w, "--     changed definitions: compare the two servers' pg_dump --schema-only")
 		}
 		for _, c := range x.Changes {
-			fmt.Fprintf(w, "--     %s: %d inserted, %d updated, %d deleted\n", tail.Comment(c.Table), c.Inserts, c.Updates, c.Deletes)
+			fmt.Fprintf(w, "--     %s: %d inserted, %d updated, %d deleted\n",
+				tail.Comment(c.Table), c.Inserts, c.Updates, c.Deletes)
 		}
 	}
 }
@@ -339,7 +342,8 @@ func salvageTable(ctx context.Context, c *pgx.Conn, w *bufio.Writer, target, tab
 	var columns string
 	err := c.QueryRow(ctx,
 		"select string_agg(quote_ident(attname) || ' ' || case when atttypid < 16384 then format_type(atttypid, "+
-			"atttypmod) else 'text' end, ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass and attnum > 0 and not attisdropped").Scan(&columns)
+			"atttypmod) else 'text' end, ', ' order by attnum) from pg_attribute where attrelid = "+literal(table)+"::regclass "+
+			"and attnum > 0 and not attisdropped").Scan(&columns)
 	if err != nil {
 		return err
 	}

@@ -22,7 +22,8 @@ export class Refusal extends Error {
 export class Unreachable extends Error {
   constructor() {
     super(
-      "The service does not answer. What you see may be old. It is tried again by itself; on its host: systemctl status crosstwin",
+      "The service does not answer. What you see may be old. " +
+        "It is tried again by itself; on its host: systemctl status crosstwin",
     );
   }
 }

@@ -20,7 +20,8 @@ function opening(views: readonly View[]): string {
     if (!calm(v.health)) groups.set(v.health, { k: (groups.get(v.health)?.k ?? 0) + 1, severity: v.severity });
   const bad = [...groups].sort((a, b) => b[1].severity - a[1].severity).map(([h, { k }]) => `${k} ${said(h, k)}`);
   const fine = views.filter((v) => calm(v.health)).length;
-  return `${[`${fine} of ${n} ${n === 1 ? "cluster" : "clusters"} ${fine === 1 ? "is" : "are"} in step`, ...bad].join(", ")}.`;
+  const good = `${fine} of ${n} ${n === 1 ? "cluster" : "clusters"} ${fine === 1 ? "is" : "are"} in step`;
+  return `${[good, ...bad].join(", ")}.`;
 }
 
 type Trace = (number | null)[];
@@ -100,8 +101,10 @@ const Line = memo(
 );
 
 // face is all that a line shows of a view.
-const face = (v: View) =>
-  `${v.cluster} ${v.health} ${v.sentence} ${v.primary} ${v.problems.length} ${v.servers.map((s) => `${s.name} ${s.health} ${behind(s.lag)}`).join(" ")}`;
+const face = (v: View) => {
+  const servers = v.servers.map((s) => `${s.name} ${s.health} ${behind(s.lag)}`);
+  return [v.cluster, v.health, v.sentence, v.primary, v.problems.length, ...servers].join(" ");
+};
 
 const noTraces: Record<string, Trace> = {};
 

@@ -1,12 +1,27 @@
-import { useParams } from "react-router";
+import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
 import { useMay } from "../may";
 import { useLoaded, useView } from "../live";
 import { Waiting } from "../parts/bits";
 import { Policy as Form } from "../parts/policy";
+import { RemoveDialog } from "../parts/remove-dialog";
 
-// Policy is the page on which a cluster's limits, ranks and places are set.
+// Policy is the page on which a cluster's limits, ranks and places are set. The dialog
+// that removes the cluster stands beside the page, since it tells what stays when the
+// cluster is gone.
 export function Policy() {
   const { name = "" } = useParams();
+  const [removing, setRemoving] = useState(false);
+  const navigate = useNavigate();
+  return (
+    <>
+      <Page name={name} remove={() => setRemoving(true)} />
+      {removing && <RemoveDialog cluster={name} close={() => setRemoving(false)} gone={() => navigate("/")} />}
+    </>
+  );
+}
+
+function Page({ name, remove }: { name: string; remove: () => void }) {
   const view = useView(name);
   const may = useMay();
   const loaded = useLoaded();
@@ -19,7 +34,11 @@ export function Policy() {
           <b>Policy and ranks of {name}</b>
         </h1>
       </section>
-      {may("admin") ? <Form key={name} v={view} /> : <p>This session’s token is not good for changing them.</p>}
+      {may("admin") ? (
+        <Form key={name} v={view} remove={remove} />
+      ) : (
+        <p>This session’s token is not good for changing them.</p>
+      )}
     </>
   );
 }

@@ -39,6 +39,8 @@ export function Rejoin() {
         }
       : undefined;
   const named = !p?.confirm_name || typed === p.confirm_name;
+  const n = tail?.transactions.length ?? 0;
+  const held = n === 1 ? "one transaction" : `${n} transactions`;
   return (
     <>
       <section className="state">
@@ -49,7 +51,8 @@ export function Rejoin() {
           {q.isPending
             ? "Comparing its log with the primary’s …"
             : tail
-              ? `It holds ${tail.transactions.length === 1 ? "one transaction" : `${tail.transactions.length} transactions`} that ${name} lacks. ${view.primary} takes writes, so nothing waits; choose how ${server} comes back.`
+              ? `It holds ${held} that ${name} lacks. ` +
+                `${view.primary} takes writes, so nothing waits; choose how ${server} comes back.`
               : p?.summary}
         </h1>
         <div className="btns">

@@ -7,6 +7,7 @@ import { Facts, Problem, Waiting } from "../parts/bits";
 import { HealthWord } from "../parts/glyphs";
 import { enrolment } from "../parts/enrolment";
 import { PlanDialog } from "../parts/plan-dialog";
+import { RemoveDialog } from "../parts/remove-dialog";
 import { known, rank, said, size, span, when } from "../words";
 import { LogFiles } from "./log";
 import { Drift } from "./tuning";
@@ -80,7 +81,12 @@ function LinkPicture({ view, server }: { view: View; server: string }) {
     />
   );
   const well = (h: string) => h === "in step" || h === "behind" || h === "takes writes";
-  const words = `${up ? `${server} follows ${up}. ` : ""}${down.length ? `${down.map((d) => d.name).join(", ")} follow ${server}.` : `Nobody follows ${server}.`}`;
+  const names = down.map((d) => d.name).join(", ");
+  const words = [
+    up ? `${server} follows ${up}. ` : "",
+    down.length === 0 ? "Nobody follows" : `${names} ${down.length === 1 ? "follows" : "follow"}`,
+    ` ${server}.`,
+  ].join("");
   return (
     <svg width="100%" viewBox={`0 0 570 ${height}`} style={{ maxWidth: 570 }} role="img" aria-label={words}>
       <title>{words}</title>
@@ -93,9 +99,29 @@ function LinkPicture({ view, server }: { view: View; server: string }) {
   );
 }
 
+// Server is the page of one server. The dialog that removes it stands beside the page,
+// since it tells what stays when the server is gone.
 export function Server() {
-  const may = useMay();
   const { name = "", server = "" } = useParams();
+  const [removing, setRemoving] = useState(false);
+  const navigate = useNavigate();
+  return (
+    <>
+      <One name={name} server={server} remove={() => setRemoving(true)} />
+      {removing && (
+        <RemoveDialog
+          cluster={name}
+          server={server}
+          close={() => setRemoving(false)}
+          gone={() => navigate(`/clusters/${name}`)}
+        />
+      )}
+    </>
+  );
+}
+
+function One({ name, server, remove }: { name: string; server: string; remove: () => void }) {
+  const may = useMay();
   const view = useView(name);
   const [request, setRequest] = useState<Request>();
   const q = useQuery({
@@ -103,14 +129,9 @@ export function Server() {
     queryFn: () => take(api.GET("/api/v1/clusters/{cluster}", { params: { path: { cluster: name } } })),
     refetchInterval: 2000,
   });
-  const navigate = useNavigate();
   const path = { cluster: name, server };
   const code = useMutation({
     mutationFn: () => take(api.POST("/api/v1/clusters/{cluster}/servers/{server}/code", { params: { path } })),
-  });
-  const remove = useMutation({
-    mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}/servers/{server}", { params: { path } })),
-    onSuccess: () => navigate(`/clusters/${name}`),
   });
   if (q.isPending) return <Waiting what="Asking the service …" />;
   const s = q.data?.servers.find((x) => x.name === server);
@@ -171,15 +192,8 @@ export function Server() {
                   <button className="btn" onClick={() => code.mutate()}>
                     New enrolment code
                   </button>
-                  <button
-                    className="btn risk"
-                    onClick={() =>
-                      confirm(
-                        `Remove ${server} from Cross Twin? Its database keeps running; Cross Twin no longer watches it.`,
-                      ) && remove.mutate()
-                    }
-                  >
-                    Remove
+                  <button className="btn risk" onClick={remove}>
+                    Remove…
                   </button>
                 </May>
               </>
@@ -203,7 +217,7 @@ export function Server() {
           ]}
         />
       </section>
-      <Problem error={code.error ?? remove.error} />
+      <Problem error={code.error} />
       {code.data && (
         <section className="sec">
           <h2 className="h">On {server}’s host, as root</h2>

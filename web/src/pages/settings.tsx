@@ -58,7 +58,7 @@ function Records() {
         Records <span className="note">{d.path}</span>
       </h2>
       <p>
-        They take <b>{size(d.file_bytes)}</b>. Samples of {d.servers} servers take {size(d.sample_bytes)} of it, and{" "}
+        They take <b>{size(d.file_bytes)}</b>. Samples of {d.servers} servers take {size(d.sample_bytes)}, and{" "}
         {size(d.sample_bytes_at_full_age)} once the oldest are as old as they are kept for; until then they grow by{" "}
         {size(d.growth_bytes_per_day)} a day. {d.operations} operations and {d.events} events are kept.
       </p>

@@ -112,6 +112,7 @@ export function Drift({ cluster, only }: { cluster: string; only?: string }) {
   const d = q.data;
   if (!d) return <Problem error={q.error} />;
   const unread = d.unasked ?? [];
+  const known = unread.length > 0 ? "As far as could be read, " : "";
   const list = d.settings.filter(
     (s) => !only || Object.values(s.values).some((v) => s.values[only] !== undefined && v !== s.values[only]),
   );
@@ -120,7 +121,8 @@ export function Drift({ cluster, only }: { cluster: string; only?: string }) {
       <h2 className="h">
         {!only || unread.includes(only)
           ? d.sentence
-          : `${unread.length > 0 ? "As far as could be read, " : ""}${only} differs in ${list.length === 0 ? "none" : list.length} of ${d.checked_settings} settings that matter at a role change.`}
+          : `${known}${only} differs in ${list.length || "none"} of ${d.checked_settings} settings ` +
+            "that matter at a role change."}
       </h2>
       <Problem error={q.error} />
       {only && !unread.includes(only) && unread.length > 0 && (
@@ -157,7 +159,7 @@ function Live({ view, act }: { view: View; act: (r: Request) => void }) {
     <section className="sec scroll">
       <h2 className="h">
         Settings that can be changed here{" "}
-        <span className="note">each by a plan that is verified, and put back if that fails</span>
+        <span className="note">each change is a plan; what cannot be verified afterwards is put back</span>
       </h2>
       <table className="tb list">
         <thead>

@@ -1,20 +1,16 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take, type View } from "../api/client";
-import { useNavigate } from "react-router";
 import { ruleNames, rules, type Rule } from "../names";
 import { Problem } from "./bits";
-import { RemoveDialog } from "./remove-dialog";
 
 // Policy changes the limits and the ranks of one cluster, or removes it.
-export function Policy({ v }: { v: View }) {
+export function Policy({ v, remove }: { v: View; remove: () => void }) {
   const [policy, setPolicy] = useState(v.policy);
   const path = { cluster: v.cluster };
   const save = useMutation({
     mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body: { policy } })),
   });
-  const navigate = useNavigate();
-  const [removing, setRemoving] = useState(false);
   const rank = useMutation({
     mutationFn: ({ server, ...body }: { server: string; rank?: number; hidden?: boolean; site?: string }) =>
       take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } }, body })),
@@ -127,11 +123,10 @@ export function Policy({ v }: { v: View }) {
         </tbody>
       </table>
       <div className="btns">
-        <button className="btn sm risk" onClick={() => setRemoving(true)}>
-          Remove {v.cluster}
+        <button className="btn sm risk" onClick={remove}>
+          Remove {v.cluster}…
         </button>
       </div>
-      {removing && <RemoveDialog cluster={v.cluster} close={() => setRemoving(false)} gone={() => navigate("/")} />}
       <Problem error={save.error ?? rank.error} />
     </section>
   );

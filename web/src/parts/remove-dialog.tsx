@@ -9,7 +9,7 @@ function List({ title, items }: { title: string; items: string[] }) {
   return (
     <>
       <h2 className="h">{title}</h2>
-      <ul className="list-disc pl-5">
+      <ul className="dots">
         {items.map((text) => (
           <li key={text}>{text}</li>
         ))}
@@ -20,20 +20,38 @@ function List({ title, items }: { title: string; items: string[] }) {
 
 const texts = (l: Leaving, gone: boolean) => l.leftovers.filter((x) => x.gone === gone).map((x) => x.text);
 
-// RemoveDialog shows what removing a cluster undoes and what stays, asks, and says
-// afterwards what became of it.
-export function RemoveDialog({ cluster, close, gone }: { cluster: string; close: () => void; gone: () => void }) {
+// RemoveDialog shows what removing a cluster, or one server of it, undoes and what
+// stays, asks, and says afterwards what became of it.
+export function RemoveDialog({
+  cluster,
+  server,
+  close,
+  gone,
+}: {
+  cluster: string;
+  server?: string;
+  close: () => void;
+  gone: () => void;
+}) {
   const cancel = useRef<HTMLButtonElement>(null);
   const [drop, setDrop] = useState(false);
+  const what = server ?? cluster;
   const path = { cluster };
   const query = { drop: String(drop) };
-  const plan = useQuery({
-    queryKey: ["leaving", cluster, drop],
-    queryFn: () => take(api.GET("/api/v1/clusters/{cluster}/leaving", { params: { path, query } })),
-    placeholderData: (before) => before,
-  });
   const remove = useMutation({
-    mutationFn: () => take(api.DELETE("/api/v1/clusters/{cluster}", { params: { path, query } })),
+    mutationFn: () =>
+      take(
+        server
+          ? api.DELETE("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server }, query } })
+          : api.DELETE("/api/v1/clusters/{cluster}", { params: { path, query } }),
+      ),
+  });
+  const plan = useQuery({
+    queryKey: ["leaving", cluster, server ?? "", drop],
+    queryFn: () =>
+      take(api.GET("/api/v1/clusters/{cluster}/leaving", { params: { path, query: { ...query, server } } })),
+    placeholderData: (before) => before,
+    enabled: !remove.data,
   });
   const leave = remove.data ? gone : close;
   return (
@@ -43,9 +61,13 @@ export function RemoveDialog({ cluster, close, gone }: { cluster: string; close:
         <header>
           <div>
             <DialogTitle as="h1" className="say">
-              <b>{remove.data ? `${cluster} was removed from Cross Twin` : `Remove ${cluster} from Cross Twin`}</b>
+              <b>{remove.data ? `${what} was removed from Cross Twin` : `Remove ${what} from Cross Twin`}</b>
             </DialogTitle>
-            <p className="note">Its databases keep running. No agent keeps them from taking writes any more.</p>
+            <p className="note">
+              {server
+                ? "Its database keeps running. Its agent no longer keeps it from taking writes."
+                : "Its databases keep running. No agent keeps them from taking writes any more."}
+            </p>
           </div>
         </header>
         <div className="px-6 pb-5">
@@ -55,12 +77,12 @@ export function RemoveDialog({ cluster, close, gone }: { cluster: string; close:
             <>
               <List title="To be undone" items={texts(plan.data, true)} />
               <List title="What stays" items={texts(plan.data, false)} />
-              <p className="mt-3">
+              <div className="mt-3">
                 <label>
                   <input type="checkbox" checked={drop} onChange={(e) => setDrop(e.target.checked)} /> also drop what
                   nothing uses
                 </label>
-              </p>
+              </div>
             </>
           )}
           {remove.data && (
@@ -75,7 +97,7 @@ export function RemoveDialog({ cluster, close, gone }: { cluster: string; close:
             </button>
             {!remove.data && (
               <button className="btn risk" disabled={!plan.data || remove.isPending} onClick={() => remove.mutate()}>
-                Remove {cluster}
+                Remove {what}
               </button>
             )}
           </div>

@@ -92,10 +92,8 @@ function StageShape({ stage, y, id, hot }: { stage: Stage; y: number; id: string
 function Copy({ s, y, width }: { s: Server; y: number; width: number }) {
   const { done_bytes, total_bytes, seconds_left } = s.seeding ?? { done_bytes: 0, total_bytes: 0, seconds_left: -1 };
   const share = total_bytes > 0 ? Math.min(1, done_bytes / total_bytes) : 0;
-  const words =
-    total_bytes > 0
-      ? `${size(done_bytes)} of ${size(total_bytes)} copied${seconds_left > 0 ? `, about ${span(seconds_left)} left` : ""}`
-      : (s.why ?? "copying");
+  const left = seconds_left > 0 ? `, about ${span(seconds_left)} left` : "";
+  const words = total_bytes > 0 ? `${size(done_bytes)} of ${size(total_bytes)} copied${left}` : (s.why ?? "copying");
   return (
     <>
       <rect className="so" x="0.5" y={y + 0.5} width={width - 1} height="19" fill="none" stroke="var(--seed-f)" />
