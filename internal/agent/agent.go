@@ -38,9 +38,11 @@ type Agent struct {
 	// authority is the service's, which signs decisions.
 	authority *x509.Certificate
 	cert      tls.Certificate // as it was at the start
-	// renewed is the one that came since; renewing the key that waits for one.
+	// renewed is the one that came since; renewing the keys that wait for theirs.
 	renewed  atomic.Pointer[tls.Certificate]
-	renewing atomic.Pointer[pendingKey]
+	renewing atomic.Pointer[pendingKeys]
+	// database is the database's own certificate, nil while there is none.
+	database atomic.Pointer[x509.Certificate]
 
 	acts acts
 
@@ -82,6 +84,9 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, "authority.crt"), err)
 	}
 	if a.engine, err = cfg.open(dir, a.memory, peers{a}); err != nil {
+		return nil, err
+	}
+	if err := a.certifyDatabase(); err != nil {
 		return nil, err
 	}
 	a.verbs = a.table()
@@ -227,6 +232,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	a.noteOpen(o, s)
 	o.Abilities = a.abilities()
 	o.CertificateEnds = a.certificate().Leaf.NotAfter
+	a.noteEncryption(o)
 	a.lastMu.Lock()
 	a.lastAt = time.Now()
 	a.lastMu.Unlock()

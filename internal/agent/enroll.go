@@ -46,16 +46,16 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	if err := os.MkdirAll(dir, 0o711); err != nil {
 		return cfg, err
 	}
-	key, keyPEM, err := pki.NewKey()
+	own, csr, err := newRequest()
 	if err != nil {
 		return cfg, err
 	}
-	csr, err := pki.Request(key)
+	database, databaseCSR, err := newRequest()
 	if err != nil {
 		return cfg, err
 	}
-	ans, err := askEnrolment(ctx, service, fingerprint,
-		agentapi.EnrollRequest{Code: code, Request: string(csr), Agent: cfg.Advertise, Host: cfg.Host, Port: cfg.Port})
+	ans, err := askEnrolment(ctx, service, fingerprint, agentapi.EnrollRequest{Code: code, Request: string(csr),
+		Agent: cfg.Advertise, Host: cfg.Host, Port: cfg.Port, DatabaseRequest: string(databaseCSR)})
 	if err != nil {
 		return cfg, err
 	}
@@ -76,9 +76,16 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 		cfg = old
 	}
 	cfg.Cluster, cfg.Server, cfg.Engine = ans.Cluster, ans.Server, ans.Engine
-	for name, content := range map[string]string{pairFile: ans.Certificate + "\n" + string(keyPEM),
+	for name, content := range map[string]string{pairFile: ans.Certificate + "\n" + string(own.pem),
 		"authority.crt": ans.Authority} {
 		if err := writeSynced(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
+			return cfg, err
+		}
+	}
+	if ans.DatabaseCertificate != "" {
+		roots := x509.NewCertPool()
+		roots.AppendCertsFromPEM([]byte(ans.Authority))
+		if err := keepDatabasePair(dir, []byte(ans.DatabaseCertificate), database.key, database.pem, roots); err != nil {
 			return cfg, err
 		}
 	}

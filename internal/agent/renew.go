@@ -45,18 +45,18 @@ func (a *Agent) certificate() tls.Certificate {
 	return a.cert
 }
 
-// askRenewal makes a new key and returns its request.
+// askRenewal makes new keys and returns their requests.
 func (a *Agent) askRenewal(w http.ResponseWriter, _ *http.Request) error {
-	key, keyPEM, err := pki.NewKey()
+	own, csr, err := newRequest()
 	if err != nil {
 		return err
 	}
-	csr, err := pki.Request(key)
+	database, databaseCSR, err := newRequest()
 	if err != nil {
 		return err
 	}
-	a.renewing.Store(&pendingKey{key, keyPEM})
-	return answer(w, agentapi.Renewal{Request: string(csr)})
+	a.renewing.Store(&pendingKeys{own, database})
+	return answer(w, agentapi.Renewal{Request: string(csr), DatabaseRequest: string(databaseCSR)})
 }
 
 // pendingKey is a key that waits for its certificate.
@@ -64,6 +64,9 @@ type pendingKey struct {
 	key *ecdsa.PrivateKey
 	pem []byte
 }
+
+// pendingKeys are those of the agent and of its database.
+type pendingKeys struct{ own, database *pendingKey }
 
 // takeRenewal takes the certificate for the key that was made last. It has to be for
 // that key, under this server's name, by the authority that the agent knows.
@@ -88,10 +91,10 @@ func (a *Agent) takeRenewal(w http.ResponseWriter, r *http.Request) error {
 	if _, err := c.Verify(x509.VerifyOptions{Roots: a.roots, DNSName: name}); err != nil {
 		return fmt.Errorf("the new certificate is not this agent's: %w", err)
 	}
-	if !pending.key.PublicKey.Equal(c.PublicKey) {
+	if !pending.own.key.PublicKey.Equal(c.PublicKey) {
 		return errors.New("the new certificate is for another key")
 	}
-	both := bytes.Join([][]byte{[]byte(in.Certificate), pending.pem}, []byte("\n"))
+	both := bytes.Join([][]byte{[]byte(in.Certificate), pending.own.pem}, []byte("\n"))
 	pair, err := tls.X509KeyPair(both, both)
 	if err != nil {
 		return err
@@ -101,6 +104,15 @@ func (a *Agent) takeRenewal(w http.ResponseWriter, r *http.Request) error {
 	}
 	a.renewed.Store(&pair)
 	a.renewing.Store(nil)
+	if in.DatabaseCertificate != "" {
+		if err := keepDatabasePair(a.dir, []byte(in.DatabaseCertificate), pending.database.key, pending.database.pem,
+			a.roots); err != nil {
+			return err
+		}
+		if err := a.certifyDatabase(); err != nil {
+			return err
+		}
+	}
 	a.log.Info("the agent's certificate was renewed", "until", c.NotAfter)
 	return answer(w, struct{}{})
 }

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/agentapi"
 	"crosstwin/internal/pki"
 )
 
@@ -22,6 +23,12 @@ func TestRenewal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	own := func(sign func([]byte) ([]byte, error)) func(agentapi.Renewal) (agentapi.Renewal, error) {
+		return func(asked agentapi.Renewal) (agentapi.Renewal, error) {
+			b, err := sign([]byte(asked.Request))
+			return agentapi.Renewal{Certificate: string(b)}, err
+		}
+	}
 	for what, sign := range map[string]func([]byte) ([]byte, error){
 		"not this agent's": func(b []byte) ([]byte, error) { return r.authority.SignRequest(b, pki.ServiceName) },
 		"another key": func([]byte) ([]byte, error) {
@@ -30,16 +37,16 @@ func TestRenewal(t *testing.T) {
 		"unknown authority":    func(b []byte) ([]byte, error) { return stranger.SignRequest(b, name) },
 		"holds no certificate": func([]byte) ([]byte, error) { return []byte("hello"), nil },
 	} {
-		if err := r.caller.Renew(t.Context(), r.target, sign); err == nil || !strings.Contains(err.Error(), what) {
+		if err := r.caller.Renew(t.Context(), r.target, own(sign)); err == nil || !strings.Contains(err.Error(), what) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
 	if _, err := loadPair(r.dir); err == nil || !r.certificate().Leaf.NotAfter.Equal(before) {
 		t.Error("a refused certificate was kept")
 	}
-	if err := r.caller.Renew(t.Context(), r.target, func(b []byte) ([]byte, error) {
+	if err := r.caller.Renew(t.Context(), r.target, own(func(b []byte) ([]byte, error) {
 		return r.authority.SignRequest(b, name)
-	}); err != nil {
+	})); err != nil {
 		t.Fatal(err)
 	}
 	kept, err := loadPair(r.dir)

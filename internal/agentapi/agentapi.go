@@ -95,6 +95,8 @@ type EnrollRequest struct {
 	Agent   string `json:"agent"` // address at which the service reaches it
 	Host    string `json:"host"`  // of the database
 	Port    int    `json:"port"`
+	// DatabaseRequest is for the certificate of the database itself.
+	DatabaseRequest string `json:"database_certificate_request,omitempty"`
 }
 
 // EnrollAnswer is the agent's identity.
@@ -104,6 +106,8 @@ type EnrollAnswer struct {
 	Engine      string `json:"engine"`
 	Certificate string `json:"certificate"`
 	Authority   string `json:"authority"`
+	// DatabaseCertificate proves the database to the servers that follow it.
+	DatabaseCertificate string `json:"database_certificate,omitempty"`
 }
 
 // Unreachable says that an agent could not be asked; whether the verb had an
@@ -287,24 +291,27 @@ func (c *Caller) Complaints(ctx context.Context, t Target) (list []tail.Complain
 	return list, c.post(ctx, t, "/agent/v1/complaints", struct{}{}, &list)
 }
 
-// Renewal is a certificate request of an agent, or the certificate for it.
+// Renewal is a certificate request of an agent, or the certificate for it; and the
+// same for its database, of an agent that asks for one.
 type Renewal struct {
-	Request     string `json:"request,omitempty"`
-	Certificate string `json:"certificate,omitempty"`
+	Request             string `json:"request,omitempty"`
+	Certificate         string `json:"certificate,omitempty"`
+	DatabaseRequest     string `json:"database_request,omitempty"`
+	DatabaseCertificate string `json:"database_certificate,omitempty"`
 }
 
-// Renew has an agent make a new key, and gives it the certificate that sign makes.
-func (c *Caller) Renew(ctx context.Context, t Target, sign func(request []byte) ([]byte, error)) error {
+// Renew has an agent make new keys, and gives it the certificates that sign makes.
+func (c *Caller) Renew(ctx context.Context, t Target, sign func(asked Renewal) (Renewal, error)) error {
 	var asked Renewal
 	if err := c.post(ctx, t, "/agent/v1/renewal/ask", struct{}{}, &asked); err != nil {
 		return err
 	}
-	certificate, err := sign([]byte(asked.Request))
+	signed, err := sign(asked)
 	if err != nil {
 		return err
 	}
 	var done struct{}
-	return c.post(ctx, t, "/agent/v1/renewal/take", Renewal{Certificate: string(certificate)}, &done)
+	return c.post(ctx, t, "/agent/v1/renewal/take", signed, &done)
 }
 
 // StopJob ends a job.

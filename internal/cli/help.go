@@ -82,6 +82,7 @@ var examples = map[string]string{
 	"tune": "crosstwin tune bookings heron delay 3600\ncrosstwin tune bookings heron " +
 		"max_standby_streaming_delay 5min",
 	"follow":  "crosstwin follow bookings heron tern",
+	"encrypt": "crosstwin encrypt bookings --preview\ncrosstwin encrypt cargo",
 	"restart": "crosstwin restart bookings heron\ncrosstwin restart bookings gull --preview",
 }
 

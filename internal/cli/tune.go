@@ -58,6 +58,11 @@ func (a *app) restartCommand() *cobra.Command {
 		})
 }
 
+func (a *app) encryptCommand() *cobra.Command {
+	return a.actCommand("encrypt CLUSTER", "Have all replicas follow encrypted, without an outage", 1,
+		func([]string) (operation.Request, error) { return operation.Request{Kind: operation.Encrypt}, nil })
+}
+
 func (a *app) conflictsCommand() *cobra.Command {
 	return &cobra.Command{Use: "conflicts CLUSTER",
 		Short: "Show queries that replay cancelled on replicas, and the trade behind them", Args: exactly(1),

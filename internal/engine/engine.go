@@ -78,6 +78,19 @@ type Accounter interface {
 	Remember(acc Account) error
 }
 
+// Certificate proves a database to the servers that follow it. All in PEM form.
+type Certificate struct {
+	Pair      []byte // certificate and key
+	Authority []byte // of the certificates that the other servers show
+}
+
+// Encrypter is an engine whose server takes encrypted connections. What it shows them
+// is set up by Prepare, and stands in its observation.
+type Encrypter interface {
+	// Certify takes a certificate, and gives it to a server that uses one of ours.
+	Certify(c Certificate) error
+}
+
 // Progress is called with what a long verb has done so far.
 type Progress func(note string, done, total int64)
 

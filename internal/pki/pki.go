@@ -1,7 +1,9 @@
 // Package pki is the service's own small certificate authority. It signs one
 // certificate for the service, with which it calls agents, and one for each
 // agent, which proves the agent to the service and to other agents. Names are
-// roles, not addresses, so a host may change its address.
+// roles, not addresses, so a host may change its address. A further one proves a
+// database to the servers that follow it, by the address at which they reach it;
+// it is good for nothing else.
 package pki
 
 import (
@@ -21,11 +23,16 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 )
 
-// ServiceName is the name in the service's certificate.
-const ServiceName = "service.crosstwin"
+// ServiceName is the name in the service's certificate; reserved ends the names that
+// the authority gives to its own.
+const (
+	ServiceName = "service.crosstwin"
+	reserved    = ".crosstwin"
+)
 
 // AgentName is the name in an agent's certificate.
 func AgentName(cluster, server string) string { return server + "." + cluster + ".agent.crosstwin" }
@@ -137,10 +144,13 @@ func Fingerprint(der []byte) string {
 
 // Sign makes a certificate for a public key under a name.
 func (a *Authority) Sign(name string, pub any, life time.Duration, hosts ...string) ([]byte, error) {
-	t := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(life),
-		KeyUsage:    x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	return a.sign(&x509.Certificate{Subject: pkix.Name{CommonName: name}, DNSNames: []string{name},
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}, pub, life, hosts)
+}
+
+func (a *Authority) sign(t *x509.Certificate, pub any, life time.Duration, hosts []string) ([]byte, error) {
+	t.SerialNumber, t.KeyUsage = serial(), x509.KeyUsageDigitalSignature
+	t.NotBefore, t.NotAfter = time.Now().Add(-time.Hour), time.Now().Add(life)
 	for _, h := range hosts {
 		if ip := net.ParseIP(h); ip != nil {
 			t.IPAddresses = append(t.IPAddresses, ip)
@@ -158,6 +168,29 @@ func (a *Authority) Sign(name string, pub any, life time.Duration, hosts ...stri
 // SignRequest signs a certificate request under a name of the authority's
 // choosing; what the request says of its subject is ignored.
 func (a *Authority) SignRequest(csrPEM []byte, name string) ([]byte, error) {
+	key, err := requested(csrPEM)
+	if err != nil {
+		return nil, err
+	}
+	return a.Sign(name, key, AgentLife)
+}
+
+// SignDatabase signs a certificate for a database that others reach at a host. It
+// serves for nothing else: no agent and no service is proven by it.
+func (a *Authority) SignDatabase(csrPEM []byte, host string) ([]byte, error) {
+	if host == "" || strings.HasSuffix(strings.ToLower(strings.TrimSuffix(host, ".")), reserved) {
+		return nil, fmt.Errorf("%q is no host of a database: names that end in %s are the service's own", host, reserved)
+	}
+	key, err := requested(csrPEM)
+	if err != nil {
+		return nil, err
+	}
+	return a.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "database", Organization: []string{"Cross Twin"}},
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, key, AgentLife, []string{host})
+}
+
+// requested returns the public key of a certificate request.
+func requested(csrPEM []byte) (any, error) {
 	b, _ := pem.Decode(csrPEM)
 	if b == nil || b.Type != "CERTIFICATE REQUEST" {
 		return nil, errors.New("not a certificate request")
@@ -166,10 +199,7 @@ func (a *Authority) SignRequest(csrPEM []byte, name string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := csr.CheckSignature(); err != nil {
-		return nil, err
-	}
-	return a.Sign(name, csr.PublicKey, AgentLife)
+	return csr.PublicKey, csr.CheckSignature()
 }
 
 // Pair makes a fresh key and certificate for the service itself. The

@@ -65,3 +65,52 @@ func TestAuthority(t *testing.T) {
 		t.Error("an authority without a key was opened")
 	}
 }
+
+// A database's certificate proves the database at its address, and neither an agent
+// nor the service.
+func TestDatabaseProvesNothingElse(t *testing.T) {
+	a, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, _, err := NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	csr, err := Request(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, host := range []string{"", ServiceName, "gull.bookings.agent.crosstwin", "SERVICE.Crosstwin", "service.crosstwin."} {
+		if _, err := a.SignDatabase(csr, host); err == nil {
+			t.Errorf("a database at %q got a certificate", host)
+		}
+	}
+	for host, others := range map[string][]string{"harbour.skerry.example": {"island.skerry.example", ServiceName},
+		"10.0.0.1": {"10.0.0.2", "database"}, "fd00::1": {"fd00::2"}} {
+		signed, err := a.SignDatabase(csr, host)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, _ := pem.Decode(signed)
+		cert, err := x509.ParseCertificate(b.Bytes)
+		if err != nil {
+			t.Fatal(err)
+		}
+		as := func(name string, usage x509.ExtKeyUsage) error {
+			_, err := cert.Verify(x509.VerifyOptions{Roots: a.Pool(), DNSName: name, KeyUsages: []x509.ExtKeyUsage{usage}})
+			return err
+		}
+		if err := as(host, x509.ExtKeyUsageServerAuth); err != nil {
+			t.Errorf("%s: %v", host, err)
+		}
+		if as(host, x509.ExtKeyUsageClientAuth) == nil {
+			t.Errorf("%s may call as a client", host)
+		}
+		for _, other := range others {
+			if as(other, x509.ExtKeyUsageServerAuth) == nil {
+				t.Errorf("%s passes as %s", host, other)
+			}
+		}
+	}
+}

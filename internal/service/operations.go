@@ -310,6 +310,9 @@ func (s *Service) fit(ctx context.Context, in *plan.Input) {
 
 func (s *Service) probeOne(ctx context.Context, in *plan.Input, from string, to view.Member) verb.Probed {
 	peer := verb.Peer{Name: to.Name, Host: to.Last.Host.Address.Host, Port: to.Last.Host.Address.Port}
+	if to.Last.Encryption != nil {
+		peer.Proof = to.Last.Encryption.State
+	}
 	r, err := agentapi.Ask(ctx, servers{s}.at(in.View.Cluster, from), agentapi.Request{Term: in.NextTerm - 1},
 		verb.Probe{Peer: peer})
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"crosstwin/internal/agentapi"
 	"crosstwin/internal/pki"
 )
 
@@ -23,15 +24,23 @@ func (s *Service) renew(ctx context.Context, c *watched, now time.Time) {
 		if m.last == nil || m.problem != "" || m.last.CertificateEnds.IsZero() || now.Before(m.renewNext) {
 			continue
 		}
-		if left := m.last.CertificateEnds.Sub(now); left > renewBefore && left <= pki.AgentLife+24*time.Hour {
+		if good(m.last.CertificateEnds, now) && (m.last.Encryption == nil || good(m.last.Encryption.CertificateEnds, now)) {
 			continue
 		}
 		m.renewNext = now.Add(renewAgain)
-		go s.renewOne(ctx, c.rec.Name, m.rec.Name)
+		go s.renewOne(ctx, c.rec.Name, m.rec.Name, m.last.Host.Address.Host)
 	}
 }
 
-func (s *Service) renewOne(ctx context.Context, cluster, server string) {
+// good reports whether a certificate that ends then need not be renewed.
+func good(ends, now time.Time) bool {
+	left := ends.Sub(now)
+	return left > renewBefore && left <= pki.AgentLife+24*time.Hour
+}
+
+// renewOne renews the certificates of an agent and of its database, which others reach
+// at a host.
+func (s *Service) renewOne(ctx context.Context, cluster, server, host string) {
 	log := s.log.With("cluster", cluster, "server", server)
 	err := func() error {
 		t, _, err := s.target(cluster, server)
@@ -40,8 +49,13 @@ func (s *Service) renewOne(ctx context.Context, cluster, server string) {
 		}
 		ctx, cancel := context.WithTimeout(ctx, observeTimeout)
 		defer cancel()
-		return s.agents.Renew(ctx, t, func(request []byte) ([]byte, error) {
-			return s.Authority.SignRequest(request, pki.AgentName(cluster, server))
+		return s.agents.Renew(ctx, t, func(asked agentapi.Renewal) (signed agentapi.Renewal, err error) {
+			own, err := s.Authority.SignRequest([]byte(asked.Request), pki.AgentName(cluster, server))
+			if err != nil || asked.DatabaseRequest == "" {
+				return agentapi.Renewal{Certificate: string(own)}, err
+			}
+			database, err := s.Authority.SignDatabase([]byte(asked.DatabaseRequest), host)
+			return agentapi.Renewal{Certificate: string(own), DatabaseCertificate: string(database)}, err
 		})
 	}()
 	if err != nil {

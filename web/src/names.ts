@@ -16,6 +16,7 @@ export const kinds: Record<Kind, { title: string; noun: string; glyph: string }>
   set: { title: "Change a setting of", noun: "Setting", glyph: "role" },
   follow: { title: "Change what is followed by", noun: "Follow", glyph: "role" },
   restart: { title: "Restart", noun: "Restart", glyph: "role" },
+  encrypt: { title: "Encrypt replication", noun: "Encryption", glyph: "role" },
 };
 
 export type Rule = components["schemas"]["ViewProblem"]["rule"];

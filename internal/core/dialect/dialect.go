@@ -30,6 +30,9 @@ type Dialect struct {
 	// Settles: data of a crashed server is brought to a clean stop before its
 	// tail is read. Otherwise the tail is read from the log files alone.
 	Settles bool
+	// EncryptsRunning: a running server can be told to take encrypted connections.
+	// Otherwise it does so from its next start on.
+	EncryptsRunning bool
 	// Events: the server runs statements by its own timetable.
 	Events bool
 	// Dumps: a replica can be seeded by statements.

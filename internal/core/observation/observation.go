@@ -32,8 +32,11 @@ type Server struct {
 	// Abilities are the verbs that this agent can carry out on this server.
 	Abilities []string `json:"abilities,omitempty"`
 	// CertificateEnds is when the agent's certificate does.
-	CertificateEnds time.Time   `json:"certificate_ends,omitzero"`
-	Guard           guard.State `json:"guard"`
+	CertificateEnds time.Time `json:"certificate_ends,omitzero"`
+	// Encryption is how others may connect to the database; nil: this agent cannot
+	// tell.
+	Encryption *Encryption `json:"encryption,omitempty"`
+	Guard      guard.State `json:"guard"`
 	// Decision is the newest that the service signed and this agent was told.
 	Decision guard.Signed `json:"decision,omitzero"`
 	Job      *Job         `json:"job,omitempty"`
@@ -69,6 +72,26 @@ func (l Looked) Between(asked, answered time.Time) (from, to time.Time) {
 	}
 	return from, to
 }
+
+// Encryption is whether a database takes encrypted connections, and what proves to the
+// other side that it is the right one.
+type Encryption struct {
+	// State is that of the running server, as far as it was seen.
+	State Proof `json:"state,omitempty"`
+	// CertificateEnds is when the certificate does that the service signed for it; zero
+	// where it has none.
+	CertificateEnds time.Time `json:"certificate_ends,omitzero"`
+}
+
+// Proof is what an encrypted connection proves of the server at its end.
+type Proof string
+
+// The proofs; the empty Proof is not known.
+const (
+	ProofNone      Proof = "off"        // it is not encrypted
+	ProofOther     Proof = "unverified" // by a certificate that is not the service's
+	ProofAuthority Proof = "verified"   // by a certificate of the service's authority
+)
 
 // Process is the database server as a running program.
 type Process struct {
@@ -230,6 +253,8 @@ type Upstream struct {
 	ApplierProblem string `json:"applier_problem,omitempty"`
 	// DelaySeconds is for how long the replica holds writes back on purpose.
 	DelaySeconds int `json:"delay_seconds,omitempty"`
+	// Proof is what the replica insists on when it connects.
+	Proof Proof `json:"proof,omitempty"`
 }
 
 // Downstream is one replica as its upstream sees it. The time of its last reply

@@ -54,7 +54,11 @@ const (
 	LogBegins     = "log begins"     // the oldest file of its log is Values[0]
 	HasCheckpoint = "has checkpoint" // a recovery would begin at Values[0] or after
 	HasSetting    = "has setting"    // setting Values[0] is Values[1]
-	StoppedClean  = "stopped clean"  // data says: shut down, with everything written out
+	// TakesEncrypted: connections to Server prove Values[0]; FollowsEncrypted: it has
+	// its upstream prove that.
+	TakesEncrypted   = "takes encrypted"
+	FollowsEncrypted = "follows encrypted"
+	StoppedClean     = "stopped clean" // data says: shut down, with everything written out
 )
 
 // Holds tests a condition against observations by server name. seen is what
@@ -160,6 +164,20 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 			fmt.Sprintf("%s received %s, %s received %s", c.Server, o.Log.Received, c.Other, other.Log.Received)
 	},
 	LosesAtMost: losesAtMost,
+	TakesEncrypted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		proof := observation.Proof("")
+		if o.Encryption != nil {
+			proof = o.Encryption.State
+		}
+		return string(proof) == c.Values[0], fmt.Sprintf("encryption of %s is %s", c.Server, cmp.Or(proof, "not known"))
+	},
+	FollowsEncrypted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		proof := observation.ProofNone
+		if o.Links.Upstream != nil {
+			proof = cmp.Or(o.Links.Upstream.Proof, proof)
+		}
+		return string(proof) == c.Values[0], fmt.Sprintf("encryption of %s's link is %s", c.Server, proof)
+	},
 	HasNoted: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		return o.Guard.Noted == c.Term, fmt.Sprintf("%s noted term %d", c.Server, o.Guard.Noted)
 	},

@@ -15,11 +15,12 @@ const (
 	Set        Kind = "set"    // change a setting
 	Follow     Kind = "follow" // have a replica follow another server
 	Restart    Kind = "restart"
+	Encrypt    Kind = "encrypt" // have all replicas follow encrypted
 )
 
 // Kinds lists all kinds of operation.
 func Kinds() []Kind {
-	return []Kind{Seed, Switchover, Failover, Rejoin, Compare, Salvage, Trim, Set, Follow, Restart}
+	return []Kind{Seed, Switchover, Failover, Rejoin, Compare, Salvage, Trim, Set, Follow, Restart, Encrypt}
 }
 
 // Request is what somebody asked for.

@@ -243,6 +243,7 @@ func (in *Input) checkAll(p *operation.Plan) {
 		}
 		if m.Name != in.View.Primary {
 			in.checkPair(p, m.Name)
+			in.checkEncryption(p, m.Name)
 		}
 		in.checkKnown(p, m)
 		in.checkSettings(p, m.Name)

@@ -44,6 +44,9 @@ type Input struct {
 	Request  operation.Request
 	// Busy is the operation that already runs on this cluster.
 	Busy *view.Running
+
+	// encrypted are the servers that steps of this plan have take encrypted connections.
+	encrypted map[string]bool
 }
 
 // Make makes the plan for a request. An error is a request that makes no
@@ -90,6 +93,8 @@ func Make(in Input) (*operation.Plan, error) {
 		err = in.repoint(p)
 	case operation.Restart:
 		err = in.restart(p)
+	case operation.Encrypt:
+		err = in.encrypt(p)
 	default:
 		err = fmt.Errorf("there is no operation %q: the kinds are %s", in.Request.Kind, kindList())
 	}
@@ -138,7 +143,7 @@ func (in *Input) peer(name string) verb.Peer {
 	if m == nil {
 		return verb.Peer{Name: name}
 	}
-	p := verb.Peer{Name: name, Agent: m.Agent}
+	p := verb.Peer{Name: name, Agent: m.Agent, Proof: in.proofOf(name)}
 	if m.Last != nil {
 		p.Host, p.Port = m.Last.Host.Address.Host, m.Last.Host.Address.Port
 	}

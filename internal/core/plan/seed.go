@@ -117,19 +117,26 @@ func describe(o *observation.Server) string {
 	return cmp.Or(o.Data.State, "not running")
 }
 
-// stepsPrepare make sure of the replication account on the primary, and of the
-// access rules there and on every replica, because the roles will swap.
+// stepsPrepare make sure of the replication account on the primary, and of the access
+// rules and of encryption there and on every replica, because the roles will swap.
 func (in *Input) stepsPrepare(p *operation.Plan, target string) {
 	primary := in.View.Primary
 	p.AddStep(operation.Step{Name: "prepare",
-		Action: operation.Action{Title: "Set up the replication account and access rules on " + primary, Server: primary,
-			Call: verb.Seal(verb.Prepare{Peers: in.peers(), Account: true, From: in.peer(primary)})}, Seconds: 0.2,
+		Action: operation.Action{Title: "Set up the replication account, access rules and encryption on " + primary,
+			Server: primary, Call: verb.Seal(verb.Prepare{Peers: in.peers(), Account: true, From: in.peer(primary),
+				Encrypted: in.onlyEncrypted(target)})}, Seconds: 0.2,
 		IfFails: "nothing is lost; the account stays"})
-	for _, n := range in.replicas(primary, target) {
+	others := in.replicas(primary, target)
+	for _, n := range others {
 		p.AddStep(operation.Step{Name: "prepare-" + n,
-			Action: operation.Action{Title: "Set up the access rules on " + n, Server: n,
+			Action: operation.Action{Title: "Set up the access rules and encryption on " + n, Server: n,
 				Call: verb.Seal(verb.Prepare{Peers: in.peers(), From: in.peer(primary)})}, Seconds: 0.1, OnFail: operation.GoOn,
-			IfFails: target + " cannot follow " + n + " after a role change until that is fixed"})
+			IfFails: cmp.Or(target, "another server") + " cannot follow " + n + " after a role change until that is fixed"})
+	}
+	if in.dialect().EncryptsRunning {
+		for _, n := range append(others, primary) {
+			in.willEncrypt(n)
+		}
 	}
 }
 

@@ -38,6 +38,8 @@ type Peer struct {
 	Host  string `json:"host"`
 	Port  int    `json:"port"`
 	Agent string `json:"agent,omitempty"`
+	// Proof is what the connection to its database has to prove.
+	Proof observation.Proof `json:"proof,omitempty"`
 }
 
 // Note has an agent remember that a term was opened: the term of the request.
@@ -87,6 +89,9 @@ type Prepare struct {
 	Account bool   `json:"account"`
 	// From is the primary, whose agent hands the account to the others.
 	From Peer `json:"from"`
+	// Encrypted: no server of the cluster is followed but encrypted, so the account is
+	// let in by no other way.
+	Encrypted bool `json:"encrypted,omitempty"`
 }
 
 // Account fetches the replication account from the primary's agent.

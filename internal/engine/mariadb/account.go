@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -45,22 +46,45 @@ func (e *Engine) ensureSchema(ctx context.Context) error {
 			"from crosstwin.cluster)")
 }
 
-// Prepare implements engine.Accounter. Accounts are data here, so only the
-// primary has something to do.
+// Prepare implements engine.Accounter. Accounts are data here, so only the primary has
+// to do with them; encryption is each server's own.
 func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account) error {
+	if err := e.encrypt(ctx); err != nil {
+		return fmt.Errorf("encrypt connections to %s: %w", e.cfg.Name, err)
+	}
 	if !a.Account {
 		return nil
 	}
 	if err := e.ensureSchema(ctx); err != nil {
 		return err
 	}
-	if e.Probe(ctx, verb.Peer{Name: e.cfg.Name, Host: e.cfg.Host, Port: e.cfg.Port}, acc).OK {
+	who := literal(acc.User) + "@'%'"
+	needs, kind := "none", "0"
+	if a.Encrypted {
+		needs, kind = "ssl", "1"
+	}
+	was, err := e.text(ctx, "select (select json_value(priv, '$.ssl_type') from mysql.global_priv "+
+		"where user = ? and host = '%')", acc.User)
+	if err != nil {
+		return err
+	}
+	self, err := e.self(ctx)
+	if err != nil {
+		return err
+	}
+	if cmp.Or(was, "0") == kind && e.Probe(ctx, self, acc).OK {
 		return nil
 	}
-	who := literal(acc.User) + "@'%'"
 	return e.exec(ctx, "create user if not exists "+who+"; alter user "+who+" identified via mysql_native_password using "+
-		literal(passwordHash(acc.Password))+
+		literal(passwordHash(acc.Password))+" require "+needs+
 		"; grant replication slave on *.* to "+who+"; grant select on crosstwin.* to "+who)
+}
+
+// self is this server as its peers know it.
+func (e *Engine) self(ctx context.Context) (verb.Peer, error) {
+	var on, cert string
+	err := e.db.QueryRowContext(ctx, "select @@have_ssl, coalesce(@@ssl_cert, '')").Scan(&on, &cert)
+	return verb.Peer{Name: e.cfg.Name, Host: e.cfg.Host, Port: e.cfg.Port, Proof: e.encryption(on, cert)}, e.explain(err)
 }
 
 // Remember implements engine.Accounter: the password stands in the server's
@@ -78,6 +102,10 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 	c.User, c.Passwd, c.Net, c.Addr, c.Timeout = acc.User, acc.Password, "tcp", fmt.Sprintf("%s:%d", peer.Host, peer.Port),
 		3*time.Second
 	c.Logger = &mysql.NopLogger{}
+	var err error
+	if c.TLS, err = e.insists(peer); err != nil {
+		return verb.Probed{Problem: err.Error()}
+	}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return verb.Probed{Problem: err.Error()}

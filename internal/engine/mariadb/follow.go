@@ -61,7 +61,7 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 		return e.exec(ctx, "stop all slaves; reset slave all")
 	}
 	if l != nil && l.at(a.Upstream.Host, a.Upstream.Port) && l["Slave_IO_Running"] == "Yes" &&
-		l["Slave_SQL_Running"] == "Yes" {
+		l["Slave_SQL_Running"] == "Yes" && (a.Upstream.Proof == "" || a.Upstream.Proof == e.insisted(l)) {
 		return nil
 	}
 	var readOnly bool
@@ -128,8 +128,8 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 	}
 	err := e.quietly(ctx, fmt.Sprintf(
 		"change master to master_host = %s, master_port = %d, master_user = %s, master_password = %s, master_use_gtid = "+
-			"slave_pos, master_connect_retry = 1, master_heartbeat_period = 1",
-		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password)))
+			"slave_pos, master_connect_retry = 1, master_heartbeat_period = 1, %s",
+		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password), e.insisting(up)))
 	if err == nil {
 		err = e.exec(ctx, "start slave")
 	}

@@ -79,12 +79,15 @@ type Engine struct {
 		pid     int
 		stopped stoppedState
 		account engine.Account
+		// certified: the server has a certificate by which it may be encrypted.
+		certified bool
 	}
 }
 
 var (
 	_ engine.Engine    = (*Engine)(nil)
 	_ engine.Accounter = (*Engine)(nil)
+	_ engine.Encrypter = (*Engine)(nil)
 	_ engine.Seeder    = (*Engine)(nil)
 	_ engine.Rewinder  = (*Engine)(nil)
 	_ engine.Salvager  = (*Engine)(nil)

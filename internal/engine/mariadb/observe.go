@@ -36,7 +36,7 @@ const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only 
    where variable_name in ('rpl_semi_sync_master_yes_tx', 'rpl_semi_sync_master_no_tx')) granted,
  (select max(variable_value) from information_schema.global_status
    where variable_name = 'rpl_semi_sync_master_status') semi_sync,
- @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
+ @@have_ssl have_ssl, coalesce(@@ssl_cert, '') cert, @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
  (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler')
    and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
 show all slaves status;
@@ -184,6 +184,7 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	n, _ := strconv.ParseUint(f["server_id"], 10, 32)
 	o.Log.ServerID = uint32(n)
 	o.Log.GTIDState = f["state"]
+	o.Encryption = &observation.Encryption{State: e.encryption(f["have_ssl"], f["cert"])}
 	o.Process.ConnectedClients, _ = strconv.Atoi(f["clients"])
 	granted := f["granted"]
 	if f["semi_sync"] != "ON" {
@@ -219,7 +220,8 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 		port, _ := strconv.Atoi(l["Master_Port"])
 		delay, _ := strconv.Atoi(l["SQL_Delay"])
 		u := &observation.Upstream{Host: l["Master_Host"], Port: port, Connected: l["Slave_IO_Running"] == "Yes",
-			State: strings.ToLower(l["Slave_IO_Running"]), DelaySeconds: delay}
+			State: strings.ToLower(l["Slave_IO_Running"]), DelaySeconds: delay,
+			Proof: e.insisted(l)}
 		o.Config.Live[verb.Delay] = strconv.Itoa(delay)
 		if n := l["Last_IO_Errno"]; n != "0" && n != "" {
 			u.Problem = "error " + n + ": " + l["Last_IO_Error"]

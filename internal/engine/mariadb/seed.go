@@ -168,6 +168,9 @@ func (e *Engine) Verify(ctx context.Context, progress engine.Progress) error {
 				host.LastLines(said, 3))
 		}
 		progress("starting it read-only", 0, 0)
+		if err := e.encryptFromStart(); err != nil {
+			return err
+		}
 		if err := e.launch(ctx); err != nil {
 			return err
 		}
@@ -250,6 +253,9 @@ func (e *Engine) seedDump(ctx context.Context, a verb.Seed, progress engine.Prog
 			"--skip-test-db"); err != nil {
 			return err
 		}
+	}
+	if err := e.encryptFromStart(); err != nil {
+		return err
 	}
 	if err := e.launch(ctx); err != nil {
 		return err

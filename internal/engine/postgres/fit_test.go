@@ -216,10 +216,12 @@ func TestCopyThatCannotStart(t *testing.T) {
 	}
 }
 
+var accountOfTest = engine.Account{User: replicationUser, Password: "pass:word\\'"}
+
 // account prepares p for a copy to r.
 func account(t *testing.T, p, r *rig) verb.Peer {
 	t.Helper()
-	acc := engine.Account{User: replicationUser, Password: "pass:word\\'"}
+	acc := accountOfTest
 	peer := verb.Peer{Name: "gull", Host: "127.0.0.1", Port: p.cfg.Port}
 	if err := p.Prepare(r.ctx(), verb.Prepare{Peers: []verb.Peer{peer}, Account: true}, acc); err != nil {
 		t.Fatal(err)

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -17,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
@@ -37,8 +39,8 @@ func (e *Engine) Remember(acc engine.Account) error {
 }
 
 func (e *Engine) conninfo(p verb.Peer, extra ...string) string {
-	return pgtool.ConnInfo(append([]string{"host", p.Host, "port", strconv.Itoa(p.Port), "user", replicationUser,
-		"application_name", e.cfg.Name, "passfile", e.passFile()}, extra...)...)
+	return pgtool.ConnInfo(slices.Concat([]string{"host", p.Host, "port", strconv.Itoa(p.Port), "user", replicationUser,
+		"application_name", e.cfg.Name, "passfile", e.passFile()}, e.insists(p), extra)...)
 }
 
 // replicationUser is the account that every replica connects with.
@@ -94,9 +96,13 @@ const (
 	hbaEnd   = "# crosstwin end"
 )
 
+// encryptedOnly is the kind of rule for encrypted connections.
+const encryptedOnly = "hostssl"
+
 // hbaRules replaces our block at the top of an access file. It stands first
-// because the first rule that matches a connection decides.
-func hbaRules(content string, peers []verb.Peer) string {
+// because the first rule that matches a connection decides. Kind is that of the
+// connections: encryptedOnly where the server takes encrypted ones, else host.
+func hbaRules(content, kind string, peers []verb.Peer) string {
 	if i := strings.Index(content, hbaBegin); i >= 0 {
 		if j := strings.Index(content[i:], hbaEnd); j >= 0 {
 			content = content[:i] + strings.TrimPrefix(content[i+j+len(hbaEnd):], "\n")
@@ -120,7 +126,13 @@ func hbaRules(content string, peers []verb.Peer) string {
 		}
 		done[host] = true
 		for _, db := range []string{"replication", "postgres"} {
-			fmt.Fprintf(&b, "host %s %s %s scram-sha-256\n", db, replicationUser, host)
+			fmt.Fprintf(&b, "%s %s %s %s scram-sha-256\n", kind, db, replicationUser, host)
+		}
+	}
+	if kind == encryptedOnly {
+		// What the administrator's own rules let in does not let the account in unencrypted.
+		for _, db := range []string{"replication", "all"} {
+			fmt.Fprintf(&b, "hostnossl %s %s all reject\n", db, replicationUser)
 		}
 	}
 	fmt.Fprintln(&b, hbaEnd)
@@ -143,6 +155,14 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 	if err := e.Remember(acc); err != nil {
 		return err
 	}
+	proof, err := e.encrypt(ctx)
+	if err != nil {
+		return fmt.Errorf("encrypt connections to %s: %w", e.cfg.Name, err)
+	}
+	kind := encryptedOnly
+	if proof == observation.ProofNone {
+		kind = "host"
+	}
 	var file string
 	if err := e.pool.QueryRow(ctx, "show hba_file").Scan(&file); err != nil {
 		return e.explain(err)
@@ -151,7 +171,7 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 	if err != nil {
 		return err
 	}
-	if text := hbaRules(string(b), a.Peers); text != string(b) {
+	if text := hbaRules(string(b), kind, a.Peers); text != string(b) {
 		if err := e.WriteOwned(file, []byte(text)); err != nil {
 			return err
 		}
@@ -197,8 +217,8 @@ func (e *Engine) ensureAccount(ctx context.Context, acc engine.Account) error {
 func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.Probed {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	cfg, err := pgconn.ParseConfig(pgtool.ConnInfo("host", peer.Host, "port", strconv.Itoa(peer.Port), "user", acc.User,
-		"password", acc.Password, "replication", "true", "connect_timeout", "4", "sslmode", "prefer"))
+	cfg, err := pgconn.ParseConfig(pgtool.ConnInfo(append([]string{"host", peer.Host, "port", strconv.Itoa(peer.Port),
+		"user", acc.User, "password", acc.Password, "replication", "true", "connect_timeout", "4"}, e.insists(peer)...)...))
 	if err != nil {
 		return verb.Probed{Problem: err.Error()}
 	}

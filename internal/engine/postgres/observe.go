@@ -30,6 +30,7 @@ const observeSQL = `select json_build_object(
    'num', current_setting('server_version_num')::int,
  'system', (select system_identifier::text from pg_control_system()),
  'read_only', current_setting('default_transaction_read_only'),
+ 'ssl', current_setting('ssl'), 'ssl_cert', current_setting('ssl_cert_file'),
  'conninfo', current_setting('primary_conninfo'), 'slot', current_setting('primary_slot_name'),
  'written', case when not r then pg_current_wal_flush_lsn()::text end,
  'walfile', case when not r then pg_walfile_name(pg_current_wal_insert_lsn()) end,
@@ -72,6 +73,8 @@ const observeSQL = `select json_build_object(
 ) from (select pg_is_in_recovery() as r) x`
 
 type observedRow struct {
+	SSL      string
+	SSLCert  string `json:"ssl_cert"`
 	Clock    string
 	Replica  bool
 	Version  string
@@ -250,6 +253,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 		// the start of a segment: what was applied is then the better bound.
 		o.Log.Received = later(o.Log.Received, o.Log.Applied)
 	}
+	o.Encryption = &observation.Encryption{State: e.encryption(r.SSL, r.SSLCert)}
 	e.observeLinks(o, &r)
 	e.observeReplay(o, &r)
 	e.observeLine(ctx, o, &r)
@@ -277,7 +281,8 @@ func (e *Engine) observeLinks(o *observation.Server, r *observedRow) {
 	if r.Conninfo != "" {
 		ci := pgtool.ParseConnInfo(r.Conninfo)
 		port, _ := strconv.Atoi(ci["port"])
-		o.Links.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: r.Slot}
+		o.Links.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: r.Slot,
+			Proof: e.insisted(ci)}
 	}
 	if x := r.Receiver; x != nil {
 		if o.Links.Upstream == nil {
@@ -509,7 +514,8 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 		if s, err := pgtool.ParseSettings(string(b)); err == nil && s["primary_conninfo"] != "" {
 			ci := pgtool.ParseConnInfo(s["primary_conninfo"])
 			port, _ := strconv.Atoi(ci["port"])
-			o.Links.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: s["primary_slot_name"]}
+			o.Links.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: s["primary_slot_name"],
+				Proof: e.insisted(ci)}
 		}
 	}
 	e.stoppedLine(ctx, o, c)

@@ -73,12 +73,14 @@ type Engine struct {
 		line         lineCache
 		lastTimeline uint32
 		segment      uint64
+		certified    bool // the server has a certificate by which it may be encrypted
 	}
 }
 
 var (
 	_ engine.Engine       = (*Engine)(nil)
 	_ engine.Accounter    = (*Engine)(nil)
+	_ engine.Encrypter    = (*Engine)(nil)
 	_ engine.Seeder       = (*Engine)(nil)
 	_ engine.Rewinder     = (*Engine)(nil)
 	_ engine.Settler      = (*Engine)(nil)

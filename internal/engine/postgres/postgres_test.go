@@ -126,7 +126,14 @@ func (r *rig) text(q string) string {
 func replicaOf(t *testing.T, p *rig) *rig {
 	t.Helper()
 	r := newRig(t, "tern")
-	source := account(t, p, r)
+	r.copyFrom(p, account(t, p, r))
+	return r
+}
+
+// copyFrom seeds a server, and has it follow.
+func (r *rig) copyFrom(p *rig, source verb.Peer) {
+	t := r.t
+	t.Helper()
 	total := int64(0)
 	see := func(_ string, done, all int64) { total = max(total, all) }
 	if err := r.Seed(r.ctx(), verb.Seed{Source: source, Slot: "ct_tern", Line: p.Observe(r.ctx(), false).Log.Line},
@@ -146,7 +153,6 @@ func replicaOf(t *testing.T, p *rig) *rig {
 		t.Fatal(err)
 	}
 	r.await("streams", func(o *observation.Server) bool { return o.Links.Upstream != nil && o.Links.Upstream.Connected })
-	return r
 }
 
 func (r *rig) await(what string, ok func(*observation.Server) bool) *observation.Server {
@@ -617,12 +623,12 @@ func TestHold(t *testing.T) {
 func TestRulesAndNames(t *testing.T) {
 	t.Parallel()
 	peers := []verb.Peer{{Host: "10.0.0.1"}, {Host: "10.0.0.1"}, {Host: "fd00::1"}, {Host: "harbour.skerry.example"}, {}}
-	once := hbaRules("local all all peer\n", peers)
-	if twice := hbaRules(once, peers); twice != once {
+	once := hbaRules("local all all peer\n", "hostssl", peers)
+	if twice := hbaRules(once, "hostssl", peers); twice != once {
 		t.Errorf("written again it changed:\n%s\n%s", once, twice)
 	}
-	for _, want := range []string{"host replication crosstwin_replication 10.0.0.1/32 scram-sha-256",
-		"host postgres crosstwin_replication fd00::1/128 scram-sha-256", "harbour.skerry.example scram",
+	for _, want := range []string{"hostssl replication crosstwin_replication 10.0.0.1/32 scram-sha-256",
+		"hostssl postgres crosstwin_replication fd00::1/128 scram-sha-256", "harbour.skerry.example scram",
 		"local all all peer"} {
 		if !strings.Contains(once, want) {
 			t.Errorf("%q is missing in\n%s", want, once)
@@ -631,7 +637,7 @@ func TestRulesAndNames(t *testing.T) {
 	if strings.Count(once, "10.0.0.1/32") != 2 {
 		t.Error("a host stands twice")
 	}
-	if got := hbaRules(once, nil); strings.Contains(got, "10.0.0.1") || !strings.Contains(got, "local all all peer") {
+	if got := hbaRules(once, "host", nil); strings.Contains(got, "10.0.0.1") || !strings.Contains(got, "local all all peer") {
 		t.Errorf("emptied:\n%s", got)
 	}
 	for in, want := range map[string][2]int64{"  23456/1537890 kB (1%), 0/1 tablespace": {23456 << 10, 1537890 << 10},

@@ -1,0 +1,211 @@
+package postgres
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
+)
+
+// Encryption is set in a file of the agent's own, which the server's configuration
+// includes where it is there: data that is restored on another host starts without it.
+// What an administrator has set up instead is left alone.
+
+const (
+	encryptionBegin = "# crosstwin begin: encrypted connections, written by the agent"
+	encryptionEnd   = "# crosstwin end"
+)
+
+// servedFile holds the server's certificate and key, trustedFile the authority of the
+// servers that it follows, encryptionFile the settings. All are the database owner's.
+func (e *Engine) servedFile() string     { return filepath.Join(e.cfg.WorkDir, "served.pem") }
+func (e *Engine) trustedFile() string    { return filepath.Join(e.cfg.WorkDir, "trusted.pem") }
+func (e *Engine) encryptionFile() string { return filepath.Join(e.cfg.WorkDir, "encryption.conf") }
+
+// Certify implements engine.Encrypter. The server reads the files again on a reload.
+func (e *Engine) Certify(c engine.Certificate) error {
+	settings := fmt.Sprintf("ssl = on\nssl_cert_file = '%s'\nssl_key_file = '%[1]s'\n",
+		strings.ReplaceAll(e.servedFile(), "'", "''"))
+	changed := false
+	for _, f := range []struct {
+		path    string
+		content []byte
+	}{{e.servedFile(), c.Pair}, {e.trustedFile(), c.Authority}, {e.encryptionFile(), []byte(settings)}} {
+		if b, err := os.ReadFile(f.path); err == nil && string(b) == string(f.content) {
+			continue
+		}
+		if err := e.GiveFile(f.path, f.content); err != nil {
+			return err
+		}
+		changed = true
+	}
+	e.seen.Lock()
+	e.seen.certified = true
+	e.seen.Unlock()
+	if _, running := e.running(); !changed || !running {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	// A server that uses other files reads nothing new by it; one that does not answer
+	// reads them when it starts.
+	e.exec(ctx, "select pg_reload_conf()")
+	return nil
+}
+
+// encryption tells what a running server's settings prove to those who connect.
+func (e *Engine) encryption(on, certFile string) observation.Proof {
+	switch {
+	case on != "on":
+		return observation.ProofNone
+	case certFile == e.servedFile():
+		return observation.ProofAuthority
+	}
+	return observation.ProofOther
+}
+
+// encryptionBlock returns a configuration with our block at its end, or without.
+func (e *Engine) encryptionBlock(content string, with bool) string {
+	if i := strings.Index(content, encryptionBegin); i >= 0 {
+		if j := strings.Index(content[i:], encryptionEnd); j >= 0 {
+			content = content[:i] + strings.TrimPrefix(content[i+j+len(encryptionEnd):], "\n")
+		}
+	}
+	if !with {
+		return content
+	}
+	return strings.TrimRight(content, "\n") + "\n" + encryptionBegin + "\ninclude_if_exists = '" +
+		strings.ReplaceAll(e.encryptionFile(), "'", "''") + "'\n" + encryptionEnd + "\n"
+}
+
+// claimEncryption has a configuration that came with a copy name this server's own
+// file. One without our block stays so.
+func (e *Engine) claimEncryption() error {
+	file := e.Path("postgresql.conf")
+	b, err := e.ReadFile(file)
+	if err != nil || !strings.Contains(string(b), encryptionBegin) {
+		return nil // whether there is one at all, the server says
+	}
+	if text := e.encryptionBlock(string(b), true); text != string(b) {
+		return e.RewriteTrusted(file, []byte(text))
+	}
+	return nil
+}
+
+// encrypt has the running server take encrypted connections, unless it does so by an
+// administrator's own certificate, and tells what they prove then.
+func (e *Engine) encrypt(ctx context.Context) (observation.Proof, error) {
+	e.seen.Lock()
+	certified := e.seen.certified
+	e.seen.Unlock()
+	var on, cert, file string
+	ask := func() error {
+		return e.explain(e.pool.QueryRow(ctx, "select current_setting('ssl'), current_setting('ssl_cert_file'), "+
+			"current_setting('config_file')").Scan(&on, &cert, &file))
+	}
+	if err := ask(); err != nil {
+		return "", err
+	}
+	if now := e.encryption(on, cert); !certified || now != observation.ProofNone {
+		return now, nil
+	}
+	b, err := e.ReadFile(file)
+	if err != nil {
+		return "", err
+	}
+	if err := e.RewriteTrusted(file, []byte(e.encryptionBlock(string(b), true))); err != nil {
+		return "", err
+	}
+	if err := e.exec(ctx, "select pg_reload_conf()"); err != nil {
+		return "", err
+	}
+	for end := time.Now().Add(reloadLimit); ; time.Sleep(5 * time.Millisecond) {
+		if err := ask(); err != nil {
+			return "", err
+		}
+		now := e.encryption(on, cert)
+		if now == observation.ProofAuthority {
+			return now, e.shows(ctx)
+		}
+		if time.Now().After(end) {
+			return now, fmt.Errorf("%s does not take up the settings in %s: ssl is %s, its certificate %s", e.cfg.Name,
+				e.encryptionFile(), on, cert)
+		}
+	}
+}
+
+// reloadLimit is how long a server is given to read its settings again.
+const reloadLimit = 5 * time.Second
+
+// shows makes sure that the server shows its certificate at the address at which
+// others reach it. An address that leads here only from outside proves nothing.
+func (e *Engine) shows(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	var d net.Dialer
+	c, err := d.DialContext(ctx, "tcp", net.JoinHostPort(e.cfg.Host, strconv.Itoa(e.cfg.Port)))
+	if err != nil {
+		return nil
+	}
+	defer c.Close()
+	if end, ok := ctx.Deadline(); ok {
+		c.SetDeadline(end)
+	}
+	// SSLRequest (documentation, "Message Formats"); the answer is S or N.
+	request := binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, 8), 80877103)
+	answer := make([]byte, 1)
+	if _, err := c.Write(request); err != nil {
+		return err
+	}
+	if _, err := io.ReadFull(c, answer); err != nil {
+		return fmt.Errorf("%s did not answer whether it takes encrypted connections: %w", e.cfg.Name, err)
+	}
+	if answer[0] != 'S' {
+		return fmt.Errorf("%s takes no encrypted connections: what its log %s says of SSL", e.cfg.Name, e.cfg.LogFile)
+	}
+	b, err := os.ReadFile(e.trustedFile())
+	if err != nil {
+		return err
+	}
+	roots := x509.NewCertPool()
+	roots.AppendCertsFromPEM(b)
+	err = tls.Client(c, &tls.Config{RootCAs: roots, ServerName: e.cfg.Host}).HandshakeContext(ctx)
+	if err != nil {
+		err = fmt.Errorf("what %s shows at %s is not its own certificate: %w", e.cfg.Name, e.cfg.Host, err)
+	}
+	return err
+}
+
+// insists returns the connection options by which a peer has to prove itself.
+func (e *Engine) insists(p verb.Peer) []string {
+	switch p.Proof {
+	case observation.ProofAuthority:
+		return []string{"sslmode", "verify-full", "sslrootcert", e.trustedFile()}
+	case observation.ProofOther:
+		return []string{"sslmode", "require"}
+	}
+	return []string{"sslmode", "prefer"}
+}
+
+// insisted tells what a connection string insists on.
+func (e *Engine) insisted(conninfo map[string]string) observation.Proof {
+	switch mode := conninfo["sslmode"]; {
+	case mode == "verify-full" && conninfo["sslrootcert"] == e.trustedFile():
+		return observation.ProofAuthority
+	case mode == "require" || mode == "verify-ca" || mode == "verify-full":
+		return observation.ProofOther
+	}
+	return observation.ProofNone
+}
