@@ -6,8 +6,6 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/hex"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -90,14 +88,7 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 		return nil, err
 	}
 	a.verbs = a.table()
-	if acc, err := a.account(); err == nil {
-		if x, ok := a.engine.(engine.Accounter); ok {
-			if err := x.Remember(acc); err != nil {
-				return nil, err
-			}
-		}
-	}
-	return a, nil
+	return a, a.rememberAccounts()
 }
 
 // Run serves until ctx ends. The database goes on running.
@@ -286,33 +277,4 @@ func (a *Agent) learn(term int64, owner bool) error {
 	}
 	a.log.Info("a term was decided", "term", term, "owner", owner)
 	return a.changeTerm(func(g guard.State) (guard.State, error) { return g.Learn(term, owner), nil })
-}
-
-// accountFile holds the replication account.
-const accountFile = "account.json"
-
-var errNoAccount = errors.New("the agent does not know the replication account yet")
-
-func (a *Agent) account() (engine.Account, error) {
-	var acc engine.Account
-	b, err := os.ReadFile(filepath.Join(a.dir, accountFile))
-	if err != nil {
-		return acc, errNoAccount
-	}
-	return acc, json.Unmarshal(b, &acc)
-}
-
-func (a *Agent) saveAccount(acc engine.Account) error {
-	b, err := json.Marshal(acc)
-	if err != nil {
-		return err
-	}
-	return writeSynced(filepath.Join(a.dir, accountFile), b, 0o600)
-}
-
-// newAccount makes the account with a password that nobody has to type.
-func newAccount() engine.Account {
-	var b [24]byte
-	rand.Read(b[:])
-	return engine.Account{User: verb.ReplicationUser, Password: hex.EncodeToString(b[:])}
 }

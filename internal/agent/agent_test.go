@@ -13,6 +13,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -36,7 +37,20 @@ type fakeEngine struct {
 	hold     chan struct{} // a seed waits for it
 	slow     chan struct{} // a checkpoint closes it and goes on until it is ended
 	fail     error
+	granted  []string
 }
+
+// Secret, Grant, Prepare, Probe and Remember implement engine.Accounter.
+func (f *fakeEngine) Secret(password string) (string, error) {
+	return "what is kept of " + password, nil
+}
+func (f *fakeEngine) Grant(_ context.Context, server, secret, from string) error {
+	f.granted = append(f.granted, server+" from "+from+": "+secret)
+	return nil
+}
+func (f *fakeEngine) Prepare(context.Context, verb.Prepare) error                      { return nil }
+func (f *fakeEngine) Probe(context.Context, verb.Peer, engine.Account) (r verb.Probed) { return r }
+func (f *fakeEngine) Remember(...engine.Account) error                                 { return nil }
 
 func (f *fakeEngine) Observe(ctx context.Context, _ bool) *observation.Server {
 	f.mu.Lock()
@@ -191,26 +205,32 @@ func TestWhoMayAsk(t *testing.T) {
 			t.Errorf("%s may promote: %v", name, err)
 		}
 	}
-	if err := r.saveAccount(engine.Account{User: "u", Password: "secret"}); err != nil {
-		t.Fatal(err)
-	}
-	peer := func(cluster string) (engine.Account, error) {
+	peer := func(cluster string) error {
 		pair, err := r.authority.Pair(pki.AgentName(cluster, "tern"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		other := &Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair}
+		other := &Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair,
+			dir: t.TempDir(), engine: &fakeEngine{}}
 		permit := permit(t, r.authority, "tern", guard.PermitLife)
-		return other.fetchAccount(permit, verb.Peer{Name: "gull", Agent: r.target.Address})
+		if err := other.learnAccount(permit, verb.Peer{Name: "gull", Agent: r.target.Address}); err != nil {
+			return err
+		}
+		fi, err := os.Stat(filepath.Join(other.dir, accountFile))
+		if err != nil || fi.Mode().Perm() != 0o600 {
+			t.Errorf("the account's file: %v %v", fi.Mode(), err)
+		}
+		kept, err := other.accounts()
+		if want := "tern from 127.0.0.1: what is kept of " + kept.Password; !slices.Equal(r.f.granted, []string{want}) {
+			t.Errorf("granted %q, want %q", r.f.granted, want)
+		}
+		return err
 	}
-	if acc, err := peer("bookings"); err != nil || acc.Password != "secret" {
-		t.Errorf("a peer does not get the account: %v", err)
+	if err := peer("bookings"); err != nil {
+		t.Errorf("a peer does not get its account: %v", err)
 	}
-	if acc, err := peer("cargo"); err == nil {
-		t.Errorf("another cluster's agent got the account %v", acc)
-	}
-	if fi, err := os.Stat(filepath.Join(r.dir, accountFile)); err != nil || fi.Mode().Perm() != 0o600 {
-		t.Errorf("the account's file: %v %v", fi.Mode(), err)
+	if err := peer("cargo"); err == nil || len(r.f.granted) != 1 {
+		t.Errorf("another cluster's agent got an account: %v, %q", err, r.f.granted)
 	}
 	// A stranger's authority is nobody.
 	strange, err := pki.Open(t.TempDir())

@@ -2,7 +2,6 @@ package agent
 
 import (
 	"bytes"
-	"crypto/ecdsa"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
@@ -71,7 +70,7 @@ func (a *Agent) noteEncryption(o *observation.Server) {
 
 // keepDatabasePair writes a certificate for the database down, if it is one for that
 // key, by the service's authority, and good to prove a server.
-func keepDatabasePair(dir string, certificate []byte, key *ecdsa.PrivateKey, keyPEM []byte, roots *x509.CertPool) error {
+func keepDatabasePair(dir string, certificate []byte, for_ *pendingKey, roots *x509.CertPool) error {
 	block, _ := pem.Decode(certificate)
 	if block == nil {
 		return errors.New("the answer holds no certificate for the database")
@@ -83,10 +82,10 @@ func keepDatabasePair(dir string, certificate []byte, key *ecdsa.PrivateKey, key
 	if _, err := c.Verify(x509.VerifyOptions{Roots: roots}); err != nil {
 		return fmt.Errorf("the database's new certificate is not the service's: %w", err)
 	}
-	if !key.PublicKey.Equal(c.PublicKey) {
+	if !for_.key.PublicKey.Equal(c.PublicKey) {
 		return errors.New("the database's new certificate is for another key")
 	}
-	both := bytes.Join([][]byte{certificate, keyPEM}, []byte("\n"))
+	both := bytes.Join([][]byte{certificate, for_.pem}, []byte("\n"))
 	return writeSynced(filepath.Join(dir, databaseFile), both, 0o600)
 }
 

@@ -85,7 +85,7 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	if ans.DatabaseCertificate != "" {
 		roots := x509.NewCertPool()
 		roots.AppendCertsFromPEM([]byte(ans.Authority))
-		if err := keepDatabasePair(dir, []byte(ans.DatabaseCertificate), database.key, database.pem, roots); err != nil {
+		if err := keepDatabasePair(dir, []byte(ans.DatabaseCertificate), database, roots); err != nil {
 			return cfg, err
 		}
 	}

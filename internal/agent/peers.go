@@ -1,7 +1,6 @@
 package agent
 
 import (
-	"bytes"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -10,7 +9,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"time"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/verb"
@@ -96,27 +94,3 @@ func (s *sharedStream) Read(b []byte) (int, error) {
 }
 
 func (s *sharedStream) Close() error { return s.res.Body.Close() }
-
-// fetchAccount gets the replication account from the primary's agent.
-func (a *Agent) fetchAccount(ctx context.Context, from verb.Peer) (engine.Account, error) {
-	var acc engine.Account
-	c := a.peerClient(from.Name)
-	c.Timeout = 10 * time.Second
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+from.Agent+"/agent/v1/peer/account",
-		bytes.NewReader([]byte("{}")))
-	if err != nil {
-		return acc, err
-	}
-	req.Header.Set(agentapi.PermitHeader, agentapi.PermitOf(ctx))
-	res, err := c.Do(req)
-	if err != nil {
-		return acc, fmt.Errorf("ask %s's agent at %s for the replication account: %w", from.Name, from.Agent, err)
-	}
-	defer res.Body.Close()
-	if res.StatusCode != http.StatusOK {
-		var p agentapi.Problem
-		json.NewDecoder(io.LimitReader(res.Body, mostAnswer)).Decode(&p)
-		return acc, fmt.Errorf("%s's agent did not give the replication account: %s", from.Name, p.Detail)
-	}
-	return acc, json.NewDecoder(io.LimitReader(res.Body, mostAnswer)).Decode(&acc)
-}

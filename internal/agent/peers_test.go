@@ -13,7 +13,6 @@ import (
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/verb"
-	"crosstwin/internal/engine"
 	"crosstwin/internal/pki"
 )
 
@@ -74,9 +73,6 @@ func TestSharedStream(t *testing.T) {
 // the agent of a server that was removed, which still has its certificate.
 func TestPeersNeedAPermit(t *testing.T) {
 	r := newRig(t)
-	if err := r.saveAccount(engine.Account{User: "u", Password: "secret"}); err != nil {
-		t.Fatal(err)
-	}
 	pair, err := r.authority.Pair(pki.AgentName("bookings", "tern"))
 	if err != nil {
 		t.Fatal(err)
@@ -85,7 +81,8 @@ func TestPeersNeedAPermit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tern := &Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair}
+	tern := &Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair,
+		dir: t.TempDir(), engine: &fakeEngine{}}
 	gull := verb.Peer{Name: "gull", Agent: r.target.Address}
 	for name, c := range map[string]struct {
 		ctx  context.Context
@@ -99,7 +96,7 @@ func TestPeersNeedAPermit(t *testing.T) {
 		"self-made":     {permit(t, stranger, "tern", guard.PermitLife), "is not signed by the service"},
 		"the service's": {permit(t, r.authority, "tern", guard.PermitLife), ""},
 	} {
-		_, aerr := tern.fetchAccount(c.ctx, gull)
+		aerr := tern.learnAccount(c.ctx, gull)
 		_, ferr := peers{tern}.Fetch(c.ctx, gull, "copy", nil)
 		for what, err := range map[string]error{"account": aerr, "copy": ferr} {
 			if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {

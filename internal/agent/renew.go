@@ -105,8 +105,7 @@ func (a *Agent) takeRenewal(w http.ResponseWriter, r *http.Request) error {
 	a.renewed.Store(&pair)
 	a.renewing.Store(nil)
 	if in.DatabaseCertificate != "" {
-		if err := keepDatabasePair(a.dir, []byte(in.DatabaseCertificate), pending.database.key, pending.database.pem,
-			a.roots); err != nil {
+		if err := keepDatabasePair(a.dir, []byte(in.DatabaseCertificate), pending.database, a.roots); err != nil {
 			return err
 		}
 		if err := a.certifyDatabase(); err != nil {

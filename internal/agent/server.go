@@ -80,13 +80,7 @@ func (a *Agent) handler() http.Handler {
 		return answer(w, a.jobs.stop(key))
 	}))
 	m.HandleFunc("GET /agent/v1/peer/share/{what}", a.fromPeer(a.serveShare))
-	m.HandleFunc("POST /agent/v1/peer/account", a.fromPeer(func(w http.ResponseWriter, r *http.Request) error {
-		acc, err := a.account()
-		if err != nil {
-			return err
-		}
-		return answer(w, acc)
-	}))
+	m.HandleFunc("POST /agent/v1/peer/account", a.fromPeer(a.serveAccount))
 	return m
 }
 

@@ -291,6 +291,12 @@ func (c *Caller) Complaints(ctx context.Context, t Target) (list []tail.Complain
 	return list, c.post(ctx, t, "/agent/v1/complaints", struct{}{}, &list)
 }
 
+// AccountRequest asks a primary's agent for the account by which the asking server
+// follows. Secret is what a database keeps of its password.
+type AccountRequest struct {
+	Secret string `json:"secret"`
+}
+
 // Renewal is a certificate request of an agent, or the certificate for it; and the
 // same for its database, of an agent that asks for one.
 type Renewal struct {

@@ -61,21 +61,26 @@ type Engine interface {
 	FindMark(ctx context.Context, m verb.Marked) error
 }
 
-// Account is the replication account of a cluster. It stays with the agents:
-// the service never sees it.
+// Account is what a server follows by: one of its own. Its password stays with its own
+// agent: neither the service nor another agent ever sees it.
 type Account struct {
 	User     string `json:"user"`
 	Password string `json:"password"`
 }
 
-// Accounter is an engine that keeps a replication account.
+// Accounter is an engine whose servers follow by accounts.
 type Accounter interface {
-	// Prepare makes sure of the account (on the primary), its rights, and the
-	// rules that let the peers in. Without account only the rules.
-	Prepare(ctx context.Context, a verb.Prepare, acc Account) error
+	// Secret is what a server keeps of a password, and all that others are told of it.
+	Secret(password string) (string, error)
+	// Grant makes the account of a server, on a primary, or gives it another secret.
+	// From is the host that the server is at, as it was seen.
+	Grant(ctx context.Context, server, secret, from string) error
+	// Prepare sets up the rules that let the accounts of all peers in, and encryption.
+	Prepare(ctx context.Context, a verb.Prepare) error
 	Probe(ctx context.Context, peer verb.Peer, acc Account) verb.Probed
-	// Remember writes the account where the server reads it when it follows.
-	Remember(acc Account) error
+	// Remember has the server find its accounts where it reads them when it follows;
+	// the first is the one to follow by.
+	Remember(accounts ...Account) error
 }
 
 // Certificate proves a database to the servers that follow it. All in PEM form.

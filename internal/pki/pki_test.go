@@ -81,7 +81,8 @@ func TestDatabaseProvesNothingElse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, host := range []string{"", ServiceName, "gull.bookings.agent.crosstwin", "SERVICE.Crosstwin", "service.crosstwin."} {
+	for _, host := range []string{"", ServiceName, "gull.bookings.agent.crosstwin", "SERVICE.Crosstwin",
+		"service.crosstwin."} {
 		if _, err := a.SignDatabase(csr, host); err == nil {
 			t.Errorf("a database at %q got a certificate", host)
 		}

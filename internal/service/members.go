@@ -8,7 +8,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -23,14 +22,9 @@ import (
 	"crosstwin/internal/store"
 )
 
-// names of clusters and servers: they become parts of certificate names, slot
-// names and file names.
-var validName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
-
 func checkName(kind, name string) error {
-	if !validName.MatchString(name) {
-		return badInput("invalid name %q for a %s: use small letters, digits and hyphens, a letter first, at most 31",
-			name, kind)
+	if err := cluster.CheckName(name); err != nil {
+		return badInput("invalid name %q for a %s: %v", name, kind, err)
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"syscall"
 	"time"
 
+	"crosstwin/internal/core/verb"
 	"crosstwin/internal/demo"
 )
 
@@ -35,8 +36,8 @@ func (h *postgresHand) psql(s *demo.Server, sql ...string) (string, error) {
 }
 
 func (h *postgresHand) follow(s, upstream *demo.Server) error {
-	info := fmt.Sprintf("host=%s port=%d user=crosstwin_replication application_name=%s passfile=%s/pgpass", upstream.Host,
-		upstream.Port, s.Name, s.AgentDir)
+	info := fmt.Sprintf("host=%s port=%d user=%s application_name=%s passfile=%s/pgpass", upstream.Host,
+		upstream.Port, verb.ReplicationUser(s.Name), s.Name, s.AgentDir)
 	_, err := h.psql(s, "alter system set primary_conninfo = '"+info+"'",
 		"alter system set primary_slot_name = 'hand_"+s.Name+"'", "select pg_reload_conf()")
 	return err

@@ -28,7 +28,7 @@ func runningPair(t *testing.T, w *world) {
 	}
 	w.must(0, nil, "cluster", "remove", "bookings", "--yes")
 	if w.mariadb() {
-		w.sql("gull", "drop database crosstwin", "drop user crosstwin_replication@'%'")
+		w.sql("gull", "drop database crosstwin", "drop user crosstwin_follow_plover@'127.0.0.1'")
 	}
 	before := map[string]string{}
 	for _, s := range w.Servers {

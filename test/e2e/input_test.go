@@ -147,13 +147,13 @@ func wrongServers(t *testing.T, w *world) {
 	defer load.Stop()
 	w.settled()
 	// What each engine calls the same trouble.
-	change, denied, bind, sync, unsync := []string{"alter role crosstwin_replication password 'other'"},
+	change, denied, bind, sync, unsync := []string{"alter role crosstwin_follow_tern password 'other'"},
 		"password authentication failed", "could not bind",
 		[]string{"alter system set synchronous_standby_names = 'auk'", "select pg_reload_conf()"},
 		[]string{"alter system reset synchronous_standby_names", "select pg_reload_conf()"}
 	hangs := "synchronous_standby_names"
 	if w.mariadb() {
-		change, denied, bind = []string{"alter user crosstwin_replication@'%' identified by 'other'"},
+		change, denied, bind = []string{"alter user crosstwin_follow_plover@'127.0.0.1' identified by 'other'"},
 			"Access denied for user", "Bind on TCP/IP port"
 		sync, unsync, hangs = []string{"set global rpl_semi_sync_master_enabled = 1"},
 			[]string{"set global rpl_semi_sync_master_enabled = 0"}, "rpl_semi_sync_master_enabled"

@@ -68,6 +68,8 @@ type Dialect struct {
 	CopiesConfig bool
 	// Copy looks for what a copy of a server would bring along, or lack.
 	Copy func(source Subject) []operation.Check
+	// DropCertificate is how a server is made to show no certificate of the service's.
+	DropCertificate string
 	// OpenByDefault is how a server that left is made to start open again;
 	// DropSlot is the statement that drops the slot %s, DropAccount how the
 	// replication account and what belongs to it is removed.

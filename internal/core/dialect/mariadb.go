@@ -19,8 +19,9 @@ func mariadb() *Dialect {
 		Near: position.Distance{Amount: 5, Unit: position.Transactions}, Pause: 0.06,
 		Tunables: mariadbTunables, Reasons: mariadbReasons, RestartsApplying: []string{verb.Delay, "slave_parallel_threads"},
 		Resume: "start slave sql_thread", OpenByDefault: "remove read_only = 1 from its configuration file",
-		DropAccount: "on the primary: drop user " + verb.ReplicationUser + "@'%'; drop table crosstwin.cluster, " +
+		DropAccount: "on the primary: drop user NAME@HOST for each of them; drop table crosstwin.cluster, " +
 			"crosstwin.mark, crosstwin.undone",
+		DropCertificate: "remove the lines between the marks of Cross Twin from its configuration file, and restart it",
 		Title: Titles{
 			Stop: func(old string) string {
 				return "End writes on " + old +

@@ -19,8 +19,9 @@ func postgres() *Dialect {
 		Tunables: postgresTunables, Reasons: postgresReasons,
 		Resume: "select pg_wal_replay_resume()", OpenByDefault: "remove standby.signal from its data directory",
 		DropSlot: "select pg_drop_replication_slot('%s')",
-		DropAccount: "remove the lines between the marks of Cross Twin from pg_hba.conf on every server; on the primary: " +
-			"drop owned by " + verb.ReplicationUser + "; drop role " + verb.ReplicationUser,
+		DropAccount: "remove the lines between the marks of Cross Twin from pg_hba.conf on every server; on the primary, " +
+			"for each of them: drop owned by NAME; drop role NAME",
+		DropCertificate: "remove the lines between the marks of Cross Twin from postgresql.conf, and reload it",
 		Title: Titles{
 			Stop: func(old string) string { return "Stop " + old + " cleanly" },
 			Prove: func(old, candidate string) string {

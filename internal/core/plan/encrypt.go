@@ -137,15 +137,16 @@ func (in *Input) roundOff(p *operation.Plan, replicas, touched []string) {
 			Evidence: "every replica follows encrypted already"})
 	}
 	if len(clear) > 0 {
-		p.Effects = append(p.Effects, fmt.Sprintf("%s takes encrypted connections from its next start on; until then the log "+
-			"goes to %s in the clear. To change that without an outage: crosstwin switchover %s, then crosstwin encrypt %s "+
-			"again; or with a pause in writes: crosstwin restart %s %s, then crosstwin encrypt %s again", primary,
+		p.Effects = append(p.Effects, fmt.Sprintf("%s takes encrypted connections from its next start on; until then "+
+			"the log goes to %s in the clear. To change that without an outage: crosstwin switchover %s, then "+
+			"crosstwin encrypt %s again; or with a pause in writes: crosstwin restart %s %s, "+
+			"then crosstwin encrypt %s again", primary,
 			words.List(clear), in.View.Cluster, in.View.Cluster, in.View.Cluster, primary, in.View.Cluster))
 	} else if !in.dialect().EncryptsRunning {
 		p.AddStep(operation.Step{Name: "only-encrypted",
-			Action: operation.Action{Title: "Let the replication account in by encrypted connections only", Server: primary,
+			Action: operation.Action{Title: "Let the replication accounts in by encrypted connections only", Server: primary,
 				Call: verb.Seal(verb.Prepare{Peers: in.peers(), Account: true, From: in.peer(primary), Encrypted: true})},
-			Seconds: 0.1, IfFails: "the account is let in either way"})
+			Seconds: 0.1, IfFails: "the accounts are let in either way"})
 	}
 	p.Closing = "the replicas of " + in.View.Cluster + " follow encrypted"
 	if len(clear) > 0 {

@@ -250,7 +250,7 @@ func (in *Input) stepsOfReturn(p *operation.Plan, name string) {
 	p.Closing = closingOf(name, primary)
 	in.stepMakeSlots(p, "make-slot", primary, []string{name})
 	p.AddStep(operation.Step{Name: "account",
-		Action: operation.Action{Title: "Fetch the replication account for " + name, Server: name,
+		Action: operation.Action{Title: "Have " + primary + " make the account by which " + name + " follows", Server: name,
 			Call: verb.Seal(verb.Account{From: in.peer(primary)})}, Seconds: 0.1,
 		IfFails: name + " stays as it is; the slot is dropped"})
 	follow := operation.Step{Name: "follow",

@@ -122,10 +122,10 @@ func describe(o *observation.Server) string {
 func (in *Input) stepsPrepare(p *operation.Plan, target string) {
 	primary := in.View.Primary
 	p.AddStep(operation.Step{Name: "prepare",
-		Action: operation.Action{Title: "Set up the replication account, access rules and encryption on " + primary,
+		Action: operation.Action{Title: "Set up the replication accounts, access rules and encryption on " + primary,
 			Server: primary, Call: verb.Seal(verb.Prepare{Peers: in.peers(), Account: true, From: in.peer(primary),
 				Encrypted: in.onlyEncrypted(target)})}, Seconds: 0.2,
-		IfFails: "nothing is lost; the account stays"})
+		IfFails: "nothing is lost; the accounts stay"})
 	others := in.replicas(primary, target)
 	for _, n := range others {
 		p.AddStep(operation.Step{Name: "prepare-" + n,

@@ -1,6 +1,9 @@
 package verb
 
-import "slices"
+import (
+	"slices"
+	"time"
+)
 
 // Leave has an agent undo what Cross Twin made on its server, for servers that are
 // removed. What is still used stays.
@@ -10,7 +13,10 @@ type Leave struct {
 	Self bool `json:"self,omitempty"`
 	// Slots are reservations of log to drop, where nobody reads through them.
 	Slots []string `json:"slots,omitempty"`
-	// Account drops the replication account and what belongs to it.
+	// Revoke are servers whose accounts let nobody in any more: what is connected by
+	// them ends, and on the primary they are dropped.
+	Revoke []string `json:"revoke,omitempty"`
+	// Account drops the accounts of all servers and what belongs to them.
 	Account bool `json:"account,omitempty"`
 }
 
@@ -27,10 +33,14 @@ type Made string
 const (
 	MadeClosed  Made = "closed"  // its next start is read-only
 	MadeSlot    Made = "slot"    // a reservation of log
-	MadeAccount Made = "account" // the replication account, its access rules and tables
+	MadeAccount Made = "account" // a server's account; without a server those of all, their rules and tables
+	MadeShown   Made = "shown"   // the certificate that the database shows
 	MadeGuard   Made = "guard"   // its agent, which fences and closes
 	MadeUnseen  Made = "unseen"  // what is there is not known
 )
+
+// AccountsOfAll names the accounts of all servers as one thing.
+const AccountsOfAll = AccountPrefix + "…"
 
 // Leftover is one thing that Cross Twin made, and what became of it.
 type Leftover struct {
@@ -42,6 +52,8 @@ type Leftover struct {
 	// UsedBy are the servers that use it now.
 	UsedBy []string `json:"used_by,omitempty"`
 	Gone   bool     `json:"gone"`
+	// Until is when it ends by itself, if it does.
+	Until time.Time `json:"until,omitzero"`
 	// Undo is how it is undone by hand: a statement, or what to change.
 	Undo string `json:"undo,omitempty"`
 	// Problem is why it could not be undone.
@@ -78,5 +90,5 @@ func (c Leave) Drops(l Leftover) bool {
 	case MadeSlot:
 		return slices.Contains(c.Slots, l.Name)
 	}
-	return l.What == MadeAccount && c.Account
+	return l.What == MadeAccount && (c.Account || l.For != "" && slices.Contains(c.Revoke, l.For))
 }

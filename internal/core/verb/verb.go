@@ -8,6 +8,8 @@
 package verb
 
 import (
+	"strings"
+
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/tail"
@@ -82,19 +84,19 @@ type Slots struct {
 // Checkpoint writes dirty pages out ahead of a stop.
 type Checkpoint struct{}
 
-// Prepare sets up the rules that let peers connect. Account also makes sure of
-// the replication account (primary only).
+// Prepare sets up the rules that let peers connect, and encryption, and sees to the
+// server's own account. Account says that it is the primary, which makes it itself.
 type Prepare struct {
 	Peers   []Peer `json:"peers"`
 	Account bool   `json:"account"`
-	// From is the primary, whose agent hands the account to the others.
+	// From is the primary, whose agent makes the accounts of the others.
 	From Peer `json:"from"`
 	// Encrypted: no server of the cluster is followed but encrypted, so the account is
 	// let in by no other way.
 	Encrypted bool `json:"encrypted,omitempty"`
 }
 
-// Account fetches the replication account from the primary's agent.
+// Account has the primary's agent make the server's account.
 type Account struct {
 	From Peer `json:"from"`
 }
@@ -303,5 +305,14 @@ func (Rows) Yields() (r RowSums)      { return r }
 func (Judge) Yields() (r Comparison)  { return r }
 func (Reread) Yields() (r tail.Tail)  { return r }
 
-// ReplicationUser is the database account by which replicas follow.
-const ReplicationUser = "crosstwin_replication"
+// AccountPrefix begins the names of the accounts by which servers follow; SharedUser is
+// the one by which all followed before each had its own.
+const (
+	AccountPrefix = "crosstwin_follow_"
+	SharedUser    = "crosstwin_replication"
+)
+
+// ReplicationUser is the database account by which a server follows.
+func ReplicationUser(server string) string {
+	return AccountPrefix + strings.ReplaceAll(server, "-", "_")
+}

@@ -19,8 +19,8 @@ func (v *View) Names() (out []string) {
 }
 
 // Leaving lists what Cross Twin made on the servers for the named ones, which are
-// about to be removed from the cluster. With all of them the cluster leaves; only then
-// is the account listed, since the servers that are left follow by it.
+// about to be removed from the cluster. With all of them the cluster leaves, which its
+// servers may go on replicating without; a server that leaves alone loses its way in.
 func Leaving(v *View, names ...string) []verb.Leftover {
 	d, all := dialect.Of(v.Engine), len(names) == len(v.Servers)
 	var out []verb.Leftover
@@ -40,17 +40,24 @@ func Leaving(v *View, names ...string) []verb.Leftover {
 			if owner, ours := verb.SlotOwner(x.Name); ours && (all || slices.Contains(names, owner)) {
 				l := verb.Leftover{Server: s.Name, What: verb.MadeSlot, Name: x.Name, For: owner,
 					Undo: fmt.Sprintf(d.DropSlot, x.Name)}
-				if x.Active {
+				if x.Active && all {
 					l.UsedBy = []string{owner}
 				}
 				out = append(out, l)
 			}
 		}
+		if leaves && o.Encryption != nil && o.Encryption.State == observation.ProofAuthority {
+			out = append(out, verb.Leftover{Server: s.Name, What: verb.MadeShown, Until: o.Encryption.CertificateEnds,
+				Undo: d.DropCertificate})
+		}
 	}
 	if !all {
+		for _, n := range names {
+			out = append(out, verb.Leftover{Server: v.Primary, What: verb.MadeAccount, Name: verb.ReplicationUser(n), For: n})
+		}
 		return out
 	}
-	account := verb.Leftover{Server: v.Primary, What: verb.MadeAccount, Name: verb.ReplicationUser,
+	account := verb.Leftover{Server: v.Primary, What: verb.MadeAccount, Name: verb.AccountsOfAll,
 		Undo: d.DropAccount}
 	for _, s := range v.Servers {
 		// A server that was not seen lately may follow by it.
@@ -63,20 +70,23 @@ func Leaving(v *View, names ...string) []verb.Leftover {
 }
 
 // LeaveCalls returns what each server's agent has to undo: that the leaving ones are
-// left alone, and, with drop, the listed things that nobody uses. The account goes
-// with the whole cluster only.
+// left alone; that a server which leaves alone follows no more (invariant: who is
+// removed has no way in); and, with drop, the listed things that nobody uses.
 func LeaveCalls(v *View, names []string, list []verb.Leftover, drop bool) map[string]verb.Leave {
 	out := map[string]verb.Leave{}
 	for _, n := range names {
 		out[n] = verb.Leave{Self: true}
 	}
-	if !drop {
-		return out
+	alone := len(names) < len(v.Servers)
+	for _, s := range v.Servers {
+		if alone && s.Observation != nil && !slices.Contains(names, s.Name) {
+			out[s.Name] = verb.Leave{Revoke: names}
+		}
 	}
 	for _, l := range list {
 		c := out[l.Server]
 		switch {
-		case len(l.UsedBy) > 0 || l.Server == "":
+		case !drop && !alone || len(l.UsedBy) > 0 || l.Server == "":
 			continue
 		case l.What == verb.MadeSlot:
 			c.Slots = append(c.Slots, l.Name)

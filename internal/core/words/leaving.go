@@ -14,6 +14,8 @@ func Leftover(l verb.Leftover) string {
 	}
 	switch {
 	case l.Gone || l.Undo == "":
+	case len(l.UsedBy) > 0 && l.What == verb.MadeAccount:
+		text += "; to drop them once that has ended: " + l.Undo
 	case len(l.UsedBy) > 0:
 		text += "; to drop it once that has ended: " + l.Undo
 	default:
@@ -39,13 +41,20 @@ func leftoverWords(l verb.Leftover) string {
 		return fmt.Sprintf("slot %s on %s keeps log for %s", l.Name, l.Server, l.For)
 	case verb.MadeAccount:
 		switch {
+		case l.For != "" && l.Gone:
+			return "the account " + l.Name + " was dropped: " + l.For + " follows by it no more"
+		case l.For != "":
+			return "the account " + l.Name + ", by which " + l.For + " follows"
 		case l.Gone:
-			return "the account " + l.Name + " was dropped, with its access rules and Cross Twin's tables"
+			return "the accounts " + l.Name + " were dropped, with their access rules and Cross Twin's tables"
 		case len(l.UsedBy) > 0:
-			return "the account " + l.Name + " and its access rules: " + List(l.UsedBy) + " " +
-				plural(len(l.UsedBy), "follows", "follow") + " by it"
+			return "the accounts " + l.Name + " and their access rules: " + List(l.UsedBy) + " " +
+				plural(len(l.UsedBy), "follows", "follow") + " by them"
 		}
-		return "the account " + l.Name + " and its access rules, on every server"
+		return "the accounts " + l.Name + " and their access rules, on every server"
+	case verb.MadeShown:
+		return fmt.Sprintf("%s shows a certificate of the service's until %s, which is renewed no more; "+
+			"a replica that has it proven stops following then", l.Server, l.Until.Format("2006-01-02"))
 	case verb.MadeGuard:
 		return l.Server + "'s agent could not be told that it left, so it goes on keeping " + l.Server +
 			" from taking writes: stop that agent on its host"

@@ -1,16 +1,19 @@
 package mariadb
 
 import (
-	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
@@ -48,50 +51,119 @@ func (e *Engine) ensureSchema(ctx context.Context) error {
 
 // Prepare implements engine.Accounter. Accounts are data here, so only the primary has
 // to do with them; encryption is each server's own.
-func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account) error {
+func (e *Engine) Prepare(ctx context.Context, a verb.Prepare) error {
 	if err := e.encrypt(ctx); err != nil {
 		return fmt.Errorf("encrypt connections to %s: %w", e.cfg.Name, err)
 	}
 	if !a.Account {
 		return nil
 	}
+	needs := needsNothing
+	if a.Encrypted {
+		needs = needsEncryption
+	}
+	list, err := e.followers(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range list {
+		if f.needs == needs {
+			continue
+		}
+		if err := e.exec(ctx, "alter user "+f.who()+" require "+string(needs)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// requirement is what a connection by an account needs, as statements say it.
+type requirement string
+
+const (
+	needsNothing    requirement = "none"
+	needsEncryption requirement = "ssl"
+)
+
+// follower is an account by which a server follows, from one host.
+type follower struct {
+	user, host, secret string
+	needs              requirement
+}
+
+func (f follower) who() string { return literal(f.user) + "@" + literal(f.host) }
+
+// followers lists the accounts of all servers.
+func (e *Engine) followers(ctx context.Context) (out []follower, err error) {
+	rows, err := e.query(ctx, "select user, host, coalesce(json_value(priv, '$.authentication_string'), '') secret, "+
+		"coalesce(json_value(priv, '$.ssl_type'), 0) needs from mysql.global_priv where left(user, ?) = ?",
+		len(verb.AccountPrefix), verb.AccountPrefix)
+	for _, r := range rows {
+		f := follower{r["user"], r["host"], r["secret"], needsNothing}
+		if r["needs"] != "0" {
+			f.needs = needsEncryption
+		}
+		out = append(out, f)
+	}
+	return out, err
+}
+
+// Secret implements engine.Accounter.
+func (e *Engine) Secret(password string) (string, error) { return passwordHash(password), nil }
+
+// secretText is the form of such a secret.
+var secretText = regexp.MustCompile(`^\*[0-9A-F]{40}$`)
+
+// Grant implements engine.Accounter. The account is let in from where its server was
+// seen, which may be several places over time. A host that is no address leaves open
+// what the server calls it, so there it is let in from anywhere.
+func (e *Engine) Grant(ctx context.Context, server, secret, from string) error {
+	if err := cluster.CheckName(server); err != nil {
+		return engine.BadInput("%q is no name of a server: %v", server, err)
+	}
+	if !secretText.MatchString(secret) {
+		return engine.BadInput("what %s's agent gave is no hash of a password", server)
+	}
 	if err := e.ensureSchema(ctx); err != nil {
 		return err
 	}
-	who := literal(acc.User) + "@'%'"
-	needs, kind := "none", "0"
-	if a.Encrypted {
-		needs, kind = "ssl", "1"
-	}
-	was, err := e.text(ctx, "select (select json_value(priv, '$.ssl_type') from mysql.global_priv "+
-		"where user = ? and host = '%')", acc.User)
+	list, err := e.followers(ctx)
 	if err != nil {
 		return err
 	}
-	self, err := e.self(ctx)
-	if err != nil {
-		return err
+	want := follower{verb.ReplicationUser(server), "%", secret, needsNothing}
+	if ip, err := netip.ParseAddr(from); err == nil {
+		want.host = ip.Unmap().WithZone("").String()
 	}
-	if cmp.Or(was, "0") == kind && e.Probe(ctx, self, acc).OK {
-		return nil
+	wanted := map[string]follower{want.host: want}
+	for _, f := range list {
+		if f.needs == needsEncryption {
+			want.needs = needsEncryption
+		}
+		if f.user == want.user {
+			f.secret = secret
+			wanted[f.host] = f
+		}
 	}
-	return e.exec(ctx, "create user if not exists "+who+"; alter user "+who+" identified via mysql_native_password using "+
-		literal(passwordHash(acc.Password))+" require "+needs+
-		"; grant replication slave on *.* to "+who+"; grant select on crosstwin.* to "+who)
+	for _, w := range wanted {
+		w.needs = want.needs
+		if slices.Contains(list, w) {
+			continue
+		}
+		if err := e.exec(ctx, "create user if not exists "+w.who()+"; alter user "+w.who()+
+			" identified via mysql_native_password using "+literal(w.secret)+" require "+string(w.needs)+
+			"; grant replication slave on *.* to "+w.who()+"; grant select on crosstwin.* to "+w.who()); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// self is this server as its peers know it.
-func (e *Engine) self(ctx context.Context) (verb.Peer, error) {
-	var on, cert string
-	err := e.db.QueryRowContext(ctx, "select @@have_ssl, coalesce(@@ssl_cert, '')").Scan(&on, &cert)
-	return verb.Peer{Name: e.cfg.Name, Host: e.cfg.Host, Port: e.cfg.Port, Proof: e.encryption(on, cert)}, e.explain(err)
-}
-
-// Remember implements engine.Accounter: the password stands in the server's
-// own settings once it follows.
-func (e *Engine) Remember(acc engine.Account) error {
+// Remember implements engine.Accounter: the password stands in the server's own
+// settings once it follows.
+func (e *Engine) Remember(accounts ...engine.Account) error {
 	e.seen.Lock()
-	e.seen.account = acc
+	e.seen.account = accounts[0]
 	e.seen.Unlock()
 	return nil
 }

@@ -91,7 +91,7 @@ func TestPasswordIsNowhere(t *testing.T) {
 			"; set global long_query_time = 0; set global slow_query_log = 1")
 	}
 	logged(wren)
-	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true}, account))
+	wren.prepare(verb.Prepare{Account: true})
 	p.seed(plover, wren, "")
 	logged(plover)
 	plover.ok(plover.Follow(plover.ctx(), verb.Follow{}))

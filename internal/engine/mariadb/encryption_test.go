@@ -22,7 +22,7 @@ func TestEncryptedReplication(t *testing.T) {
 	for _, r := range []*rig{wren, plover} {
 		r.ok(r.Certify(enginetest.Certificate(t, authority, "127.0.0.1")))
 	}
-	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true}, account))
+	wren.prepare(verb.Prepare{Account: true})
 	p.seed(plover, wren, "")
 	proofs := func(r *rig) (server, link observation.Proof) {
 		o := r.Observe(r.ctx(), false)
@@ -49,7 +49,7 @@ func TestEncryptedReplication(t *testing.T) {
 	if _, link := proofs(plover); link != observation.ProofAuthority {
 		t.Errorf("the link: %s", link)
 	}
-	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true, Encrypted: true}, account))
+	wren.prepare(verb.Prepare{Account: true, Encrypted: true})
 	if res := plover.Probe(plover.ctx(), wren.peer(), account); res.OK {
 		t.Error("the account gets in without encryption")
 	}

@@ -30,14 +30,14 @@ type rig struct {
 	notes *enginetest.Notes
 }
 
-var account = engine.Account{User: "crosstwin_replication", Password: "of this test"}
+var account = engine.Account{User: verb.ReplicationUser("plover"), Password: "of this test"}
 
 // newPair makes a primary with some data and a replica of it.
 func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 	t.Helper()
 	p = &pair{t, enginetest.Peers{}}
 	wren, plover = p.create("wren", 11), p.add("plover", 12)
-	wren.ok(wren.Prepare(wren.ctx(), verb.Prepare{Account: true}, account))
+	wren.prepare(verb.Prepare{Account: true})
 	wren.sql(
 		`create database d; use d;
 		create table t (id int primary key, v varchar(40), f double, b longblob, at timestamp(3) null,
@@ -132,6 +132,15 @@ func (r *rig) leave(gently bool) {
 	r.t.Helper()
 	r.Observe(r.ctx(), false)
 	r.ok(r.Fence(r.ctx(), gently))
+}
+
+// prepare makes the account that all servers of the test follow by.
+func (r *rig) prepare(v verb.Prepare) {
+	r.t.Helper()
+	secret, err := r.Secret(account.Password)
+	r.ok(err)
+	r.ok(r.Grant(r.ctx(), "plover", secret, "127.0.0.1"))
+	r.ok(r.Prepare(r.ctx(), v))
 }
 
 func (r *rig) peer() verb.Peer {

@@ -36,7 +36,8 @@ const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only 
    where variable_name in ('rpl_semi_sync_master_yes_tx', 'rpl_semi_sync_master_no_tx')) granted,
  (select max(variable_value) from information_schema.global_status
    where variable_name = 'rpl_semi_sync_master_status') semi_sync,
- @@have_ssl have_ssl, coalesce(@@ssl_cert, '') cert, @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
+ @@have_ssl have_ssl, coalesce(@@ssl_cert, '') cert,
+ @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
  (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler')
    and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
 show all slaves status;

@@ -34,7 +34,7 @@ func TestEncryptedReplication(t *testing.T) {
 	if now, _ := p.running(); now.pid != was.pid {
 		t.Error("it was restarted")
 	}
-	plainly := pgtool.ConnInfo("host", "127.0.0.1", "port", p.text("show port"), "user", replicationUser, "dbname",
+	plainly := pgtool.ConnInfo("host", "127.0.0.1", "port", p.text("show port"), "user", accountOfTest.User, "dbname",
 		"postgres", "password", "pass:word\\'", "sslmode", "disable")
 	var refusal *pgconn.PgError
 	if _, err := pgx.Connect(p.ctx(), plainly); !errors.As(err, &refusal) ||

@@ -216,14 +216,22 @@ func TestCopyThatCannotStart(t *testing.T) {
 	}
 }
 
-var accountOfTest = engine.Account{User: replicationUser, Password: "pass:word\\'"}
+var accountOfTest = engine.Account{User: verb.ReplicationUser("tern"), Password: "pass:word\\'"}
 
 // account prepares p for a copy to r.
 func account(t *testing.T, p, r *rig) verb.Peer {
 	t.Helper()
 	acc := accountOfTest
 	peer := verb.Peer{Name: "gull", Host: "127.0.0.1", Port: p.cfg.Port}
-	if err := p.Prepare(r.ctx(), verb.Prepare{Peers: []verb.Peer{peer}, Account: true}, acc); err != nil {
+	secret, err := p.Secret(acc.Password)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := p.Grant(r.ctx(), "tern", secret, ""); err != nil {
+		t.Fatal(err)
+	}
+	peers := []verb.Peer{peer, {Name: "tern", Host: "127.0.0.1"}}
+	if err := p.Prepare(r.ctx(), verb.Prepare{Peers: peers, Account: true}); err != nil {
 		t.Fatal(err)
 	}
 	if err := p.Slots(r.ctx(), verb.Slots{Ensure: []string{"ct_tern"}}); err != nil {

@@ -1,11 +1,12 @@
 package postgres
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -29,22 +30,32 @@ func (e *Engine) passFile() string { return filepath.Join(e.cfg.WorkDir, "pgpass
 
 // Remember implements engine.Accounter: it writes the password file that the
 // server reads when it connects to its upstream, so that no setting holds it.
-func (e *Engine) Remember(acc engine.Account) error {
+func (e *Engine) Remember(accounts ...engine.Account) error {
 	esc := func(s string) string { return strings.NewReplacer(`\`, `\\`, `:`, `\:`).Replace(s) }
-	line := "*:*:*:" + esc(acc.User) + ":" + esc(acc.Password) + "\n"
-	if b, err := os.ReadFile(e.passFile()); err == nil && string(b) == line {
+	var lines strings.Builder
+	for _, a := range accounts {
+		lines.WriteString("*:*:*:" + esc(a.User) + ":" + esc(a.Password) + "\n")
+	}
+	e.seen.Lock()
+	e.seen.user = accounts[0].User
+	e.seen.Unlock()
+	if b, err := os.ReadFile(e.passFile()); err == nil && string(b) == lines.String() {
 		return nil
 	}
-	return e.GiveFile(e.passFile(), []byte(line))
+	return e.GiveFile(e.passFile(), []byte(lines.String()))
+}
+
+// user is the account that this server follows by.
+func (e *Engine) user() string {
+	e.seen.Lock()
+	defer e.seen.Unlock()
+	return cmp.Or(e.seen.user, verb.ReplicationUser(e.cfg.Name))
 }
 
 func (e *Engine) conninfo(p verb.Peer, extra ...string) string {
-	return pgtool.ConnInfo(slices.Concat([]string{"host", p.Host, "port", strconv.Itoa(p.Port), "user", replicationUser,
+	return pgtool.ConnInfo(slices.Concat([]string{"host", p.Host, "port", strconv.Itoa(p.Port), "user", e.user(),
 		"application_name", e.cfg.Name, "passfile", e.passFile()}, e.insists(p), extra)...)
 }
-
-// replicationUser is the account that every replica connects with.
-const replicationUser = verb.ReplicationUser
 
 // Follow implements engine.Engine. A running replica re-points by a reload; on
 // a running primary the settings wait for its next start.
@@ -101,42 +112,62 @@ const encryptedOnly = "hostssl"
 
 // hbaRules replaces our block at the top of an access file. It stands first
 // because the first rule that matches a connection decides. Kind is that of the
-// connections: encryptedOnly where the server takes encrypted ones, else host.
-func hbaRules(content, kind string, peers []verb.Peer) string {
-	if i := strings.Index(content, hbaBegin); i >= 0 {
-		if j := strings.Index(content[i:], hbaEnd); j >= 0 {
-			content = content[:i] + strings.TrimPrefix(content[i+j+len(hbaEnd):], "\n")
-		}
-	}
-	var b bytes.Buffer
+// connections: encryptedOnly where the server takes encrypted ones, else host. Shared
+// tells that the account of all, from before each had its own, is there still.
+func hbaRules(content, kind string, peers []verb.Peer, shared bool) string {
+	content = withoutRules(content)
+	var b strings.Builder
 	fmt.Fprintln(&b, hbaBegin)
 	done := map[string]bool{}
-	for _, p := range peers {
-		host := p.Host
-		if cluster.CheckHost(host) != nil {
-			continue // nothing that could mean more than one host is written here
-		}
-		if strings.Count(host, ".") == 3 && strings.Trim(host, "0123456789.") == "" {
-			host += "/32"
-		} else if strings.Contains(host, ":") {
-			host += "/128"
-		}
-		if done[host] {
-			continue
-		}
-		done[host] = true
-		for _, db := range []string{"replication", "postgres"} {
-			fmt.Fprintf(&b, "%s %s %s %s scram-sha-256\n", kind, db, replicationUser, host)
+	rule := func(format string, args ...any) {
+		if line := fmt.Sprintf(format, args...); !done[line] {
+			done[line] = true
+			fmt.Fprintln(&b, line)
 		}
 	}
-	if kind == encryptedOnly {
-		// What the administrator's own rules let in does not let the account in unencrypted.
+	for _, p := range peers {
+		if cluster.CheckHost(p.Host) != nil || cluster.CheckName(p.Name) != nil {
+			continue // nothing that could mean more than one host is written here
+		}
+		host, literal := p.Host, net.ParseIP(p.Host)
+		switch {
+		case literal == nil:
+		case literal.To4() != nil:
+			host += "/32"
+		default:
+			host += "/128"
+		}
+		users := []string{verb.ReplicationUser(p.Name)}
+		if shared {
+			users = append(users, verb.SharedUser)
+		}
+		for _, user := range users {
+			for _, db := range []string{"replication", "postgres"} {
+				rule("%s %s %s %s scram-sha-256", kind, db, user, host)
+			}
+		}
+		// What the administrator's own rules let in does not let the account in: from
+		// elsewhere, as far as a host's name leaves no doubt of where it is, or unencrypted.
 		for _, db := range []string{"replication", "all"} {
-			fmt.Fprintf(&b, "hostnossl %s %s all reject\n", db, replicationUser)
+			if literal != nil {
+				rule("host %s %s all reject", db, users[0])
+			} else if kind == encryptedOnly {
+				rule("hostnossl %s %s all reject", db, users[0])
+			}
 		}
 	}
 	fmt.Fprintln(&b, hbaEnd)
 	return b.String() + content
+}
+
+// withoutRules returns an access file without our block.
+func withoutRules(content string) string {
+	before, rest, ours := strings.Cut(content, hbaBegin)
+	_, after, whole := strings.Cut(rest, hbaEnd)
+	if !ours || !whole {
+		return content
+	}
+	return before + strings.TrimPrefix(after, "\n")
 }
 
 // rewindRights let the account read files for a rewind (documentation, pg_rewind).
@@ -144,17 +175,9 @@ var rewindRights = []string{"pg_ls_dir(text, boolean, boolean)", "pg_stat_file(t
 	"pg_read_binary_file(text)", "pg_read_binary_file(text, bigint, bigint, boolean)"}
 
 // Prepare implements engine.Accounter.
-func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account) error {
+func (e *Engine) Prepare(ctx context.Context, a verb.Prepare) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if a.Account {
-		if err := e.ensureAccount(ctx, acc); err != nil {
-			return err
-		}
-	}
-	if err := e.Remember(acc); err != nil {
-		return err
-	}
 	proof, err := e.encrypt(ctx)
 	if err != nil {
 		return fmt.Errorf("encrypt connections to %s: %w", e.cfg.Name, err)
@@ -163,6 +186,26 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 	if proof == observation.ProofNone {
 		kind = "host"
 	}
+	var shared bool
+	if err := e.pool.QueryRow(ctx, "select exists (select from pg_roles where rolname = "+literal(verb.SharedUser)+
+		")").Scan(&shared); err != nil {
+		return e.explain(err)
+	}
+	if err := e.rewriteRules(ctx, func(now string) string { return hbaRules(now, kind, a.Peers, shared) }); err != nil {
+		return err
+	}
+	var bad, file string
+	err = e.pool.QueryRow(ctx,
+		"select current_setting('hba_file'), coalesce(string_agg(format('line %s: %s', line_number, error), '; '), '') "+
+			"from pg_hba_file_rules where error is not null").Scan(&file, &bad)
+	if err == nil && bad != "" {
+		return fmt.Errorf("%s: the server ignores %s because of %s", e.cfg.Name, file, bad)
+	}
+	return e.explain(err)
+}
+
+// rewriteRules changes the access file.
+func (e *Engine) rewriteRules(ctx context.Context, change func(now string) string) error {
 	var file string
 	if err := e.pool.QueryRow(ctx, "show hba_file").Scan(&file); err != nil {
 		return e.explain(err)
@@ -171,44 +214,44 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare, acc engine.Account
 	if err != nil {
 		return err
 	}
-	if text := hbaRules(string(b), kind, a.Peers); text != string(b) {
-		if err := e.WriteOwned(file, []byte(text)); err != nil {
-			return err
-		}
-		if err := e.exec(ctx, "select pg_reload_conf()"); err != nil {
-			return err
-		}
+	text := change(string(b))
+	if text == string(b) {
+		return nil
 	}
-	var bad string
-	err = e.pool.QueryRow(ctx,
-		"select coalesce(string_agg(format('line %s: %s', line_number, error), '; '), '') from pg_hba_file_rules where "+
-			"error is not null").Scan(&bad)
-	if err == nil && bad != "" {
-		return fmt.Errorf("%s: the server ignores %s because of %s", e.cfg.Name, file, bad)
+	if err := e.WriteOwned(file, []byte(text)); err != nil {
+		return err
 	}
-	return e.explain(err)
+	return e.exec(ctx, "select pg_reload_conf()")
 }
 
-func (e *Engine) ensureAccount(ctx context.Context, acc engine.Account) error {
+// Secret implements engine.Accounter.
+func (e *Engine) Secret(password string) (string, error) { return scramVerifier(password) }
+
+// Grant implements engine.Accounter. Where the account is let in from, the rules say. No
+// statement, and no log or view of statements, holds the password itself.
+func (e *Engine) Grant(ctx context.Context, server, secret, _ string) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if err := cluster.CheckName(server); err != nil {
+		return engine.BadInput("%q is no name of a server: %v", server, err)
+	}
+	if !verifierText.MatchString(secret) {
+		return engine.BadInput("what %s's agent gave is no verifier of a password", server)
+	}
+	user := verb.ReplicationUser(server)
 	var have bool
-	if err := e.pool.QueryRow(ctx, "select exists (select from pg_roles where rolname = "+literal(acc.User)+
+	if err := e.pool.QueryRow(ctx, "select exists (select from pg_roles where rolname = "+literal(user)+
 		")").Scan(&have); err != nil {
 		return e.explain(err)
-	}
-	// What the server would keep of the password is given to it, so that no statement,
-	// and no log or view of statements, holds the password itself.
-	verifier, err := scramVerifier(acc.Password)
-	if err != nil {
-		return err
 	}
 	sql := "create role "
 	if have {
 		sql = "alter role "
 	}
 	statements := []string{"select " + unsynced, "set log_statement = 'none'", "set log_min_duration_statement = -1",
-		"set log_min_error_statement = 'panic'", sql + acc.User + " login replication password " + literal(verifier)}
+		"set log_min_error_statement = 'panic'", sql + user + " login replication password " + literal(secret)}
 	for _, f := range rewindRights {
-		statements = append(statements, "grant execute on function pg_catalog."+f+" to "+acc.User)
+		statements = append(statements, "grant execute on function pg_catalog."+f+" to "+user)
 	}
 	return e.exec(ctx, strings.Join(statements, "; "))
 }

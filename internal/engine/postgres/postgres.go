@@ -73,7 +73,8 @@ type Engine struct {
 		line         lineCache
 		lastTimeline uint32
 		segment      uint64
-		certified    bool // the server has a certificate by which it may be encrypted
+		user         string // the account to follow by, once it is known
+		certified    bool   // the server has a certificate by which it may be encrypted
 	}
 }
 

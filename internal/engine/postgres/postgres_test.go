@@ -253,11 +253,11 @@ func TestReplica(t *testing.T) {
 	}
 	// Its probe reaches the primary; with a wrong password it says so.
 	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port},
-		engine.Account{User: replicationUser, Password: "pass:word\\'"}); !res.OK || res.System != o.Data.System {
+		accountOfTest); !res.OK || res.System != o.Data.System {
 		t.Errorf("%+v", res)
 	}
 	if res := r.Probe(r.ctx(), verb.Peer{Host: "127.0.0.1", Port: p.cfg.Port},
-		engine.Account{User: replicationUser, Password: "x"}); res.OK ||
+		engine.Account{User: accountOfTest.User, Password: "x"}); res.OK ||
 		!strings.Contains(res.Problem, "password authentication failed") {
 		t.Errorf("%+v", res)
 	}
@@ -622,22 +622,36 @@ func TestHold(t *testing.T) {
 
 func TestRulesAndNames(t *testing.T) {
 	t.Parallel()
-	peers := []verb.Peer{{Host: "10.0.0.1"}, {Host: "10.0.0.1"}, {Host: "fd00::1"}, {Host: "harbour.skerry.example"}, {}}
-	once := hbaRules("local all all peer\n", "hostssl", peers)
-	if twice := hbaRules(once, "hostssl", peers); twice != once {
+	peers := []verb.Peer{{Name: "gull", Host: "10.0.0.1"}, {Name: "tern", Host: "10.0.0.1"},
+		{Name: "auk", Host: "fd00::1"},
+		{Name: "heron", Host: "harbour.skerry.example"}, {}, {Name: "skua", Host: "all"}, {Name: "a b", Host: "10.0.0.9"}}
+	once := hbaRules("local all all peer\n", encryptedOnly, peers, false)
+	if twice := hbaRules(once, encryptedOnly, peers, false); twice != once {
 		t.Errorf("written again it changed:\n%s\n%s", once, twice)
 	}
-	for _, want := range []string{"hostssl replication crosstwin_replication 10.0.0.1/32 scram-sha-256",
-		"hostssl postgres crosstwin_replication fd00::1/128 scram-sha-256", "harbour.skerry.example scram",
-		"local all all peer"} {
+	for _, want := range []string{"hostssl replication crosstwin_follow_tern 10.0.0.1/32 scram-sha-256",
+		"hostssl postgres crosstwin_follow_auk fd00::1/128 scram-sha-256", "host all crosstwin_follow_auk all reject",
+		"hostssl replication crosstwin_follow_heron harbour.skerry.example scram-sha-256",
+		"hostnossl all crosstwin_follow_heron all reject", "local all all peer"} {
 		if !strings.Contains(once, want) {
 			t.Errorf("%q is missing in\n%s", want, once)
 		}
 	}
-	if strings.Count(once, "10.0.0.1/32") != 2 {
-		t.Error("a host stands twice")
+	for _, not := range []string{"skua", "10.0.0.9", verb.SharedUser, "host all crosstwin_follow_heron all reject"} {
+		if strings.Contains(once, not) {
+			t.Errorf("%q stands in\n%s", not, once)
+		}
 	}
-	if got := hbaRules(once, "host", nil); strings.Contains(got, "10.0.0.1") || !strings.Contains(got, "local all all peer") {
+	all := "host postgres " + verb.SharedUser + " 10.0.0.1/32"
+	if got := hbaRules(once, "host", peers, true); !strings.Contains(got, all) {
+		t.Errorf("the account of all:\n%s", got)
+	}
+	if got := withoutUser(once, "crosstwin_follow_tern"); strings.Contains(got, "tern") ||
+		!strings.Contains(got, "crosstwin_follow_gull 10.0.0.1/32") ||
+		!strings.HasSuffix(got, hbaEnd+"\nlocal all all peer\n") {
+		t.Errorf("without tern:\n%s", got)
+	}
+	if got := withoutRules(once); got != "local all all peer\n" {
 		t.Errorf("emptied:\n%s", got)
 	}
 	for in, want := range map[string][2]int64{"  23456/1537890 kB (1%), 0/1 tablespace": {23456 << 10, 1537890 << 10},

@@ -7,10 +7,15 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"fmt"
+	"regexp"
 )
 
 // scramRounds is the server's own number of iterations (SCRAM_DEFAULT_ITERATIONS).
 const scramRounds = 4096
+
+// verifierText is the form of such a verifier.
+var verifierText = regexp.MustCompile(`^SCRAM-SHA-256\$\d{1,7}:[A-Za-z0-9+/=]{4,64}` +
+	`\$[A-Za-z0-9+/=]{44}:[A-Za-z0-9+/=]{44}$`)
 
 // scramVerifier returns what PostgreSQL keeps of a password of plain ASCII
 // (documentation, "pg_authid"; RFC 5803, RFC 7677).
