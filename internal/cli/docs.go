@@ -34,7 +34,7 @@ func (a *app) docsCommand() *cobra.Command {
 			root := cmd.Root()
 			root.DisableAutoGenTag = true
 			if man != "" {
-				if err := os.MkdirAll(man, 0o755); err != nil {
+				if err := os.MkdirAll(man, 0o755); err != nil { // #nosec G301 -- manual pages
 					return err
 				}
 				return doc.GenManTree(root, &doc.GenManHeader{Title: "CROSSTWIN", Section: "1", Source: "Cross Twin",

@@ -100,7 +100,7 @@ func (d *Data) Make() error {
 	if err := d.MakeDir(d.Dir); err != nil {
 		return err
 	}
-	return d.AsOwner(func() error { return os.Chmod(d.Dir, 0o700) })
+	return d.AsOwner(func() error { return os.Chmod(d.Dir, 0o700) }) // #nosec G302 -- a directory
 }
 
 // MakeDir makes a directory of the owner's, and those above it: as the owner where
@@ -115,7 +115,7 @@ func (d *Data) MakeDir(path string) error {
 		return err
 	}
 	above := filepath.Dir(path)
-	if err := os.MkdirAll(above, 0o755); err != nil {
+	if err := os.MkdirAll(above, 0o755); err != nil { // #nosec G301 -- the parent of a data directory, as packages make it
 		return err
 	}
 	dir, err := openRootsDir(above)

@@ -110,7 +110,7 @@ func setThreadGroups(groups []uint32) error {
 	if len(groups) > 0 {
 		first = &groups[0]
 	}
-	list := uintptr(unsafe.Pointer(first))
+	list := uintptr(unsafe.Pointer(first)) // #nosec G103 -- an argument of a system call
 	if _, _, no := syscall.RawSyscall(syscall.SYS_SETGROUPS, uintptr(len(groups)), list, 0); no != 0 {
 		return no
 	}

@@ -181,7 +181,8 @@ func (e *Engine) shows(ctx context.Context) error {
 	}
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM(b)
-	err = tls.Client(c, &tls.Config{RootCAs: roots, ServerName: e.cfg.Host}).HandshakeContext(ctx)
+	err = tls.Client(c, &tls.Config{RootCAs: roots, ServerName: e.cfg.Host,
+		MinVersion: tls.VersionTLS12}).HandshakeContext(ctx)
 	if err != nil {
 		err = fmt.Errorf("what %s shows at %s is not its own certificate: %w", e.cfg.Name, e.cfg.Host, err)
 	}
