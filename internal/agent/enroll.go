@@ -43,7 +43,8 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 		}
 		cfg.Advertise, cfg.Host, cfg.Port = old.Advertise, old.Host, old.Port
 	}
-	if err := os.MkdirAll(dir, 0o711); err != nil { // #nosec G301 -- the database's owner opens its files in it by name
+	err = os.MkdirAll(dir, 0o711) // #nosec G301 -- the database's owner opens its files in it by name
+	if err != nil {
 		return cfg, err
 	}
 	own, csr, err := newRequest()
@@ -106,9 +107,9 @@ func askEnrolment(ctx context.Context, service, fingerprint string, req agentapi
 	// whose fingerprint the code names, and the leaf must be signed by it, under the
 	// service's name: agents have certificates of the same authority. The name that is
 	// asked for has a service answer so that uses another certificate for people.
-	// #nosec G402 -- VerifyConnection below holds the chain against the code's fingerprint
-	tr := &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS13,
-		ServerName: pki.ServiceName,
+	tr := &http.Transport{TLSClientConfig: &tls.Config{
+		InsecureSkipVerify: true, // #nosec G402 -- VerifyConnection holds the chain against the code
+		MinVersion:         tls.VersionTLS13, ServerName: pki.ServiceName,
 		VerifyConnection: func(cs tls.ConnectionState) error {
 			for _, c := range cs.PeerCertificates {
 				if pki.Fingerprint(c.Raw) == fingerprint {

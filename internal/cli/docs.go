@@ -34,7 +34,8 @@ func (a *app) docsCommand() *cobra.Command {
 			root := cmd.Root()
 			root.DisableAutoGenTag = true
 			if man != "" {
-				if err := os.MkdirAll(man, 0o755); err != nil { // #nosec G301 -- manual pages
+				err := os.MkdirAll(man, 0o755) // #nosec G301 -- manual pages
+				if err != nil {
 					return err
 				}
 				return doc.GenManTree(root, &doc.GenManHeader{Title: "CROSSTWIN", Section: "1", Source: "Cross Twin",

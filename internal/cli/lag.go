@@ -95,7 +95,8 @@ func (a *app) saveTable(ctx context.Context, c *client.Client, cluster string, f
 	if file == "-" {
 		return c.HistoryTable(ctx, cluster, from, to, a.out)
 	}
-	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644) // #nosec G302 -- a report, for whoever may read the directory
+	// #nosec G302 -- a report, for whoever may read the directory
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
 	if errors.Is(err, os.ErrExist) {
 		return exitWith(exitUsage, "%s exists already: give another name", file)
 	}

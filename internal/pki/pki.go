@@ -105,7 +105,8 @@ func create(certFile, keyFile string) (*Authority, error) {
 	if err := os.WriteFile(keyFile, keyPEM, 0o600); err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(certFile, certPEM, 0o644); err != nil { // #nosec G306 -- a certificate is no secret
+	err = os.WriteFile(certFile, certPEM, 0o644) // #nosec G306 -- a certificate is no secret
+	if err != nil {
 		return nil, err
 	}
 	return &Authority{Cert: cert, PEM: certPEM, key: key}, nil

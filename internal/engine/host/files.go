@@ -115,7 +115,8 @@ func (d *Data) MakeDir(path string) error {
 		return err
 	}
 	above := filepath.Dir(path)
-	if err := os.MkdirAll(above, 0o755); err != nil { // #nosec G301 -- the parent of a data directory, as packages make it
+	err = os.MkdirAll(above, 0o755) // #nosec G301 -- the parent of a data directory, as packages make it
+	if err != nil {
 		return err
 	}
 	dir, err := openRootsDir(above)
