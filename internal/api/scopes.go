@@ -16,7 +16,8 @@ import (
 // stands here; reading takes watch where nothing else is said).
 var needs = map[string]access.Scope{
 	"metrics": access.Metrics, "version": access.Metrics, "closeSession": access.Metrics, "addSessionLink": access.Metrics,
-	"readLog": access.ReadData, "tail": access.ReadData, "salvage": access.ReadData, "complaints": access.ReadData,
+	"noteLogin": access.Metrics,
+	"readLog":   access.ReadData, "tail": access.ReadData, "salvage": access.ReadData, "complaints": access.ReadData,
 	"previewOperation": access.Watch,
 	"beginOperation":   access.Operate, "cancelOperation": access.Operate, "acknowledgeAlert": access.Operate,
 	"addCluster": access.Admin, "setCluster": access.Admin, "removeCluster": access.Admin, "addServer": access.Admin,
@@ -29,6 +30,7 @@ var needs = map[string]access.Scope{
 // ofAll are the routes without a cluster in their path that a token for some clusters
 // may use all the same: what they show is limited to those, or belongs to nobody.
 var ofAll = map[string]bool{"version": true, "document": true, "closeSession": true, "addSessionLink": true,
+	"noteLogin":    true,
 	"listClusters": true, "events": true, "listOperations": true, "showOperation": true, "cancelOperation": true,
 	"lagLines": true, "listAlerts": true, "acknowledgeAlert": true}
 

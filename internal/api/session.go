@@ -80,6 +80,12 @@ func (a *API) closeSession(c echo.Context) error {
 	return c.NoContent(http.StatusNoContent)
 }
 
+func (a *API) noteLogin(c echo.Context) error {
+	name, from := who(c)
+	a.service.NoteLogin(c.Request().Context(), name, from)
+	return c.JSON(http.StatusCreated, a.sessionOf(c, name))
+}
+
 func (a *API) newSessionLink(c echo.Context) error {
 	name, from := who(c)
 	code, err := a.service.NewSessionLink(c.Request().Context(), name, from)

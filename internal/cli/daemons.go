@@ -308,7 +308,12 @@ func (a *app) loginCommand() *cobra.Command {
 			if err := os.WriteFile(loginFile(), b, 0o600); err != nil {
 				return err
 			}
-			return a.said("logged_in_at", base, "logged in at %s (version %s)\n", base, v.Version)
+			// Told last: the service removes the file of its first token once that is kept.
+			as, err := cl.Login(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.said("logged_in_at", base, "logged in at %s (version %s) as %s\n", base, v.Version, as.Name)
 		}}
 	c.Flags().StringVar(&file, "token-file", "", "file that holds the token")
 	c.Flags().BoolVar(&link, "link", false, "print an address that opens the console once, with the token kept before")

@@ -292,6 +292,11 @@ func (c *Client) SessionLink(ctx context.Context) (string, error) {
 	return c.base + l.Path, err
 }
 
+// Login says that this token is kept, and returns what it is good for.
+func (c *Client) Login(ctx context.Context) (s apitype.Session, err error) {
+	return s, c.call(ctx, http.MethodPost, "/api/v1/logins", nil, &s)
+}
+
 // Tokens lists tokens.
 func (c *Client) Tokens(ctx context.Context) ([]access.Token, error) {
 	var out apitype.Tokens

@@ -85,6 +85,7 @@ func Serve(ctx context.Context, o Options, log *slog.Logger) error {
 		return err
 	}
 	s.Keep, s.DeliverTo, s.KeepAudit = o.Keep, o.DeliverTo, o.KeepAudit
+	s.FirstTokenFile = filepath.Join(o.Dir, tokenFile)
 	if s.AlertCommand = o.AlertCommand; s.AlertCommand != "" {
 		if _, err := exec.LookPath(s.AlertCommand); err != nil {
 			return usage("the command for alerts cannot be run: %w", err)
@@ -195,7 +196,8 @@ func mayListen(ctx context.Context, st *store.Store, listen string, hasTLS bool)
 	return nil
 }
 
-// tokenFile is where the first token is left for whoever started the service.
+// tokenFile is where the first token is left for whoever started the service, until it
+// is in use.
 const tokenFile = "first-token"
 
 // firstToken makes a token when the records are new.
@@ -212,10 +214,10 @@ func firstToken(ctx context.Context, st *store.Store, dir string, log *slog.Logg
 	if err := os.WriteFile(path, []byte(token+"\n"), 0o600); err != nil {
 		return err
 	}
-	first := access.Token{Name: "first", Scopes: []access.Scope{access.Admin}}
+	first := access.Token{Name: service.FirstToken, Scopes: []access.Scope{access.Admin}}
 	if err := st.AddToken(ctx, first, service.Hash(token)); err != nil {
 		return err
 	}
 	log.Info("an access token was made", "file", path, "use", "crosstwin login --token-file "+path)
-	return st.AddEvent(ctx, access.Event{Who: "crosstwin", Action: "token added", Target: "first"})
+	return st.AddEvent(ctx, access.Event{Who: "crosstwin", Action: "token added", Target: service.FirstToken})
 }

@@ -9,6 +9,7 @@
 package demo
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -185,8 +186,8 @@ func (w *World) StartServiceWith(ctx context.Context, env ...string) error {
 	go func() { c.Wait(); close(exited) }()
 	for {
 		b, err := os.ReadFile(filepath.Join(w.Dir, "service", "first-token"))
-		if err == nil {
-			w.Token = strings.TrimSpace(string(b))
+		if err == nil || w.Token != "" { // it is gone once the token is in use
+			w.Token = cmp.Or(w.Token, strings.TrimSpace(string(b)))
 			if w.Client, err = client.New(w.URL, w.Token, ""); err != nil {
 				return err
 			}

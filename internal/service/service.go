@@ -44,6 +44,8 @@ type Service struct {
 	// alert on its standard input. Both are set before Run.
 	Keep         history.Keep
 	AlertCommand string
+	// FirstTokenFile holds the first token until somebody has taken it over.
+	FirstTokenFile string
 	// KeepAudit is for how long the audit trail is kept.
 	KeepAudit time.Duration
 	// DeliverTo are networks that channels may lead to in any case.

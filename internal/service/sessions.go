@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"sync"
 	"time"
 
@@ -133,8 +135,31 @@ func (s *Service) OpenSession(ctx context.Context, token, code, from string) (se
 	}
 	secret = randomText(32)
 	s.audit(ctx, name, from, "session opened", "console", "")
+	s.tokenKept(name)
 	return secret, name, s.Store.AddSession(ctx, Hash(secret), name, sessionLife)
 }
+
+// NoteLogin writes down that somebody keeps a token for the command line.
+func (s *Service) NoteLogin(ctx context.Context, name, from string) {
+	s.audit(ctx, name, from, "logged in", "command line", "")
+	s.tokenKept(name)
+}
+
+// tokenKept removes the file of the first token once somebody has taken the token over:
+// whoever can read the directory later gets nothing by it.
+func (s *Service) tokenKept(name string) {
+	if s.FirstTokenFile == "" || name != FirstToken {
+		return
+	}
+	if err := os.Remove(s.FirstTokenFile); err == nil {
+		s.log.Info("the first token is in use: its file was removed", "file", s.FirstTokenFile)
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		s.log.Warn("the first token's file could not be removed", "error", err)
+	}
+}
+
+// FirstToken is the name of the token that new records begin with.
+const FirstToken = "first"
 
 // NewSessionLink makes the code of a one-time link for whoever shows a token.
 func (s *Service) NewSessionLink(ctx context.Context, name, from string) (string, error) {

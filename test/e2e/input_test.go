@@ -387,6 +387,7 @@ func documentAndPreview(t *testing.T, w *world) {
 		{"GET", "/api/v1/operations?limit=0", "", 400},
 		{"GET", "/api/v1/operations/1", "", 200}, {"GET", "/api/v1/operations/999", "", 404},
 		{"POST", "/api/v1/operations/1/cancel", "", 400}, {"GET", "/api/v1/audit", "", 200},
+		{"POST", "/api/v1/logins", "", 201},
 		{"POST", "/api/v1/tokens", `{"name":"night-shift"}`, 400},
 		{"POST", "/api/v1/tokens", `{"name":"night-shift","scopes":["watch"],"days":30}`, 201},
 		{"GET", "/api/v1/tokens", "", 200},

@@ -90,8 +90,16 @@ func TestServeTLS(t *testing.T) {
 		t.Errorf("a wrong token: %d %s", code, out)
 	}
 	if out, code := d.run("login", "--service", url, "--ca", filepath.Join(records, "authority.crt"), "--token-file",
-		filepath.Join(records, "first-token")); code != 0 {
+		filepath.Join(records, "first-token")); code != 0 || !strings.Contains(out, "as first") {
 		t.Fatalf("login: %d %s", code, out)
+	}
+	// In use, the first token is in no file of the service's any more, and the trail says
+	// who took it over.
+	if _, err := os.Stat(filepath.Join(records, "first-token")); !os.IsNotExist(err) {
+		t.Errorf("the first token's file is left: %v", err)
+	}
+	if out, code := d.run("audit", "list"); code != 0 || !strings.Contains(out, "logged in") {
+		t.Errorf("the trail: %d %s", code, out)
 	}
 	if out, code := d.run("status"); code != 0 ||
 		!strings.Contains(out, "No cluster yet. Begin with: crosstwin cluster add NAME") {

@@ -52,8 +52,8 @@ export function Login({ done }: { done: () => void }) {
         </div>
         <Problem error={enter.error} />
         <p className="note">
-          The first token stands in the service’s directory, in the file first-token. More are made with{" "}
-          <span className="mono">crosstwin token add NAME</span>. A session lasts twelve hours, and ends with its
+          The first token stands in the service’s directory, in the file first-token, until it is in use. More are made
+          with <span className="mono">crosstwin token add NAME</span>. A session lasts twelve hours, and ends with its
           token.
         </p>
       </form>
