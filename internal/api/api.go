@@ -139,6 +139,7 @@ func (a *API) fail(err error, c echo.Context) {
 		return
 	}
 	p := problemOf(err)
+	p.Plan = readablePlan(c, p.Plan)
 	if p.Status >= 500 {
 		a.log.Error("request failed", "path", c.Request().URL.Path, "error", err)
 	}

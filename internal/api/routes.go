@@ -222,7 +222,7 @@ func (a *API) check(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(200, shown(p))
+	return c.JSON(200, readablePlan(c, shown(p)))
 }
 
 func (a *API) preview(c echo.Context) error {
@@ -234,7 +234,7 @@ func (a *API) preview(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(200, shown(p))
+	return c.JSON(200, readablePlan(c, shown(p)))
 }
 
 func (a *API) begin(c echo.Context) error {

@@ -75,13 +75,22 @@ func tokenOf(c echo.Context) access.Token {
 	return t
 }
 
-// readable returns an operation as whoever asks may read it: rows are shown to those
-// who may read data.
+// readable returns an operation as whoever asks may read it: what rows hold is shown to
+// those who may read data (invariant: nobody else gets a value of a row).
 func readable(c echo.Context, op operation.Operation) operation.Operation {
 	if !tokenOf(c).May(access.ReadData) {
-		op.Facts = nil
+		op.Facts, op.Plan.Examination = nil, op.Plan.Examination.WithoutValues()
 	}
 	return op
+}
+
+// readablePlan returns a plan as whoever asks may read it. Its digest is that of the
+// whole, by which it is begun.
+func readablePlan(c echo.Context, p *apitype.Plan) *apitype.Plan {
+	if p != nil && !tokenOf(c).May(access.ReadData) {
+		p.Examination = p.Examination.WithoutValues()
+	}
+	return p
 }
 
 // seesOperation reports whether an operation is of a cluster that the token is good for.

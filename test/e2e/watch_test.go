@@ -201,8 +201,30 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	expect("local write", func(s *view.Server, _ view.View) bool { return s.Health == view.Adrift }, "tern is adrift",
 		"it holds transactions up to 1-12-")
 	w.must(0, []string{"1 inserts", "id=88, name='by hand'"}, "tail", "bookings", "tern")
+	operator := w.token("operate")
+	preview := operator.get("POST", "/clusters/cargo/plan", `{"kind":"rejoin","server":"plover"}`)
+	if !strings.Contains(preview, "1-12-") || strings.Contains(preview, "by hand") {
+		t.Errorf("a token without read-data is shown:\n%s", preview)
+	}
+	refused := operator.refused("POST", "/clusters/cargo/operations",
+		`{"kind":"rejoin","server":"plover","plan":"another"}`)
+	if !strings.Contains(refused, "1-12-") || strings.Contains(refused, "by hand") {
+		t.Errorf("a token without read-data is shown:\n%s", refused)
+	}
 	w.must(0, []string{"tern follows gull", "Undo what tern wrote"}, "rejoin", "bookings", "tern", "--yes",
 		"--accept-loss", "tern")
+	for _, path := range []string{"/operations", "/operations?kind=rejoin&limit=1"} {
+		if list := operator.get("GET", path, ""); !strings.Contains(list, "rejoin") || strings.Contains(list, "by hand") {
+			t.Errorf("a token without read-data is shown:\n%s", list)
+		}
+	}
+	ops, err := w.Client.Operations(w.ctx, w.as("bookings"), "", "rejoin", 1)
+	if err != nil || len(ops) != 1 {
+		t.Fatal(err)
+	}
+	if op := operator.get("GET", "/operations/"+itoa(int(ops[0].ID)), ""); strings.Contains(op, "by hand") {
+		t.Errorf("a token without read-data is shown:\n%s", op)
+	}
 	w.settled()
 	if n := w.query("tern", "select count(*) from cargo.ports where id = 88"); n != "0" {
 		t.Error("the row is still there")

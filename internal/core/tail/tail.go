@@ -2,6 +2,7 @@ package tail
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -41,6 +42,20 @@ func (t *Tail) NotSaved() (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// WithoutValues returns a listing that says what was written where, and no value of it:
+// rows are counted, statements left out.
+func (t *Tail) WithoutValues() *Tail {
+	if t == nil {
+		return nil
+	}
+	out := *t
+	out.Transactions = slices.Clone(t.Transactions)
+	for i := range out.Transactions {
+		out.Transactions[i].Rows, out.Transactions[i].Statements = nil, nil
+	}
+	return &out
 }
 
 // Transaction is one transaction of a tail.

@@ -45,3 +45,13 @@ type Examination struct {
 	Doubt   string `json:"doubt,omitempty"`
 	Strayed bool   `json:"strayed,omitempty"`
 }
+
+// WithoutValues returns what was found without any value that a row or statement holds.
+func (x *Examination) WithoutValues() *Examination {
+	if x == nil {
+		return nil
+	}
+	out := *x
+	out.Tail = x.Tail.WithoutValues()
+	return &out
+}
