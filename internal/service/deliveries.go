@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -146,6 +147,9 @@ func (s *Service) send(ctx context.Context, c alert.Channel, d alert.Delivery) e
 	defer cancel()
 	if d.ChannelID == commandChannel {
 		return s.runCommand(ctx, d.Body)
+	}
+	if c.Problem != "" {
+		return errors.New(c.Problem)
 	}
 	req, err := http.NewRequestWithContext(ctx, "POST", c.URL, strings.NewReader(d.Body))
 	if err != nil {

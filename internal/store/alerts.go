@@ -110,7 +110,7 @@ func (r deliveryRow) delivery() alert.Delivery {
 // AddChannel keeps a channel.
 func (s *Store) AddChannel(ctx context.Context, c alert.Channel) error {
 	_, err := s.w.ExecContext(ctx, "insert into channels (name, url, secret, created_at) values (?, ?, ?, ?)", c.Name,
-		c.URL, c.Secret, now())
+		c.URL, s.seal(c.Name, c.Secret), now())
 	if unique(err) {
 		return fmt.Errorf("channel %s: %w", c.Name, ErrTaken)
 	}
@@ -135,12 +135,16 @@ func (s *Store) Channels(ctx context.Context) ([]alert.Channel, error) {
 		Secret    string `db:"secret"`
 		CreatedAt string `db:"created_at"`
 	}
-	if err := s.r.SelectContext(ctx, &rows, "select * from channels order by name"); err != nil {
+	err := s.r.SelectContext(ctx, &rows, "select * from channels order by name")
+	if err != nil {
 		return nil, err
 	}
 	out := []alert.Channel{}
 	for _, r := range rows {
-		c := alert.Channel{ID: r.ID, Name: r.Name, URL: r.URL, Secret: r.Secret, CreatedAt: must(r.CreatedAt)}
+		c := alert.Channel{ID: r.ID, Name: r.Name, URL: r.URL, CreatedAt: must(r.CreatedAt)}
+		if c.Secret, err = s.unseal(r.Name, r.Secret); err != nil {
+			c.Problem = "its secret cannot be read: " + err.Error() + "; remove the channel and add it again"
+		}
 		var d deliveryRow
 		if err := s.r.GetContext(ctx, &d, "select * from deliveries where channel_id = ? order by id desc limit 1",
 			r.ID); err == nil {

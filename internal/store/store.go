@@ -7,6 +7,7 @@ package store
 import (
 	"cmp"
 	"context"
+	"crypto/cipher"
 	"database/sql"
 	"embed"
 	"errors"
@@ -43,6 +44,8 @@ type Store struct {
 	m    *sqlx.DB
 	lock *os.File
 	path string
+	// seals seals secrets that have to be read again.
+	seals cipher.AEAD
 
 	touch   sync.Mutex
 	touched map[string]time.Time // when a token's use was last recorded
@@ -95,7 +98,13 @@ func (s *Store) open(ctx context.Context) error {
 	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
 		return err
 	}
-	return s.migrate(ctx)
+	if err := s.migrate(ctx); err != nil {
+		return err
+	}
+	if err := s.loadKey(); err != nil {
+		return err
+	}
+	return s.sealAll(ctx)
 }
 
 func (s *Store) migrate(ctx context.Context) error {

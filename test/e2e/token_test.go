@@ -16,8 +16,8 @@ type holder struct {
 // token makes one that is good for some scopes.
 func (w *world) token(scopes string) holder {
 	w.t.Helper()
-	out, problems, code := w.run("token", "add", "holder-of-"+strings.ReplaceAll(scopes, ",", "-"), "--scope", scopes, "-o",
-		"json")
+	name := "holder-of-" + strings.ReplaceAll(scopes, ",", "-")
+	out, problems, code := w.run("token", "add", name, "--scope", scopes, "-o", "json")
 	var made struct{ Token string }
 	if err := json.Unmarshal([]byte(out), &made); code != 0 || err != nil || made.Token == "" {
 		w.t.Fatalf("no token: %v %s%s", err, out, problems)

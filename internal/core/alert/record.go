@@ -28,6 +28,8 @@ type Channel struct {
 	Last *Delivery `json:"last,omitempty"`
 
 	Secret string `json:"-"` // signs what is sent
+	// Problem is why nothing can be sent.
+	Problem string `json:"problem,omitempty"`
 }
 
 // Delivery is one message to a channel.

@@ -104,6 +104,10 @@ func (e *Engine) claimEncryption() error {
 	return nil
 }
 
+// packageCertificate is what Debian's packages set up: made on each host for itself, it
+// proves nothing to anybody, and is nobody's choice.
+const packageCertificate = "/etc/ssl/certs/ssl-cert-snakeoil.pem"
+
 // encrypt has the running server take encrypted connections, unless it does so by an
 // administrator's own certificate, and tells what they prove then.
 func (e *Engine) encrypt(ctx context.Context) (observation.Proof, error) {
@@ -118,7 +122,8 @@ func (e *Engine) encrypt(ctx context.Context) (observation.Proof, error) {
 	if err := ask(); err != nil {
 		return "", err
 	}
-	if now := e.encryption(on, cert); !certified || now != observation.ProofNone {
+	if now := e.encryption(on, cert); !certified || now == observation.ProofAuthority ||
+		now == observation.ProofOther && cert != packageCertificate {
 		return now, nil
 	}
 	b, err := e.ReadFile(file)
