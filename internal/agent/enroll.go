@@ -51,12 +51,8 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	if err != nil {
 		return cfg, err
 	}
-	database, databaseCSR, err := newRequest()
-	if err != nil {
-		return cfg, err
-	}
 	ans, err := askEnrolment(ctx, service, fingerprint, agentapi.EnrollRequest{Code: code, Request: string(csr),
-		Agent: cfg.Advertise, Host: cfg.Host, Port: cfg.Port, DatabaseRequest: string(databaseCSR)})
+		Agent: cfg.Advertise, Host: cfg.Host, Port: cfg.Port})
 	if err != nil {
 		return cfg, err
 	}
@@ -80,13 +76,6 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	for name, content := range map[string]string{pairFile: ans.Certificate + "\n" + string(own.pem),
 		"authority.crt": ans.Authority} {
 		if err := writeSynced(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
-			return cfg, err
-		}
-	}
-	if ans.DatabaseCertificate != "" {
-		roots := x509.NewCertPool()
-		roots.AppendCertsFromPEM([]byte(ans.Authority))
-		if err := keepDatabasePair(dir, []byte(ans.DatabaseCertificate), database, roots); err != nil {
 			return cfg, err
 		}
 	}

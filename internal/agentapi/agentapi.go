@@ -95,8 +95,6 @@ type EnrollRequest struct {
 	Agent   string `json:"agent"` // address at which the service reaches it
 	Host    string `json:"host"`  // of the database
 	Port    int    `json:"port"`
-	// DatabaseRequest is for the certificate of the database itself.
-	DatabaseRequest string `json:"database_certificate_request,omitempty"`
 }
 
 // EnrollAnswer is the agent's identity.
@@ -106,8 +104,6 @@ type EnrollAnswer struct {
 	Engine      string `json:"engine"`
 	Certificate string `json:"certificate"`
 	Authority   string `json:"authority"`
-	// DatabaseCertificate proves the database to the servers that follow it.
-	DatabaseCertificate string `json:"database_certificate,omitempty"`
 }
 
 // Unreachable says that an agent could not be asked; whether the verb had an

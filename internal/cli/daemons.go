@@ -98,6 +98,8 @@ func (a *app) serveCommand() *cobra.Command {
 	f.Duration("keep-tens", 24*time.Hour, "how long a sample of each ten seconds is kept")
 	f.Duration("keep-minutes", 30*24*time.Hour, "how long a sample of each minute is kept")
 	f.Duration("keep-audit", 400*24*time.Hour, "how long the audit trail is kept")
+	f.Duration("keep-rows", 90*24*time.Hour,
+		"how long ended operations keep what they hold of rows: values in tails, differences")
 	f.String("config", "", "YAML file with any of these settings")
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.Bool("log-json", false, "log as JSON")
@@ -127,6 +129,9 @@ func serve(ctx context.Context, v *viper.Viper) error {
 	}
 	if o.KeepAudit = v.GetDuration("keep-audit"); o.KeepAudit < 24*time.Hour {
 		return exitWith(exitUsage, "keep-audit is %s: it is at least a day", o.KeepAudit)
+	}
+	if o.KeepRows = v.GetDuration("keep-rows"); o.KeepRows < 24*time.Hour {
+		return exitWith(exitUsage, "keep-rows is %s: it is at least a day", o.KeepRows)
 	}
 	for _, text := range v.GetStringSlice("deliver-to") {
 		network, err := netip.ParsePrefix(text)

@@ -292,6 +292,12 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 		{"disk free", sizeOrUnknown(o.Host.DiskFreeBytes)}, {"data", sizeOrUnknown(o.Data.Bytes)},
 		{"clients", fmt.Sprint(o.Process.ConnectedClients)}, {"unfinished", o.Data.Unfinished},
 		{"problem", o.Process.Problem}}
+	if o.Encryption != nil {
+		rows = append(rows, [2]string{"connections", words.Taken(o.Encryption.State)})
+	}
+	if o.Links.Upstream != nil {
+		rows = append(rows, [2]string{"link", words.Insisted(o.Links.Upstream.Proof)})
+	}
 	for _, r := range rows {
 		if r[1] != "" {
 			fmt.Fprintf(w, "  %-21s %s\n", r[0], r[1])

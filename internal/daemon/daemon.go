@@ -41,8 +41,10 @@ type Options struct {
 	// this machine or its link.
 	DeliverTo []netip.Prefix
 	KeepAudit time.Duration
-	Keep      history.Keep
-	Version   string
+	// KeepRows is for how long operations keep what they hold of rows.
+	KeepRows time.Duration
+	Keep     history.Keep
+	Version  string
 	// Killpoint is told of every boundary that a crash could hit, in tests.
 	Killpoint func(kind operation.Kind, step, where string)
 }
@@ -84,7 +86,7 @@ func Serve(ctx context.Context, o Options, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	s.Keep, s.DeliverTo, s.KeepAudit = o.Keep, o.DeliverTo, o.KeepAudit
+	s.Keep, s.DeliverTo, s.KeepAudit, s.KeepRows = o.Keep, o.DeliverTo, o.KeepAudit, o.KeepRows
 	s.FirstTokenFile = filepath.Join(o.Dir, tokenFile)
 	if s.AlertCommand = o.AlertCommand; s.AlertCommand != "" {
 		if _, err := exec.LookPath(s.AlertCommand); err != nil {

@@ -54,7 +54,7 @@ func (s *Service) leave(ctx context.Context, c *watched, names []string, drop bo
 			defer mu.Unlock()
 			done = append(done, result...)
 			if m := v.Find(name); err != nil && m != nil && m.Observation != nil {
-				done = append(done, verb.Leftover{Server: name, What: verb.MadeGuard, Problem: err.Error()})
+				done = append(done, view.NotUndone(name, call, err.Error())...)
 			}
 		})
 	}

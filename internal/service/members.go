@@ -252,19 +252,13 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 	if err != nil {
 		return agentapi.EnrollAnswer{}, badInput("the certificate request: %v", err)
 	}
-	var database []byte
-	if r.DatabaseRequest != "" {
-		if database, err = s.Authority.SignDatabase([]byte(r.DatabaseRequest), r.Host); err != nil {
-			return agentapi.EnrollAnswer{}, badInput("the database's certificate request: %v", err)
-		}
-	}
 	c, err := s.Store.Cluster(ctx, rec.Cluster)
 	if err != nil {
 		return agentapi.EnrollAnswer{}, err
 	}
 	s.audit(ctx, "agent", from, "agent enrolled", rec.Cluster, rec.Name+" at "+r.Agent)
 	return agentapi.EnrollAnswer{Cluster: rec.Cluster, Server: rec.Name, Engine: c.Engine, Certificate: string(cert),
-		Authority: string(s.Authority.PEM), DatabaseCertificate: string(database)}, s.reload(ctx)
+		Authority: string(s.Authority.PEM)}, s.reload(ctx)
 }
 
 // AddToken makes an access token; it is shown once. Days is how long it lasts; 0 is for

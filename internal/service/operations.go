@@ -230,6 +230,7 @@ func (s *Service) lookAtAll(ctx context.Context, c *watched, v *view.View) *Asse
 		wg.Go(func() { s.observe(ctx, v.Cluster, m.Name, true) })
 	}
 	wg.Wait()
+	s.awaitCertificates(ctx, c)
 	return c.assessNow()
 }
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"net"
 	"time"
 
 	"crosstwin/internal/agentapi"
@@ -24,13 +25,55 @@ func (s *Service) renew(ctx context.Context, c *watched, now time.Time) {
 		if m.last == nil || m.problem != "" || m.last.CertificateEnds.IsZero() || now.Before(m.renewNext) {
 			continue
 		}
-		if good(m.last.CertificateEnds, now) && (m.last.Encryption == nil || good(m.last.Encryption.CertificateEnds, now)) {
+		host := m.databaseHost()
+		if good(m.last.CertificateEnds, now) &&
+			(host == "" || m.last.Encryption == nil || good(m.last.Encryption.CertificateEnds, now)) {
 			continue
 		}
 		m.renewNext = now.Add(renewAgain)
-		go s.renewOne(ctx, c.rec.Name, m.rec.Name, m.last.Host.Address.Host)
+		go s.renewOne(ctx, c.rec.Name, m.rec.Name, host)
 	}
 }
+
+// databaseHost is the host for which the database gets a certificate: the one at which
+// its agent was reached, which is all that is known to be this server's (invariant:
+// nobody gets a certificate for an address by saying that it is theirs). Empty where the
+// database is reached at another one.
+func (m *member) databaseHost() string {
+	agent, _, err := net.SplitHostPort(m.rec.Agent)
+	if err != nil || agent != m.last.Host.Address.Host {
+		return ""
+	}
+	return agent
+}
+
+// awaitCertificates gives servers that have just been enrolled time to get one, so that
+// a first copy goes encrypted already.
+func (s *Service) awaitCertificates(ctx context.Context, c *watched) {
+	for end := time.Now().Add(certificateWait); time.Now().Before(end) && ctx.Err() == nil; {
+		missing := []string{}
+		c.mu.Lock()
+		for _, m := range c.members {
+			tried := m.renewNext.Add(-renewAgain)
+			if m.last != nil && m.problem == "" && m.last.Encryption != nil && m.last.Encryption.CertificateEnds.IsZero() &&
+				m.databaseHost() != "" && (m.renewNext.IsZero() || time.Since(tried) < certificateWait) {
+				missing = append(missing, m.rec.Name)
+			}
+		}
+		c.mu.Unlock()
+		if len(missing) == 0 {
+			return
+		}
+		s.renew(ctx, c, time.Now())
+		time.Sleep(100 * time.Millisecond)
+		for _, n := range missing {
+			s.observe(ctx, c.rec.Name, n, false)
+		}
+	}
+}
+
+// certificateWait is for how long.
+const certificateWait = 3 * time.Second
 
 // good reports whether a certificate that ends then need not be renewed.
 func good(ends, now time.Time) bool {
@@ -38,8 +81,7 @@ func good(ends, now time.Time) bool {
 	return left > renewBefore && left <= pki.AgentLife+24*time.Hour
 }
 
-// renewOne renews the certificates of an agent and of its database, which others reach
-// at a host.
+// renewOne renews the certificates of an agent and, for a host, of its database.
 func (s *Service) renewOne(ctx context.Context, cluster, server, host string) {
 	log := s.log.With("cluster", cluster, "server", server)
 	err := func() error {
@@ -51,7 +93,7 @@ func (s *Service) renewOne(ctx context.Context, cluster, server, host string) {
 		defer cancel()
 		return s.agents.Renew(ctx, t, func(asked agentapi.Renewal) (signed agentapi.Renewal, err error) {
 			own, err := s.Authority.SignRequest([]byte(asked.Request), pki.AgentName(cluster, server))
-			if err != nil || asked.DatabaseRequest == "" {
+			if err != nil || asked.DatabaseRequest == "" || host == "" {
 				return agentapi.Renewal{Certificate: string(own)}, err
 			}
 			database, err := s.Authority.SignDatabase([]byte(asked.DatabaseRequest), host)

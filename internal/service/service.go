@@ -46,8 +46,9 @@ type Service struct {
 	AlertCommand string
 	// FirstTokenFile holds the first token until somebody has taken it over.
 	FirstTokenFile string
-	// KeepAudit is for how long the audit trail is kept.
-	KeepAudit time.Duration
+	// KeepAudit is for how long the audit trail is kept, KeepRows for how long what
+	// operations hold of rows.
+	KeepAudit, KeepRows time.Duration
 	// DeliverTo are networks that channels may lead to in any case.
 	DeliverTo []netip.Prefix
 
@@ -80,7 +81,8 @@ func New(st *store.Store, authority *pki.Authority, log *slog.Logger,
 		return nil, err
 	}
 	s := &Service{Store: st, Hub: newHub(), Authority: authority, log: log, clusters: map[string]*watched{},
-		ctx: context.Background(), Keep: history.DefaultKeep(), KeepAudit: 400 * 24 * time.Hour}
+		ctx: context.Background(), Keep: history.DefaultKeep(), KeepAudit: 400 * 24 * time.Hour,
+		KeepRows: 90 * 24 * time.Hour}
 	s.agents = agentapi.NewCaller(tls.Certificate(pair), authority.Pool())
 	s.runner = &runner.Runner{Journal: st, Servers: servers{s}, Local: s.localVerbs(), Log: log,
 		Changed: s.operationChanged, Killpoint: killpoint}
@@ -118,7 +120,7 @@ func (s *Service) Run(ctx context.Context) error {
 		s.watchAll(ctx)
 		if now := time.Now(); now.Sub(forgot) > forgetEvery {
 			forgot = now
-			if err := s.Store.Forget(ctx, s.Keep, s.KeepAudit, now); err != nil && ctx.Err() == nil {
+			if err := s.Store.Forget(ctx, s.Keep, s.KeepAudit, s.KeepRows, now); err != nil && ctx.Err() == nil {
 				s.log.Error("old records cannot be removed", "error", err)
 			}
 		}

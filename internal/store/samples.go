@@ -85,9 +85,10 @@ func (s *Store) UnfinishedSamples(ctx context.Context, server int64, step histor
 // yearly review after an incident.
 const recordsKept = 400 * 24 * time.Hour
 
-// Forget removes samples older than they are kept for, and ended operations,
-// alerts and events that are older than 400 days.
-func (s *Store) Forget(ctx context.Context, keep history.Keep, audit time.Duration, now time.Time) error {
+// Forget removes samples older than they are kept for, ended operations and alerts that
+// are older than 400 days, events older than audit, and of operations that ended longer
+// ago than rows what they hold of rows: tails with their values, differences.
+func (s *Store) Forget(ctx context.Context, keep history.Keep, audit, rows time.Duration, now time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		for step, seconds := range keep {
 			if _, err := tx.ExecContext(ctx, "delete from samples where step = ? and start < ?", int64(step),
@@ -97,6 +98,11 @@ func (s *Store) Forget(ctx context.Context, keep history.Keep, audit time.Durati
 		}
 		old := now.Add(-recordsKept).UTC().Format(timeText)
 		if _, err := tx.ExecContext(ctx, "delete from operations where state = 'ended' and ended_at < ?", old); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "update operations set facts = '{}', plan = json_remove(plan, "+
+			"'$.examination.tail') where state = 'ended' and ended_at < ? and (facts <> '{}' or "+
+			"json_extract(plan, '$.examination.tail') is not null)", now.Add(-rows).UTC().Format(timeText)); err != nil {
 			return err
 		}
 		until := now.Add(-audit).UTC().Format(timeText)

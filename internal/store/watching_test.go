@@ -73,7 +73,7 @@ func TestSamples(t *testing.T) {
 		size.FileBytes <= 0 || size.OldestSample.Unix() != old {
 		t.Errorf("%v %+v", err, size)
 	}
-	if err := s.Forget(ctx, history.DefaultKeep(), 400*24*time.Hour, now); err != nil {
+	if err := s.Forget(ctx, history.DefaultKeep(), 400*24*time.Hour, 90*24*time.Hour, now); err != nil {
 		t.Fatal(err)
 	}
 	if blocks, _ := s.Samples(ctx, id, 1, 0, now.Unix()); len(blocks) != 1 || blocks[0].Start != fresh {

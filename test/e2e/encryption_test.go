@@ -35,6 +35,8 @@ func encryptedThroughout(t *testing.T, w *world) {
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {
 		t.Fatal(err)
 	}
+	load.Stop()
+	w.settled() // what a crash takes along is not the question here
 	demo.KillDatabase(w.server("gull"))
 	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, "gull").Health != view.TakesWrites }); err != nil {
 		t.Fatal(err)
@@ -42,7 +44,6 @@ func encryptedThroughout(t *testing.T, w *world) {
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover, To: "tern",
 		ConfirmName: w.as("bookings")})
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "gull"})
-	load.Stop()
 	w.settled()
 	w.encrypted("gull", "heron")
 	w.holdsAll(load, nil, "gull", "tern", "heron")

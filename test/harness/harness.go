@@ -18,9 +18,12 @@ import (
 	"crosstwin/test/workdir"
 )
 
-// Main builds the binary once for all tests of a package, puts its path into
-// binary, runs them and ends the process.
+// Main builds the binary once for all tests of a package, unless CROSSTWIN_BINARY names
+// one that was built just now, puts its path into binary, runs them and ends the process.
 func Main(m *testing.M, binary *string) {
+	if *binary = os.Getenv("CROSSTWIN_BINARY"); *binary != "" {
+		os.Exit(m.Run())
+	}
 	// Not below a private temporary directory: the databases' own user has to
 	// reach it.
 	dir, err := os.MkdirTemp("", "ct")

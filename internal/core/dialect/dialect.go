@@ -70,6 +70,8 @@ type Dialect struct {
 	Copy func(source Subject) []operation.Check
 	// DropCertificate is how a server is made to show no certificate of the service's.
 	DropCertificate string
+	// DropOne is how the account %[1]s of one server is dropped.
+	DropOne string
 	// OpenByDefault is how a server that left is made to start open again;
 	// DropSlot is the statement that drops the slot %s, DropAccount how the
 	// replication account and what belongs to it is removed.

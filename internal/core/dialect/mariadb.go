@@ -21,6 +21,7 @@ func mariadb() *Dialect {
 		Resume: "start slave sql_thread", OpenByDefault: "remove read_only = 1 from its configuration file",
 		DropAccount: "on the primary: drop user NAME@HOST for each of them; drop table crosstwin.cluster, " +
 			"crosstwin.mark, crosstwin.undone",
+		DropOne:         "on the primary: drop user %[1]s@HOST, for each host in mysql.user",
 		DropCertificate: "remove the lines between the marks of Cross Twin from its configuration file, and restart it",
 		Title: Titles{
 			Stop: func(old string) string {

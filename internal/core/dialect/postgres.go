@@ -21,6 +21,7 @@ func postgres() *Dialect {
 		DropSlot: "select pg_drop_replication_slot('%s')",
 		DropAccount: "remove the lines between the marks of Cross Twin from pg_hba.conf on every server; on the primary, " +
 			"for each of them: drop owned by NAME; drop role NAME",
+		DropOne:         "on the primary: drop owned by %[1]s; drop role %[1]s",
 		DropCertificate: "remove the lines between the marks of Cross Twin from postgresql.conf, and reload it",
 		Title: Titles{
 			Stop: func(old string) string { return "Stop " + old + " cleanly" },

@@ -55,8 +55,9 @@ func (in *Input) checkEncryptable(p *operation.Plan, m *view.Member) {
 	case e.State == observation.ProofOther:
 		c.Evidence = m.Name + " takes encrypted connections by a certificate of its own, which stays"
 	case e.CertificateEnds.IsZero():
-		c.Result, c.Evidence = operation.Fail, m.Name+" has no certificate yet"
-		c.Mend = "the service gives it one within a minute; its log says what is in the way"
+		c.Result, c.Evidence = operation.Fail, m.Name+" has no certificate"
+		c.Mend = "the service signs one for the address at which it reaches the agent, " + m.Agent + ": enroll the agent " +
+			"with that as --host; or set up a certificate of your own in the server"
 	default:
 		c.Evidence = m.Name + " has a certificate of the service, until " + e.CertificateEnds.Format("2006-01-02")
 	}

@@ -44,7 +44,7 @@ func TestEncrypt(t *testing.T) {
 			encrypts(m, off, off, off)
 			m[2].Last.Encryption.CertificateEnds = now.AddDate(-3000, 0, 0)
 			m[2].Last.Encryption = &observation.Encryption{State: off}
-		}), refused: "heron has no certificate yet"},
+		}), refused: "heron has no certificate; the service signs one for the address"},
 		"an agent of an older version": {in: input(request, func(_ *Input, m []view.Member) { encrypts(m, off, off) }),
 			refused: "encrypts nothing"},
 		"MariaDB, nothing is": {in: cargo(request, func(_ *Input, m []view.Member) { encrypts(m, off, off, off) }),

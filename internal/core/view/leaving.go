@@ -53,7 +53,8 @@ func Leaving(v *View, names ...string) []verb.Leftover {
 	}
 	if !all {
 		for _, n := range names {
-			out = append(out, verb.Leftover{Server: v.Primary, What: verb.MadeAccount, Name: verb.ReplicationUser(n), For: n})
+			out = append(out, verb.Leftover{Server: v.Primary, What: verb.MadeAccount, Name: verb.ReplicationUser(n), For: n,
+				Undo: fmt.Sprintf(d.DropOne, verb.ReplicationUser(n))})
 		}
 		return out
 	}
@@ -100,6 +101,21 @@ func LeaveCalls(v *View, names []string, list []verb.Leftover, drop bool) map[st
 			continue
 		}
 		out[l.Server] = c
+	}
+	return out
+}
+
+// NotUndone lists what stays because a server's agent could not be asked to undo it.
+func NotUndone(server string, call verb.Leave, problem string) (out []verb.Leftover) {
+	if call.Self {
+		out = append(out, verb.Leftover{Server: server, What: verb.MadeGuard, Problem: problem})
+	}
+	for _, n := range call.Revoke {
+		out = append(out, verb.Leftover{Server: server, What: verb.MadeAccount, Name: verb.ReplicationUser(n), For: n,
+			Problem: problem})
+	}
+	for _, n := range call.Slots {
+		out = append(out, verb.Leftover{Server: server, What: verb.MadeSlot, Name: n, Problem: problem})
 	}
 	return out
 }

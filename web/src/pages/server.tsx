@@ -99,6 +99,18 @@ function LinkPicture({ view, server }: { view: View; server: string }) {
   );
 }
 
+// How a server takes connections, and what a replica asks of its upstream.
+const taken: Record<string, string> = {
+  verified: "encrypted, by a certificate of the service",
+  unverified: "encrypted, by a certificate of its own",
+  off: "not encrypted",
+};
+const insisted: Record<string, string> = {
+  verified: "encrypted and proven",
+  unverified: "encrypted",
+  off: "encryption not insisted on",
+};
+
 // Server is the page of one server. The dialog that removes it stands beside the page,
 // since it tells what stays when the server is gone.
 export function Server() {
@@ -144,6 +156,7 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
       </p>
     );
   const o = s.observation;
+  const link = s.name === view?.primary ? undefined : o?.links.upstream;
   return (
     <>
       <section className="state">
@@ -175,6 +188,11 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
                 <button className="btn" onClick={() => setRequest({ kind: "salvage", server })}>
                   Save its tail…
                 </button>
+                {link && o?.encryption && link.proof !== "verified" && (
+                  <button className="btn" onClick={() => setRequest({ kind: "encrypt" })}>
+                    Encrypt replication…
+                  </button>
+                )}
                 <select
                   className="field"
                   aria-label={`Have ${server} follow`}
@@ -214,6 +232,8 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
             ["delayed by", s.delay_seconds > 0 ? span(s.delay_seconds) : "no"],
             ["clock", s.clock_skew_seconds === 0 ? "right" : `${s.clock_skew_seconds.toFixed(1)} s off`],
             ["certificate until", o?.certificate_ends ? when(o.certificate_ends) : "–"],
+            ["connections", taken[o?.encryption?.state ?? ""] ?? "–"],
+            ...(link ? [["link", insisted[link.proof ?? ""] ?? "–"] as [string, string]] : []),
           ]}
         />
       </section>
