@@ -73,7 +73,7 @@ func (a *API) routes() []route {
 		{method: "PATCH", path: server, id: "setServer", summary: "Change rank or site, hide or show", status: 200,
 			in: apitype.ServerChange{}, out: view.Server{}, handle: a.setServer},
 		{method: "DELETE", path: server, id: "removeServer", summary: "Remove a server; its database keeps running",
-			query: []string{"drop"}, status: 200, out: apitype.Leaving{}, handle: a.removeServer},
+			status: 200, out: apitype.Leaving{}, handle: a.removeServer},
 		{method: "POST", path: server + "/code", id: "newCode", summary: "A new one-time code for its agent", status: 201,
 			out: apitype.EnrolmentCode{}, handle: a.newCode},
 		{method: "GET", path: server + "/tail", id: "tail", summary: "What only this server has", status: 200,
@@ -291,8 +291,8 @@ func (a *API) setServer(c echo.Context) error {
 
 func (a *API) removeServer(c echo.Context) error {
 	name, from := who(c)
-	left, err := a.service.RemoveServer(c.Request().Context(), c.Param("cluster"), c.Param("server"),
-		c.QueryParam("drop") == "true", name, from)
+	left, err := a.service.RemoveServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), name,
+		from)
 	if err != nil {
 		return err
 	}

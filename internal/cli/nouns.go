@@ -106,7 +106,11 @@ func (a *app) clusterCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.confirmed(cmd, "remove cluster "+args[0]+leaving(plan, drop)); err != nil {
+			what := "remove cluster " + args[0] + leaving(plan)
+			if !drop {
+				what += "\nWith --drop, what nothing uses is dropped as well."
+			}
+			if err := a.confirmed(cmd, what); err != nil {
 				return err
 			}
 			r, err := c.RemoveCluster(cmd.Context(), args[0], drop)
@@ -115,7 +119,8 @@ func (a *app) clusterCommand() *cobra.Command {
 			}
 			return a.show(r, func(w io.Writer) { fmt.Fprintf(w, "cluster %s removed.\n%s", args[0], leftovers(r, "Undone")) })
 		})}
-	removeFlags(remove, &drop)
+	remove.Flags().BoolP("yes", "y", false, "do not ask")
+	remove.Flags().BoolVar(&drop, "drop", false, "also drop what Cross Twin made on the servers, where nothing uses it")
 	return group("cluster", "Add, list, show, set and remove clusters", add, list, show, set, remove)
 }
 
@@ -145,7 +150,7 @@ func parseRank(s string) (int, error) {
 
 func (a *app) serverCommand() *cobra.Command {
 	var rankText, site string
-	var primary, hidden, drop bool
+	var primary, hidden bool
 	add := &cobra.Command{Use: "add CLUSTER NAME", Short: "Add a server; prints the command for its host",
 		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			n, err := parseRank(rankText)
@@ -221,14 +226,14 @@ func (a *app) serverCommand() *cobra.Command {
 	remove := &cobra.Command{Use: "remove CLUSTER NAME",
 		Short: "Remove a server from Cross Twin; its database keeps running", Args: exactly(2),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
-			plan, err := c.Leaving(cmd.Context(), args[0], args[1], drop)
+			plan, err := c.Leaving(cmd.Context(), args[0], args[1], false)
 			if err != nil {
 				return err
 			}
-			if err := a.confirmed(cmd, "remove server "+args[1]+leaving(plan, drop)); err != nil {
+			if err := a.confirmed(cmd, "remove server "+args[1]+leaving(plan)); err != nil {
 				return err
 			}
-			r, err := c.RemoveServer(cmd.Context(), args[0], args[1], drop)
+			r, err := c.RemoveServer(cmd.Context(), args[0], args[1])
 			if err != nil {
 				return err
 			}
@@ -236,7 +241,7 @@ func (a *app) serverCommand() *cobra.Command {
 				fmt.Fprintf(w, "server %s removed from %s.\n%s", args[1], args[0], leftovers(r, "Undone"))
 			})
 		})}
-	removeFlags(remove, &drop)
+	remove.Flags().BoolP("yes", "y", false, "do not ask")
 	code := &cobra.Command{Use: "code CLUSTER NAME", Short: "Make a new one-time code for a server's agent",
 		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			code, err := c.NewCode(cmd.Context(), args[0], args[1])

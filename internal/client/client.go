@@ -193,10 +193,9 @@ func (c *Client) SetServer(ctx context.Context, cluster, server string, ch apity
 	return s, c.call(ctx, "PATCH", at("clusters", cluster, "servers", server), ch, &s)
 }
 
-// RemoveServer removes a server; with drop what Cross Twin made for it and nothing
-// uses.
-func (c *Client) RemoveServer(ctx context.Context, cluster, server string, drop bool) (r apitype.Leaving, err error) {
-	return r, c.call(ctx, "DELETE", at("clusters", cluster, "servers", server)+dropQuery(drop), nil, &r)
+// RemoveServer removes a server.
+func (c *Client) RemoveServer(ctx context.Context, cluster, server string) (r apitype.Leaving, err error) {
+	return r, c.call(ctx, "DELETE", at("clusters", cluster, "servers", server), nil, &r)
 }
 
 // NewCode makes a new enrolment code.

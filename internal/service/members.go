@@ -195,12 +195,9 @@ func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *i
 	return s.reload(ctx)
 }
 
-// RemoveServer forgets a server. Its database keeps running, and nothing guards it
-// any more. With drop the slot it reads through is dropped, if it reads no more;
-// otherwise the slot stays, and the status says that no server reads it.
-func (s *Service) RemoveServer(ctx context.Context, cluster, server string, drop bool, who,
-	from string) ([]verb.Leftover,
-	error) {
+// RemoveServer forgets a server. Its database keeps running, nothing guards it any more,
+// and it has no way in: its account, its access rules and its slot go.
+func (s *Service) RemoveServer(ctx context.Context, cluster, server, who, from string) ([]verb.Leftover, error) {
 	if err := s.idle(cluster); err != nil {
 		return nil, err
 	}
@@ -216,7 +213,7 @@ func (s *Service) RemoveServer(ctx context.Context, cluster, server string, drop
 		return nil, badInput("%s is the primary of %s: switch over to another server first, or remove the cluster", server,
 			cluster)
 	}
-	left := s.leave(ctx, c, []string{server}, drop)
+	left := s.leave(ctx, c, []string{server}, false)
 	if err := s.Store.RemoveServer(ctx, rec.ID); err != nil {
 		return nil, err
 	}

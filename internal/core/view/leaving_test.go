@@ -29,7 +29,7 @@ func TestLeaving(t *testing.T) {
 		strings.Join(c.Slots, "") != "ct_heron" || !calls["heron"].Self || strings.Join(calls["tern"].Revoke, "") != "heron" {
 		t.Errorf("%+v", calls)
 	}
-	if !strings.Contains(text, "crosstwin_follow_heron on gull, by which heron follows") ||
+	if !strings.Contains(text, "crosstwin_follow_heron on gull: heron can follow by it no more") ||
 		strings.Contains(text, "tern") {
 		t.Error(text)
 	}

@@ -44,7 +44,7 @@ func leftoverWords(l verb.Leftover) string {
 		case l.For != "" && l.Gone:
 			return "the account " + l.Name + " was dropped: " + l.For + " follows by it no more"
 		case l.For != "":
-			return "the account " + l.Name + " on " + l.Server + ", by which " + l.For + " follows"
+			return "the account " + l.Name + " on " + l.Server + ": " + l.For + " can follow by it no more, from that moment on"
 		case l.Gone:
 			return "the accounts " + l.Name + " were dropped, with their access rules and Cross Twin's tables"
 		case len(l.UsedBy) > 0:

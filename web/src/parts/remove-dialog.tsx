@@ -42,7 +42,7 @@ export function RemoveDialog({
     mutationFn: () =>
       take(
         server
-          ? api.DELETE("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server }, query } })
+          ? api.DELETE("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } } })
           : api.DELETE("/api/v1/clusters/{cluster}", { params: { path, query } }),
       ),
   });
@@ -65,7 +65,7 @@ export function RemoveDialog({
             </DialogTitle>
             <p className="note">
               {server
-                ? "Its database keeps running. Its agent no longer keeps it from taking writes."
+                ? "Its database keeps running, and follows no more. Its agent no longer keeps it from taking writes."
                 : "Its databases keep running. No agent keeps them from taking writes any more."}
             </p>
           </div>
@@ -77,12 +77,14 @@ export function RemoveDialog({
             <>
               <List title="To be undone" items={texts(plan.data, true)} />
               <List title="What stays" items={texts(plan.data, false)} />
-              <div className="mt-3">
-                <label>
-                  <input type="checkbox" checked={drop} onChange={(e) => setDrop(e.target.checked)} /> also drop what
-                  nothing uses
-                </label>
-              </div>
+              {!server && (
+                <div className="mt-3">
+                  <label>
+                    <input type="checkbox" checked={drop} onChange={(e) => setDrop(e.target.checked)} /> also drop what
+                    nothing uses
+                  </label>
+                </div>
+              )}
             </>
           )}
           {remove.data && (
