@@ -44,8 +44,13 @@ const (
 	serviceLife = 5 * 365 * 24 * time.Hour
 )
 
-// AgentLife is for how long an agent's certificate is good; the service renews it.
-const AgentLife = 90 * 24 * time.Hour
+// AgentLife is for how long an agent's certificate is good, DatabaseLife a database's; the
+// service renews both after half of that. Replication has to outlast a service that is
+// away for long, and a cluster that left it.
+const (
+	AgentLife    = 90 * 24 * time.Hour
+	DatabaseLife = 2 * 365 * 24 * time.Hour
+)
 
 // Authority signs certificates.
 type Authority struct {
@@ -187,7 +192,7 @@ func (a *Authority) SignDatabase(csrPEM []byte, host string) ([]byte, error) {
 		return nil, err
 	}
 	return a.sign(&x509.Certificate{Subject: pkix.Name{CommonName: "database", Organization: []string{"Cross Twin"}},
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, key, AgentLife, []string{host})
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}, key, DatabaseLife, []string{host})
 }
 
 // requested returns the public key of a certificate request.

@@ -9,13 +9,8 @@ import (
 	"crosstwin/internal/pki"
 )
 
-// renewBefore is how long before its end a certificate is renewed; one that lasts longer
-// than any is made for now is of an older version, and renewed too. renewAgain is how
-// long after a try the next one follows.
-const (
-	renewBefore = pki.AgentLife / 2
-	renewAgain  = time.Hour
-)
+// renewAgain is how long after a try to renew the next one follows.
+const renewAgain = time.Hour
 
 // renew has the certificates of agents renewed in time.
 func (s *Service) renew(ctx context.Context, c *watched, now time.Time) {
@@ -26,8 +21,8 @@ func (s *Service) renew(ctx context.Context, c *watched, now time.Time) {
 			continue
 		}
 		host := m.databaseHost()
-		if good(m.last.CertificateEnds, now) &&
-			(host == "" || m.last.Encryption == nil || good(m.last.Encryption.CertificateEnds, now)) {
+		if good(m.last.CertificateEnds, pki.AgentLife, now) &&
+			(host == "" || m.last.Encryption == nil || good(m.last.Encryption.CertificateEnds, pki.DatabaseLife, now)) {
 			continue
 		}
 		m.renewNext = now.Add(renewAgain)
@@ -75,10 +70,11 @@ func (s *Service) awaitCertificates(ctx context.Context, c *watched) {
 // certificateWait is for how long.
 const certificateWait = 3 * time.Second
 
-// good reports whether a certificate that ends then need not be renewed.
-func good(ends, now time.Time) bool {
+// good reports whether a certificate that is made for a life need not be renewed: more
+// than half of that is left. One that lasts longer is of an older version.
+func good(ends time.Time, life time.Duration, now time.Time) bool {
 	left := ends.Sub(now)
-	return left > renewBefore && left <= pki.AgentLife+24*time.Hour
+	return left > life/2 && left <= life+24*time.Hour
 }
 
 // renewOne renews the certificates of an agent and, for a host, of its database.

@@ -33,11 +33,15 @@ func NewClock(n int) *Clock { return &Clock{ring: make([]Sample, n)} }
 // Reset forgets all samples: positions of another history do not compare.
 func (c *Clock) Reset() { c.next, c.full = 0, false }
 
-// Add takes a sample. Samples that go back in position (another history) empty
-// the ring first. While the position does not move, only the first and the
+// Add takes a sample. One from before the newest is left out: two looks may end in
+// another order than they began. Samples that go back in position all the same (another
+// history) empty the ring first. While the position does not move, only the first and the
 // newest sample of it are kept, so the ring reaches back over idle hours.
 func (c *Clock) Add(s Sample) {
 	n := c.Len()
+	if n > 0 && s.At.Before(c.at(n-1).At) {
+		return
+	}
 	if n > 0 && s.Position < c.at(n-1).Position {
 		c.Reset()
 		n = 0

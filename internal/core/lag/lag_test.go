@@ -104,3 +104,15 @@ func TestStoodAt(t *testing.T) {
 		}
 	}
 }
+
+// Two looks may end in another order than they began: the older one says nothing of
+// another history.
+func TestLateLook(t *testing.T) {
+	c := NewClock(10)
+	c.Add(Sample{at(10), 1000})
+	c.Add(Sample{at(11), 1100})
+	c.Add(Sample{at(10.5), 1050})
+	if r := c.Behind(1000, at(11)); c.Len() != 2 || r.Seconds != 1 || r.AtLeast {
+		t.Errorf("%+v with %d samples", r, c.Len())
+	}
+}

@@ -60,7 +60,7 @@ func measureLag(in Input, m Member, owner *Member, s *Server) {
 	}
 	s.LagBytes = max(0, written-applied)
 	s.Stages = stages(sc, m.Name, written, received, applied)
-	if s.LagBytes == 0 && s.Lag.Seconds < slight || s.Lag.Known && s.Lag.Seconds == 0 {
+	if s.LagBytes == 0 && s.Lag.Seconds < slight || s.Lag.Known && !s.Lag.AtLeast && s.Lag.Seconds == 0 {
 		s.LagBytes, s.Lag.Seconds, s.Stages = 0, 0, lag.Stages{}
 	}
 	if s.missing.Applied = s.LagBytes > 0; passing(s.Lag, m.Before.Applied) {

@@ -69,3 +69,19 @@ func TestOneMoment(t *testing.T) {
 		})
 	}
 }
+
+// A clock that has just begun says of an older position only that it is older: what was
+// received and not applied waits all the same.
+func TestYoungClock(t *testing.T) {
+	v := Assess(bookings(func(in *Input) {
+		in.Clock = lag.NewClock(10)
+		in.Clock.Add(lag.Sample{At: now, Position: 0x2000000})
+		tern := &in.Members[1]
+		tern.LookedAt, tern.SeenAt = now.Add(-100*time.Millisecond), now
+		tern.Last.Log.Applied, tern.Last.Log.Received = "0/1F40000", "0/2000000"
+		tern.Last.Replay.Paused = true
+	}))
+	if tern := v.Find("tern"); tern.Health != Stalled || tern.Stages.NotApplied != 0xC0000 {
+		t.Errorf("%s, %+v", tern.Health, tern.Stages)
+	}
+}

@@ -241,7 +241,11 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 	if in.Policy.ClockSeconds > 0 && max(s.ClockSkew, -s.ClockSkew) > in.Policy.ClockSeconds {
 		add(cluster.RuleClock, cause.Cause{Code: cause.ClockOff, Server: s.Name, Seconds: s.ClockSkew}, with(cause.SetClock))
 	}
-	if left := o.CertificateEnds.Sub(in.Now); !o.CertificateEnds.IsZero() && left.Hours() < certificateDays*24 {
+	ends := o.CertificateEnds
+	if e := o.Encryption; e != nil && e.State == observation.ProofAuthority && e.CertificateEnds.Before(ends) {
+		ends = e.CertificateEnds // the database's own, by which others follow it
+	}
+	if left := ends.Sub(in.Now); !ends.IsZero() && left.Hours() < certificateDays*24 {
 		add(cluster.RuleCertificate, cause.Cause{Code: cause.CertificateEnd, Server: s.Name, Seconds: left.Seconds()},
 			with(cause.EnrollAgain))
 	}

@@ -252,7 +252,7 @@ var slowWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf("the clock of %s is %s %s the service's", c.Server, Span(max(c.Seconds, -c.Seconds)), way)
 	},
 	cause.CertificateEnd: func(c cause.Cause) string {
-		return fmt.Sprintf("the certificate of %s's agent ends in %s", c.Server, Span(max(0, c.Seconds)))
+		return fmt.Sprintf("the certificate of %s ends in %s", c.Server, Span(max(0, c.Seconds)))
 	},
 	cause.FalseClaim: func(c cause.Cause) string {
 		return fmt.Sprintf("%s's agent claims term %d, and no decision of this service says so: the claim counts for nothing",
