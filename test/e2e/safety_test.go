@@ -183,6 +183,7 @@ func oldPrimaryAliveAllAlong(t *testing.T, w *world) {
 	if w.tryWrite(w.server("gull")) != nil {
 		t.Fatal("gull was to be alive: the test shows nothing")
 	}
+	w.writeLocally("gull") // whether or not the workload comes to it in this moment
 	syscall.Kill(pid, syscall.SIGCONT)
 	if err := w.Await(w.ctx, func(v view.View) bool { return w.kept(v, "gull") }); err != nil {
 		t.Fatal(err)

@@ -5,13 +5,13 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 )
 
 // Encryption is set in a file of the agent's own, which the server's configuration
@@ -25,33 +25,18 @@ const (
 	encryptionEnd   = "# crosstwin end"
 )
 
-// servedFile holds the server's certificate and key, trustedFile the authority of the
-// servers that it follows, encryptionFile the settings. All are the database owner's.
-func (e *Engine) servedFile() string     { return filepath.Join(e.cfg.WorkDir, "served.pem") }
-func (e *Engine) trustedFile() string    { return filepath.Join(e.cfg.WorkDir, "trusted.pem") }
-func (e *Engine) encryptionFile() string { return filepath.Join(e.cfg.WorkDir, "encryption.cnf") }
+// newEncryption names the files of a server.
+func newEncryption(dir string) *host.Encryption {
+	return &host.Encryption{Dir: dir, SettingsName: "encryption.cnf", Settings: func(served string) string {
+		return "[mariadbd]\nssl_cert = " + served + "\nssl_key = " + served + "\n"
+	}}
+}
 
 // Certify implements engine.Encrypter.
 func (e *Engine) Certify(c engine.Certificate) error {
-	settings := "[mariadbd]\nssl_cert = " + e.servedFile() + "\nssl_key = " + e.servedFile() + "\n"
-	changed := false
-	for _, f := range []struct {
-		path    string
-		content []byte
-	}{{e.servedFile(), c.Pair}, {e.trustedFile(), c.Authority}, {e.encryptionFile(), []byte(settings)}} {
-		if b, err := os.ReadFile(f.path); err == nil && string(b) == string(f.content) {
-			continue
-		}
-		if err := e.GiveFile(f.path, f.content); err != nil {
-			return err
-		}
-		changed = true
-	}
-	e.seen.Lock()
-	e.seen.certified = true
-	e.seen.Unlock()
-	if _, running := e.running(); !changed || !running {
-		return nil
+	changed, err := e.encryption.Keep(e.Data, c.Pair, c.Authority)
+	if _, running := e.running(); err != nil || !changed || !running {
+		return err
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
@@ -59,17 +44,6 @@ func (e *Engine) Certify(c engine.Certificate) error {
 	// reads them when it starts.
 	e.exec(ctx, "flush no_write_to_binlog ssl")
 	return nil
-}
-
-// encryption tells what a running server's settings prove to those who connect.
-func (e *Engine) encryption(have, certFile string) observation.Proof {
-	switch {
-	case have != "YES":
-		return observation.ProofNone
-	case certFile == e.servedFile():
-		return observation.ProofAuthority
-	}
-	return observation.ProofOther
 }
 
 // encrypt has the server take encrypted connections from its next start on, unless an
@@ -84,18 +58,16 @@ func (e *Engine) encrypt(ctx context.Context) error {
 
 // encryptFromStart writes into the configuration that the agent's settings count.
 func (e *Engine) encryptFromStart() error {
-	e.seen.Lock()
-	certified := e.seen.certified
-	e.seen.Unlock()
-	if !certified {
+	if !e.encryption.Certified() {
 		return nil
 	}
 	b, err := e.ReadTrusted(e.cfg.ConfigFile)
-	if err != nil || strings.Contains(string(b), "\n!include "+e.encryptionFile()+"\n") || ownCertificate(string(b)) {
+	if err != nil || strings.Contains(string(b), "\n!include "+e.encryption.SettingsFile()+"\n") ||
+		ownCertificate(string(b)) {
 		return err
 	}
 	return e.rewriteConfig(strings.TrimRight(string(b), "\n") + "\n" + encryptionBegin + "\n!include " +
-		e.encryptionFile() + "\n" + encryptionEnd + "\n")
+		e.encryption.SettingsFile() + "\n" + encryptionEnd + "\n")
 }
 
 // ownCertificate reports whether a configuration names a certificate itself.
@@ -115,7 +87,7 @@ func ownCertificate(text string) bool {
 func (e *Engine) insisting(up verb.Peer) string {
 	switch up.Proof {
 	case observation.ProofAuthority:
-		return "master_ssl = 1, master_ssl_verify_server_cert = 1, master_ssl_ca = " + literal(e.trustedFile())
+		return "master_ssl = 1, master_ssl_verify_server_cert = 1, master_ssl_ca = " + literal(e.encryption.Trusted())
 	case observation.ProofOther:
 		return "master_ssl = 1, master_ssl_verify_server_cert = 0, master_ssl_ca = ''"
 	case observation.ProofNone:
@@ -129,7 +101,7 @@ func (e *Engine) insisted(l link) observation.Proof {
 	switch {
 	case l["Master_SSL_Allowed"] != "Yes":
 		return observation.ProofNone
-	case l["Master_SSL_Verify_Server_Cert"] == "Yes" && l["Master_SSL_CA_File"] == e.trustedFile():
+	case l["Master_SSL_Verify_Server_Cert"] == "Yes" && l["Master_SSL_CA_File"] == e.encryption.Trusted():
 		return observation.ProofAuthority
 	}
 	return observation.ProofOther
@@ -140,7 +112,7 @@ func (e *Engine) insisted(l link) observation.Proof {
 func (e *Engine) insists(up verb.Peer) (*tls.Config, error) {
 	switch up.Proof {
 	case observation.ProofAuthority:
-		b, err := os.ReadFile(e.trustedFile())
+		b, err := os.ReadFile(e.encryption.Trusted())
 		if err != nil {
 			return nil, err
 		}

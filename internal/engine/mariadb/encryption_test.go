@@ -79,7 +79,7 @@ func TestEncryptedReplication(t *testing.T) {
 	plover.awaitLink("connected again", func(u *observation.Upstream) bool { return u.Connected })
 
 	plover.leave(true)
-	if err := os.Remove(plover.encryptionFile()); err != nil {
+	if err := os.Remove(plover.encryption.SettingsFile()); err != nil {
 		t.Fatal(err)
 	}
 	plover.ok(plover.Start(plover.ctx(), "replica"))

@@ -68,6 +68,8 @@ type Engine struct {
 	db      *sql.DB
 	version string // of the programs
 	compare compareState
+	// encryption are the files of its encrypted connections.
+	encryption *host.Encryption
 
 	held struct {
 		sync.Mutex
@@ -79,8 +81,6 @@ type Engine struct {
 		pid     int
 		stopped stoppedState
 		account engine.Account
-		// certified: the server has a certificate by which it may be encrypted.
-		certified bool
 	}
 }
 
@@ -135,7 +135,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	if cfg.LogFile == "" {
 		cfg.LogFile = filepath.Join(filepath.Dir(cfg.DataDir), cfg.Name+".log")
 	}
-	e := &Engine{cfg: cfg, memory: memory, peers: peers,
+	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
 		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "mariadbd", OwnerName: cfg.Owner,
 			DefaultOwner: "mysql"}}
 	_, err := e.Owner()

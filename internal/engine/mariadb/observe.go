@@ -185,7 +185,7 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	n, _ := strconv.ParseUint(f["server_id"], 10, 32)
 	o.Log.ServerID = uint32(n)
 	o.Log.GTIDState = f["state"]
-	o.Encryption = &observation.Encryption{State: e.encryption(f["have_ssl"], f["cert"])}
+	o.Encryption = &observation.Encryption{State: e.encryption.Proof(f["have_ssl"] == "YES", f["cert"])}
 	o.Process.ConnectedClients, _ = strconv.Atoi(f["clients"])
 	granted := f["granted"]
 	if f["semi_sync"] != "ON" {

@@ -9,7 +9,6 @@ import (
 	"io"
 	"net"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -17,6 +16,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 )
 
 // Encryption is set in a file of the agent's own, which the server's configuration
@@ -28,34 +28,18 @@ const (
 	encryptionEnd   = "# crosstwin end"
 )
 
-// servedFile holds the server's certificate and key, trustedFile the authority of the
-// servers that it follows, encryptionFile the settings. All are the database owner's.
-func (e *Engine) servedFile() string     { return filepath.Join(e.cfg.WorkDir, "served.pem") }
-func (e *Engine) trustedFile() string    { return filepath.Join(e.cfg.WorkDir, "trusted.pem") }
-func (e *Engine) encryptionFile() string { return filepath.Join(e.cfg.WorkDir, "encryption.conf") }
+// newEncryption names the files of a server.
+func newEncryption(dir string) *host.Encryption {
+	return &host.Encryption{Dir: dir, SettingsName: "encryption.conf", Settings: func(served string) string {
+		return fmt.Sprintf("ssl = on\nssl_cert_file = '%s'\nssl_key_file = '%[1]s'\n", strings.ReplaceAll(served, "'", "''"))
+	}}
+}
 
-// Certify implements engine.Encrypter. The server reads the files again on a reload.
+// Certify implements engine.Encrypter.
 func (e *Engine) Certify(c engine.Certificate) error {
-	settings := fmt.Sprintf("ssl = on\nssl_cert_file = '%s'\nssl_key_file = '%[1]s'\n",
-		strings.ReplaceAll(e.servedFile(), "'", "''"))
-	changed := false
-	for _, f := range []struct {
-		path    string
-		content []byte
-	}{{e.servedFile(), c.Pair}, {e.trustedFile(), c.Authority}, {e.encryptionFile(), []byte(settings)}} {
-		if b, err := os.ReadFile(f.path); err == nil && string(b) == string(f.content) {
-			continue
-		}
-		if err := e.GiveFile(f.path, f.content); err != nil {
-			return err
-		}
-		changed = true
-	}
-	e.seen.Lock()
-	e.seen.certified = true
-	e.seen.Unlock()
-	if _, running := e.running(); !changed || !running {
-		return nil
+	changed, err := e.encryption.Keep(e.Data, c.Pair, c.Authority)
+	if _, running := e.running(); err != nil || !changed || !running {
+		return err
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
@@ -65,29 +49,15 @@ func (e *Engine) Certify(c engine.Certificate) error {
 	return nil
 }
 
-// encryption tells what a running server's settings prove to those who connect.
-func (e *Engine) encryption(on, certFile string) observation.Proof {
-	switch {
-	case on != "on":
-		return observation.ProofNone
-	case certFile == e.servedFile():
-		return observation.ProofAuthority
-	}
-	return observation.ProofOther
-}
-
-// encryptionBlock returns a configuration with our block at its end, or without.
-func (e *Engine) encryptionBlock(content string, with bool) string {
+// encryptionBlock returns a configuration with our block at its end.
+func (e *Engine) encryptionBlock(content string) string {
 	if i := strings.Index(content, encryptionBegin); i >= 0 {
 		if j := strings.Index(content[i:], encryptionEnd); j >= 0 {
 			content = content[:i] + strings.TrimPrefix(content[i+j+len(encryptionEnd):], "\n")
 		}
 	}
-	if !with {
-		return content
-	}
 	return strings.TrimRight(content, "\n") + "\n" + encryptionBegin + "\ninclude_if_exists = '" +
-		strings.ReplaceAll(e.encryptionFile(), "'", "''") + "'\n" + encryptionEnd + "\n"
+		strings.ReplaceAll(e.encryption.SettingsFile(), "'", "''") + "'\n" + encryptionEnd + "\n"
 }
 
 // claimEncryption has a configuration that came with a copy name this server's own
@@ -98,7 +68,7 @@ func (e *Engine) claimEncryption() error {
 	if err != nil || !strings.Contains(string(b), encryptionBegin) {
 		return nil // whether there is one at all, the server says
 	}
-	if text := e.encryptionBlock(string(b), true); text != string(b) {
+	if text := e.encryptionBlock(string(b)); text != string(b) {
 		return e.RewriteTrusted(file, []byte(text))
 	}
 	return nil
@@ -111,9 +81,6 @@ const packageCertificate = "/etc/ssl/certs/ssl-cert-snakeoil.pem"
 // encrypt has the running server take encrypted connections, unless it does so by an
 // administrator's own certificate, and tells what they prove then.
 func (e *Engine) encrypt(ctx context.Context) (observation.Proof, error) {
-	e.seen.Lock()
-	certified := e.seen.certified
-	e.seen.Unlock()
 	var on, cert, file string
 	ask := func() error {
 		return e.explain(e.pool.QueryRow(ctx, "select current_setting('ssl'), current_setting('ssl_cert_file'), "+
@@ -122,7 +89,7 @@ func (e *Engine) encrypt(ctx context.Context) (observation.Proof, error) {
 	if err := ask(); err != nil {
 		return "", err
 	}
-	if now := e.encryption(on, cert); !certified || now == observation.ProofAuthority ||
+	if now := e.encryption.Proof(on == "on", cert); !e.encryption.Certified() || now == observation.ProofAuthority ||
 		now == observation.ProofOther && cert != packageCertificate {
 		return now, nil
 	}
@@ -130,7 +97,7 @@ func (e *Engine) encrypt(ctx context.Context) (observation.Proof, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := e.RewriteTrusted(file, []byte(e.encryptionBlock(string(b), true))); err != nil {
+	if err := e.RewriteTrusted(file, []byte(e.encryptionBlock(string(b)))); err != nil {
 		return "", err
 	}
 	if err := e.exec(ctx, "select pg_reload_conf()"); err != nil {
@@ -140,13 +107,13 @@ func (e *Engine) encrypt(ctx context.Context) (observation.Proof, error) {
 		if err := ask(); err != nil {
 			return "", err
 		}
-		now := e.encryption(on, cert)
+		now := e.encryption.Proof(on == "on", cert)
 		if now == observation.ProofAuthority {
 			return now, e.shows(ctx)
 		}
 		if time.Now().After(end) {
 			return now, fmt.Errorf("%s does not take up the settings in %s: ssl is %s, its certificate %s", e.cfg.Name,
-				e.encryptionFile(), on, cert)
+				e.encryption.SettingsFile(), on, cert)
 		}
 	}
 }
@@ -180,7 +147,7 @@ func (e *Engine) shows(ctx context.Context) error {
 	if answer[0] != 'S' {
 		return fmt.Errorf("%s takes no encrypted connections: what its log %s says of SSL", e.cfg.Name, e.cfg.LogFile)
 	}
-	b, err := os.ReadFile(e.trustedFile())
+	b, err := os.ReadFile(e.encryption.Trusted())
 	if err != nil {
 		return err
 	}
@@ -198,7 +165,7 @@ func (e *Engine) shows(ctx context.Context) error {
 func (e *Engine) insists(p verb.Peer) []string {
 	switch p.Proof {
 	case observation.ProofAuthority:
-		return []string{"sslmode", "verify-full", "sslrootcert", e.trustedFile()}
+		return []string{"sslmode", "verify-full", "sslrootcert", e.encryption.Trusted()}
 	case observation.ProofOther:
 		return []string{"sslmode", "require"}
 	}
@@ -208,7 +175,7 @@ func (e *Engine) insists(p verb.Peer) []string {
 // insisted tells what a connection string insists on.
 func (e *Engine) insisted(conninfo map[string]string) observation.Proof {
 	switch mode := conninfo["sslmode"]; {
-	case mode == "verify-full" && conninfo["sslrootcert"] == e.trustedFile():
+	case mode == "verify-full" && conninfo["sslrootcert"] == e.encryption.Trusted():
 		return observation.ProofAuthority
 	case mode == "require" || mode == "verify-ca" || mode == "verify-full":
 		return observation.ProofOther

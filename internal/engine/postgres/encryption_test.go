@@ -47,7 +47,7 @@ func TestEncryptedReplication(t *testing.T) {
 	if o.Links.Upstream.Proof != observation.ProofAuthority || o.Encryption.State != observation.ProofAuthority {
 		t.Errorf("the replica: %+v, %+v", o.Links.Upstream, o.Encryption)
 	}
-	if cert := r.text("show ssl_cert_file"); cert != r.servedFile() {
+	if cert := r.text("show ssl_cert_file"); cert != r.encryption.Served() {
 		t.Errorf("the copy shows %s", cert)
 	}
 	p.await("encrypted link", func(*observation.Server) bool {

@@ -253,7 +253,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 		// the start of a segment: what was applied is then the better bound.
 		o.Log.Received = later(o.Log.Received, o.Log.Applied)
 	}
-	o.Encryption = &observation.Encryption{State: e.encryption(r.SSL, r.SSLCert)}
+	o.Encryption = &observation.Encryption{State: e.encryption.Proof(r.SSL == "on", r.SSLCert)}
 	e.observeLinks(o, &r)
 	e.observeReplay(o, &r)
 	e.observeLine(ctx, o, &r)

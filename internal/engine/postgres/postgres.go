@@ -65,6 +65,8 @@ type Engine struct {
 	pool    *pgxpool.Pool
 	compare compareState
 	busy    host.Busy
+	// encryption are the files of its encrypted connections.
+	encryption *host.Encryption
 
 	seen struct {
 		sync.Mutex
@@ -131,7 +133,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 						"handled by this version", cfg.DataDir)
 		}
 	}
-	e := &Engine{cfg: cfg, memory: memory, peers: peers,
+	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
 		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", OwnerName: cfg.Owner,
 			DefaultOwner: "postgres",
 			Env:          []string{"PGCONNECT_TIMEOUT=10", "PGTZ=UTC"}}}

@@ -1,0 +1,59 @@
+package host
+
+import (
+	"os"
+	"path/filepath"
+	"sync/atomic"
+
+	"crosstwin/internal/core/observation"
+)
+
+// Encryption are the files by which a server takes encrypted connections. They lie in
+// the agent's own directory and are the database owner's to read.
+type Encryption struct {
+	Dir string
+	// SettingsName is the name of the file with the settings, Settings its text for the
+	// file that holds certificate and key.
+	SettingsName string
+	Settings     func(served string) string
+
+	certified atomic.Bool
+}
+
+// Served holds the server's certificate and key, Trusted the authority of the servers
+// that it follows, and SettingsFile what its configuration includes.
+func (x *Encryption) Served() string       { return filepath.Join(x.Dir, "served.pem") }
+func (x *Encryption) Trusted() string      { return filepath.Join(x.Dir, "trusted.pem") }
+func (x *Encryption) SettingsFile() string { return filepath.Join(x.Dir, x.SettingsName) }
+
+// Certified reports whether there is a certificate by which to encrypt.
+func (x *Encryption) Certified() bool { return x.certified.Load() }
+
+// Keep writes the files, and reports whether anything in them is new.
+func (x *Encryption) Keep(d *Data, pair, authority []byte) (changed bool, err error) {
+	for _, f := range []struct {
+		path    string
+		content []byte
+	}{{x.Served(), pair}, {x.Trusted(), authority}, {x.SettingsFile(), []byte(x.Settings(x.Served()))}} {
+		if b, err := os.ReadFile(f.path); err == nil && string(b) == string(f.content) {
+			continue
+		}
+		if err := d.GiveFile(f.path, f.content); err != nil {
+			return changed, err
+		}
+		changed = true
+	}
+	x.certified.Store(true)
+	return changed, nil
+}
+
+// Proof tells what a server proves to those who connect, from what it says of itself.
+func (x *Encryption) Proof(encrypts bool, certFile string) observation.Proof {
+	switch {
+	case !encrypts:
+		return observation.ProofNone
+	case certFile == x.Served():
+		return observation.ProofAuthority
+	}
+	return observation.ProofOther
+}
