@@ -284,7 +284,7 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 		why = " (" + s.Why + ")"
 	}
 	fmt.Fprintf(w, "%s %s%s. Its role is %s; it reports itself as %s.\n\n", a.bold(s.Name), s.Health, why, s.Role,
-		dash(string(s.Believes)))
+		dash(string(s.ReportsAs)))
 	o := s.Observation
 	if o == nil {
 		return
@@ -403,11 +403,15 @@ func (a *app) printTail(w io.Writer, name string, x verb.Examination) {
 		if !tx.At.IsZero() {
 			at = tx.At.Format("2006-01-02 15:04:05.000") + " UTC"
 		}
+		outcome := tx.Outcome
+		if tx.Partial {
+			outcome += ", its beginning is not in the log"
+		}
 		if tx.Schema {
-			tb.AppendRow(table.Row{tx.Name(), at, tx.Outcome, "(definitions)", "", "", ""})
+			tb.AppendRow(table.Row{tx.Name(), at, outcome, "(definitions)", "", "", ""})
 		}
 		for _, ch := range tx.Changes {
-			tb.AppendRow(table.Row{tx.Name(), at, tx.Outcome, ch.Table, ch.Inserts, ch.Updates, ch.Deletes})
+			tb.AppendRow(table.Row{tx.Name(), at, outcome, ch.Table, ch.Inserts, ch.Updates, ch.Deletes})
 		}
 	}
 	tb.Render()

@@ -91,7 +91,8 @@ func (s *Service) reread(ctx context.Context, op *operation.Operation, c verb.Re
 			t.Saved, c.Server, got, t.Digest)
 	}
 	if name, missing := t.NotSaved(); missing {
-		return nil, 0, fmt.Errorf("transaction %s is missing in the saved tail %s on %s", name, t.Saved, c.Server)
+		return nil, 0, fmt.Errorf("transaction %s is missing in the saved tail %s on %s, or is there in part only: "+
+			"crosstwin rejoin %s %s --preview says what to do", name, t.Saved, c.Server, op.Cluster, c.Server)
 	}
 	s.completeTail(ctx, op.Cluster, op.Plan.Primary, &t)
 	return t, 0, nil

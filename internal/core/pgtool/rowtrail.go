@@ -176,13 +176,21 @@ func (r Record) NextTransaction(bound uint32) uint32 {
 	if r.Transaction != 0 {
 		next = r.Transaction + 1
 	}
-	if m := nextTransaction.FindStringSubmatch(r.Description); m != nil {
-		if n, err := strconv.ParseUint(m[1], 10, 32); err == nil {
-			next = uint32(n)
-		}
+	if n, tells := r.TellsNext(); tells {
+		next = n
 	}
 	if next == 0 || bound != 0 && int32(next-bound) <= 0 {
 		return bound
 	}
 	return next
+}
+
+// TellsNext returns the next transaction number to be given out, of a record that tells it.
+func (r Record) TellsNext() (next uint32, tells bool) {
+	m := nextTransaction.FindStringSubmatch(r.Description)
+	if m == nil {
+		return 0, false
+	}
+	n, err := strconv.ParseUint(m[1], 10, 32)
+	return uint32(n), err == nil
 }

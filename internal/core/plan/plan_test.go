@@ -10,6 +10,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 )
@@ -235,6 +236,13 @@ func TestMake(t *testing.T) {
 				dead(m[1].Last)
 				in.Examination = examined(func(x *verb.Examination) { x.Rewindable, x.WhyNot = false, "no checksums" })
 			}, steps: "settle salvage reread prepare prepare-heron make-slot copy verify start catch-up"},
+		{name: "rejoin, a tail that cannot be saved whole", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
+			change: func(in *Input, m members) {
+				dead(m[1].Last)
+				in.Examination = examined(func(x *verb.Examination) {
+					x.Tail = &tail.Tail{Transactions: []tail.Transaction{{ID: 7}, {ID: 9, Partial: true}}}
+				})
+			}, refused: "(transaction 9), and the log of tern does not reach back"},
 		{name: "rejoin one that strayed", r: operation.Request{Kind: operation.Rejoin, Server: "tern"},
 			change: func(in *Input, m members) {
 				dead(m[1].Last)

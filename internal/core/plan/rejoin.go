@@ -57,6 +57,9 @@ func (in *Input) rejoin(p *operation.Plan) error {
 		return nil
 	}
 	in.describeTail(p, way)
+	if way != WayFollow {
+		in.checkWhole(p, operation.Fail)
+	}
 	in.checkSpaces(p)
 	if way != WayRebuild {
 		in.checkConnections(p, name)
@@ -379,7 +382,33 @@ func (in *Input) salvage(p *operation.Plan) error {
 		Result:   verdict(!x.Running || !in.dialect().Settles, operation.Fail),
 		Evidence: fmt.Sprintf("%s runs: %t", name, x.Running),
 		Mend:     mendIf(x.Running, "stop it first; crosstwin rejoin does so and saves the tail on the way")})
+	in.checkWhole(p, operation.Warn)
 	in.stepSettle(p, name)
 	in.stepSalvage(p, name)
 	return nil
+}
+
+// checkWhole finds transactions of the tail that can be saved only in part: nothing is
+// removed then that nobody else has.
+func (in *Input) checkWhole(p *operation.Plan, failing operation.Result) {
+	name, x := in.Request.Server, in.Examination
+	if x == nil || x.Tail == nil {
+		return
+	}
+	var part []string
+	for _, t := range x.Tail.Transactions {
+		if t.Partial {
+			part = append(part, t.Name())
+		}
+	}
+	if len(part) == 0 {
+		return
+	}
+	p.AddCheck(operation.Check{Name: "Whole transactions in the tail", Server: name, Result: failing,
+		Evidence: fmt.Sprintf("%s was open at the fork and committed after it (transaction %s), and the log of %s does not "+
+			"reach back to its beginning: what it wrote first cannot be saved", words.Count(int64(len(part)), "transaction"),
+			words.List(part), name),
+		Why: "the saved tail would lack rows that no other server has",
+		Mend: fmt.Sprintf("copy %s's data directory to a safe place while %s is stopped; then crosstwin seed %s %s --replace",
+			name, name, in.View.Cluster, name)})
 }

@@ -68,6 +68,9 @@ type Transaction struct {
 	Last    string    `json:"last"`
 	Schema  bool      `json:"schema"` // it changed definitions
 	Changes []Change  `json:"changes"`
+	// Partial: it was open at the fork, and what it wrote before that is in no log that
+	// is left (PostgreSQL).
+	Partial bool `json:"partial,omitempty"`
 	// Statements were logged instead of rows, or frame a change of definitions.
 	Statements []string `json:"statements,omitempty"`
 	// Rows are the first rows with their values, where the log holds them.

@@ -233,8 +233,46 @@ type place struct {
 // subtransaction ended.
 func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN,
 	places func(p place, tx uint32)) (t *tail.Tail, parents map[uint32]uint32, err error) {
-	b := tailBuilder{byID: map[uint32]*tail.Transaction{}, parent: map[uint32]uint32{}, places: places,
-		trail: pgtool.NewRowTrail(tail.ShownRows)}
+	b := newTailBuilder(places)
+	if err := e.readAfter(ctx, o, timeline, fork, end, b); err != nil {
+		return nil, nil, err
+	}
+	open := e.openAt(ctx, timeline, beganAt(o, timeline), fork, b.committed())
+	if len(open.early) > 0 {
+		// Once more, in the order of the log.
+		b = newTailBuilder(places)
+		_, _ = e.dump(ctx, timeline, open.from, fork, func(r pgtool.Record) { // its error says only where it ended
+			if open.early[r.Transaction] {
+				b.add(r)
+			}
+		})
+		if err := e.readAfter(ctx, o, timeline, fork, end, b); err != nil {
+			return nil, nil, err
+		}
+	}
+	t = &tail.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true,
+		Transactions: b.list()}
+	b.showRows(t)
+	b.markPartial(t, open.unread)
+	if len(t.Places().Places) > 0 { // else nobody asks, and it reads up to two files of log
+		t.Next = e.nextTransaction(ctx, timeline, fork)
+	}
+	return t, b.parent, nil
+}
+
+// beganAt returns where a timeline of a server's history began.
+func beganAt(o *observation.Server, timeline uint32) (at position.LSN) {
+	for _, br := range o.Log.Past {
+		if br.Timeline < timeline {
+			at = max(at, br.End)
+		}
+	}
+	return at
+}
+
+// readAfter hands the records after the fork to a builder.
+func (e *Engine) readAfter(ctx context.Context, o *observation.Server, timeline uint32, fork, end position.LSN,
+	b *tailBuilder) error {
 	h := position.History{Past: o.Log.Past, Current: o.Log.Line.Number}
 	from := fork
 	for _, br := range append(append([]position.Branch{}, h.Past...), position.Branch{Timeline: h.Current, End: end}) {
@@ -245,18 +283,12 @@ func (e *Engine) readTail(ctx context.Context, o *observation.Server, timeline u
 		stderr, err := e.dump(ctx, br.Timeline, from, br.End, func(r pgtool.Record) { n++; b.add(r) })
 		if err != nil && n == 0 {
 			if _, ended := pgtool.ParseEnd(stderr); !ended {
-				return nil, nil, fmt.Errorf("read the tail of %s: %w", e.cfg.Name, err)
+				return fmt.Errorf("read the tail of %s: %w", e.cfg.Name, err)
 			}
 		}
 		from = br.End
 	}
-	t = &tail.Tail{Timeline: timeline, From: fork.String(), To: end.String(), Bytes: end.Since(fork), Unnamed: true,
-		Transactions: b.list()}
-	b.showRows(t)
-	if len(t.Places().Places) > 0 { // else nobody asks, and it reads up to two files of log
-		t.Next = e.nextTransaction(ctx, timeline, fork)
-	}
-	return t, b.parent, nil
+	return nil
 }
 
 // tailBuilder gathers records into transactions.
@@ -267,6 +299,38 @@ type tailBuilder struct {
 	places func(p place, tx uint32)
 	trail  *pgtool.RowTrail // nil: rows are not followed
 	all    bool             // also transactions that changed no row
+}
+
+func newTailBuilder(places func(p place, tx uint32)) *tailBuilder {
+	return &tailBuilder{byID: map[uint32]*tail.Transaction{}, parent: map[uint32]uint32{}, places: places,
+		trail: pgtool.NewRowTrail(tail.ShownRows)}
+}
+
+// committed returns the numbers of the committed transactions, subtransactions included.
+func (b *tailBuilder) committed() map[uint32]bool {
+	out := map[uint32]bool{}
+	for tx, t := range b.byID {
+		if t.Outcome == "committed" {
+			out[tx] = true
+		}
+	}
+	for child, parent := range b.parent {
+		if out[parent] {
+			out[child] = true
+		}
+	}
+	return out
+}
+
+// markPartial marks those whose beginning could not be read.
+func (b *tailBuilder) markPartial(t *tail.Tail, unread map[uint32]bool) {
+	top := map[uint32]bool{}
+	for tx := range unread {
+		top[b.top(tx)] = true
+	}
+	for i := range t.Transactions {
+		t.Transactions[i].Partial = top[t.Transactions[i].ID]
+	}
 }
 
 // incidental are catalogs that are written without any change of

@@ -190,7 +190,7 @@ func (r *tailRows) list() []string {
 // largeObjects is the table in which their content lies, in pages.
 const largeObjects = "pg_catalog.pg_largeobject"
 
-// largeObjectsHelp says how pages of large objects are put back.
+// largeObjectsHelp is the note on loading pages of large objects.
 const largeObjectsHelp = `-- Pages of large objects, as the tail left them. To put them back, by number: where the
 -- object is missing, select lo_create(NUMBER); then
 --   select lo_put(loid, pageno::bigint * 2048, data)
@@ -322,7 +322,10 @@ func writeSalvageHead(w *bufio.Writer, name string, t *tail.Tail) {
 		"-- Each row is what the tail left of it: its transaction and time stand in the first two columns.\n--\n")
 	for _, x := range t.Transactions {
 		fmt.Fprintf(w, "-- transaction %d %s %s\n", x.ID, x.Outcome, x.At.Format(time.RFC3339Nano))
-		if x.Outcome == "committed" {
+		switch {
+		case x.Partial:
+			fmt.Fprintln(w, "--     began before that, in log that is no longer there: what it wrote first is not in this file")
+		case x.Outcome == "committed":
 			t.Holds = append(t.Holds, x.Name())
 		}
 		if x.Schema {
