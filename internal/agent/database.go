@@ -1,9 +1,7 @@
 package agent
 
 import (
-	"bytes"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -13,7 +11,6 @@ import (
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/engine"
-	"crosstwin/internal/pki"
 )
 
 // The database has a certificate of its own, by the address at which others reach it.
@@ -68,33 +65,14 @@ func (a *Agent) noteEncryption(o *observation.Server) {
 	}
 }
 
-// keepDatabasePair writes a certificate for the database down, if it is one for that
-// key, by the service's authority, and good to prove a server.
-func keepDatabasePair(dir string, certificate []byte, for_ *pendingKey, roots *x509.CertPool) error {
-	block, _ := pem.Decode(certificate)
-	if block == nil {
-		return errors.New("the answer holds no certificate for the database")
-	}
-	c, err := x509.ParseCertificate(block.Bytes)
+// takeDatabasePair keeps a new certificate of the database's, and gives it to the server.
+func (a *Agent) takeDatabasePair(certificate []byte, key *pendingKey) error {
+	_, both, err := a.signedPair(certificate, key, "")
 	if err != nil {
 		return err
 	}
-	if _, err := c.Verify(x509.VerifyOptions{Roots: roots}); err != nil {
-		return fmt.Errorf("the database's new certificate is not the service's: %w", err)
+	if err := writeSynced(filepath.Join(a.dir, databaseFile), both, 0o600); err != nil {
+		return err
 	}
-	if !for_.key.PublicKey.Equal(c.PublicKey) {
-		return errors.New("the database's new certificate is for another key")
-	}
-	both := bytes.Join([][]byte{certificate, for_.pem}, []byte("\n"))
-	return writeSynced(filepath.Join(dir, databaseFile), both, 0o600)
-}
-
-// newRequest makes a key and a request for its certificate.
-func newRequest() (*pendingKey, []byte, error) {
-	key, keyPEM, err := pki.NewKey()
-	if err != nil {
-		return nil, nil, err
-	}
-	csr, err := pki.Request(key)
-	return &pendingKey{key, keyPEM}, csr, err
+	return a.certifyDatabase()
 }

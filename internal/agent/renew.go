@@ -79,22 +79,10 @@ func (a *Agent) takeRenewal(w http.ResponseWriter, r *http.Request) error {
 	if pending == nil {
 		return errors.New("no key waits for a certificate")
 	}
-	block, _ := pem.Decode([]byte(in.Certificate))
-	if block == nil {
-		return errors.New("the answer holds no certificate")
-	}
-	c, err := x509.ParseCertificate(block.Bytes)
+	c, both, err := a.signedPair([]byte(in.Certificate), pending.own, pki.AgentName(a.cfg.Cluster, a.cfg.Server))
 	if err != nil {
 		return err
 	}
-	name := pki.AgentName(a.cfg.Cluster, a.cfg.Server)
-	if _, err := c.Verify(x509.VerifyOptions{Roots: a.roots, DNSName: name}); err != nil {
-		return fmt.Errorf("the new certificate is not this agent's: %w", err)
-	}
-	if !pending.own.key.PublicKey.Equal(c.PublicKey) {
-		return errors.New("the new certificate is for another key")
-	}
-	both := bytes.Join([][]byte{[]byte(in.Certificate), pending.own.pem}, []byte("\n"))
 	pair, err := tls.X509KeyPair(both, both)
 	if err != nil {
 		return err
@@ -105,13 +93,40 @@ func (a *Agent) takeRenewal(w http.ResponseWriter, r *http.Request) error {
 	a.renewed.Store(&pair)
 	a.renewing.Store(nil)
 	if in.DatabaseCertificate != "" {
-		if err := keepDatabasePair(a.dir, []byte(in.DatabaseCertificate), pending.database, a.roots); err != nil {
-			return err
-		}
-		if err := a.certifyDatabase(); err != nil {
-			return err
+		if err := a.takeDatabasePair([]byte(in.DatabaseCertificate), pending.database); err != nil {
+			return fmt.Errorf("the database's: %w", err)
 		}
 	}
 	a.log.Info("the agent's certificate was renewed", "until", c.NotAfter)
 	return answer(w, struct{}{})
+}
+
+// signedPair returns a certificate with its key, as they stand in one file: if it is one
+// for that key, by the authority that the agent knows, under a name where one is given.
+func (a *Agent) signedPair(certificate []byte, key *pendingKey, name string) (*x509.Certificate, []byte, error) {
+	block, _ := pem.Decode(certificate)
+	if block == nil {
+		return nil, nil, errors.New("the answer holds no certificate")
+	}
+	c, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return nil, nil, err
+	}
+	if _, err := c.Verify(x509.VerifyOptions{Roots: a.roots, DNSName: name}); err != nil {
+		return nil, nil, fmt.Errorf("the new certificate is not this agent's: %w", err)
+	}
+	if !key.key.PublicKey.Equal(c.PublicKey) {
+		return nil, nil, errors.New("the new certificate is for another key")
+	}
+	return c, bytes.Join([][]byte{certificate, key.pem}, []byte("\n")), nil
+}
+
+// newRequest makes a key and a request for its certificate.
+func newRequest() (*pendingKey, []byte, error) {
+	key, keyPEM, err := pki.NewKey()
+	if err != nil {
+		return nil, nil, err
+	}
+	csr, err := pki.Request(key)
+	return &pendingKey{key, keyPEM}, csr, err
 }

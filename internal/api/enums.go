@@ -38,6 +38,7 @@ func init() {
 	enum(operation.Pass, operation.Warn, operation.Fail)
 	enum(operation.Undo, operation.NeedsYou, operation.GoOn)
 	enum(observation.Role(""), observation.Primary, observation.Replica)
+	enum(observation.Proof(""), observation.ProofNone, observation.ProofOther, observation.ProofAuthority)
 	enum(position.Bytes, position.Transactions)
 	enum(alert.Critical, alert.Warning)
 	enum(service.EventCluster, service.EventRemoved, service.EventOperation, service.EventAlert)

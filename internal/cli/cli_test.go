@@ -62,12 +62,12 @@ func TestPrintView(t *testing.T) {
 	a, b := newApp()
 	a.printView(b, view.View{Cluster: "bookings", Primary: "gull", Sentence: "bookings takes writes on gull.",
 		Servers: []view.Server{
-			{Name: "gull", Role: "primary", Believes: "primary", Health: view.TakesWrites, Position: "0/7",
+			{Name: "gull", Role: "primary", ReportsAs: "primary", Health: view.TakesWrites, Position: "0/7",
 				History:   "timeline 2",
 				Placement: cluster.Placement{Rank: 1}},
-			{Name: "tern", Role: "replica", Believes: "primary", Health: view.Adrift, Placement: cluster.Placement{Rank: 2},
+			{Name: "tern", Role: "replica", ReportsAs: "primary", Health: view.Adrift, Placement: cluster.Placement{Rank: 2},
 				LastContactSeconds: 90},
-			{Name: "heron", Role: "replica", Believes: "replica", Health: view.Behind,
+			{Name: "heron", Role: "replica", ReportsAs: "replica", Health: view.Behind,
 				Lag: lag.Reading{Known: true, Seconds: 65, AtLeast: true}, LagBytes: 3 << 20, Follows: "gull",
 				LastContactSeconds: 1},
 		}, Problems: []view.Problem{{Server: "tern", Text: "tern is adrift", Mend: "crosstwin rejoin bookings tern"}},

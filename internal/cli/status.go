@@ -59,8 +59,8 @@ func (a *app) printView(w io.Writer, v view.View) {
 	t := a.table(w, "server", "role", "health", "position", "history", "lag", "behind", "follows", "rank", "seen")
 	for _, s := range v.Servers {
 		role := string(s.Role)
-		if s.Believes != "" && s.Believes != s.Role {
-			role += " (says " + string(s.Believes) + ")"
+		if s.ReportsAs != "" && s.ReportsAs != s.Role {
+			role += " (says " + string(s.ReportsAs) + ")"
 		}
 		bytes, span := lagColumns(v, s)
 		t.AppendRow(table.Row{s.Name, role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)), dash(s.Position),

@@ -115,7 +115,7 @@ func measured(v *view.View, x *view.Server, written float64) map[history.Metric]
 		}
 	}
 	if x.Name == v.Primary {
-		if x.Believes == observation.Primary {
+		if x.ReportsAs == observation.Primary {
 			values[history.Written] = written
 		}
 		if v.AtRisk.Known && !v.AtRisk.Everything {

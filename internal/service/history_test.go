@@ -62,9 +62,9 @@ func recordAt(s *Service, ctx context.Context, seconds float64, at time.Time) {
 func seenAt(seconds float64) view.View {
 	return view.View{Cluster: "bookings", Primary: "gull", AtRisk: view.AtRisk{Known: true, Bytes: 100, Seconds: seconds},
 		Servers: []view.Server{
-			{Name: "gull", Health: view.TakesWrites, Believes: observation.Primary,
+			{Name: "gull", Health: view.TakesWrites, ReportsAs: observation.Primary,
 				Observation: &observation.Server{Log: observation.Log{Bytes: observation.Known[int64](1 << 20)}}},
-			{Name: "tern", Health: view.Behind, Believes: observation.Replica, Lag: lag.Reading{Known: true, Seconds: seconds},
+			{Name: "tern", Health: view.Behind, ReportsAs: observation.Replica, Lag: lag.Reading{Known: true, Seconds: seconds},
 				LagBytes: 4096, Observation: &observation.Server{Replay: observation.Replay{Conflicts: map[string]int64{"lock": 2,
 					"snapshot": 3}}}}}}
 }

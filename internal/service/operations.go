@@ -194,6 +194,10 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 		s.awaitProofs(ctx, c)
 	}
 	a := s.lookAtAll(ctx, c, &v)
+	if req.Kind == operation.Seed || req.Kind == operation.Encrypt {
+		s.awaitCertificates(ctx, c)
+		a = c.assessNow()
+	}
 	in := plan.Input{View: a.View, Members: a.Members, Request: req, NextTerm: a.View.Term + 1, Busy: a.View.Operation}
 	for _, m := range in.Members {
 		if m.Last != nil && guard.Believable(m.Last.Guard.Noted, a.View.Term) {
@@ -230,7 +234,6 @@ func (s *Service) lookAtAll(ctx context.Context, c *watched, v *view.View) *Asse
 		wg.Go(func() { s.observe(ctx, v.Cluster, m.Name, true) })
 	}
 	wg.Wait()
-	s.awaitCertificates(ctx, c)
 	return c.assessNow()
 }
 

@@ -16,7 +16,7 @@ export const kinds: Record<Kind, { title: string; noun: string; glyph: string }>
   set: { title: "Change a setting of", noun: "Setting", glyph: "role" },
   follow: { title: "Change what is followed by", noun: "Follow", glyph: "role" },
   restart: { title: "Restart", noun: "Restart", glyph: "role" },
-  encrypt: { title: "Encrypt replication", noun: "Encryption", glyph: "role" },
+  encrypt: { title: "Encrypt the replication of", noun: "Encryption", glyph: "role" },
 };
 
 export type Rule = components["schemas"]["ViewProblem"]["rule"];
@@ -43,3 +43,21 @@ export const rules: Record<Rule, string> = {
   "open by default": "a server would open for writes by itself",
 };
 export const ruleNames = Object.keys(rules) as Rule[];
+
+export type Proof = NonNullable<components["schemas"]["ObservationEncryption"]["state"]>;
+
+// How a server takes connections.
+export const taken: Record<Proof, string> = {
+  verified: "encrypted, by a certificate of the service",
+  unverified: "encrypted, by a certificate of its own",
+  off: "not encrypted",
+  "": "–",
+};
+
+// What a replica asks of its upstream.
+export const insisted: Record<Proof, string> = {
+  verified: "encrypted and proven",
+  unverified: "encrypted",
+  off: "encryption not insisted on",
+  "": "–",
+};

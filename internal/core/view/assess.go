@@ -56,7 +56,7 @@ func assessServer(in Input, m Member, owner *Member) Server {
 	}
 	if o := m.Last; o != nil {
 		s.LastContactSeconds = max(0, in.Now.Sub(m.SeenAt).Seconds())
-		s.Believes = o.Process.Role
+		s.ReportsAs = o.Process.Role
 		s.Position, s.Received = o.Log.Applied, o.Log.Received
 		if o.Process.Role == observation.Primary {
 			s.Position = o.Log.Written

@@ -4,7 +4,7 @@
 // computes health.
 //
 // Roles are never taken from one side. What a server reports of itself
-// (Believes) stands beside what the cluster's term says of it (Role), and a
+// (ReportsAs) stands beside what the cluster's term says of it (Role), and a
 // server that is writable without owning the term is adrift, whatever it says.
 package view
 
@@ -182,11 +182,11 @@ const (
 type Server struct {
 	Name string `json:"name"`
 	cluster.Placement
-	Agent    string           `json:"agent,omitempty"`
-	Role     observation.Role `json:"role"`     // as judged by the term
-	Believes observation.Role `json:"believes"` // as it reports itself
-	Health   Health           `json:"health"`
-	Severity int              `json:"severity"`
+	Agent     string           `json:"agent,omitempty"`
+	Role      observation.Role `json:"role"` // as judged by the term
+	ReportsAs observation.Role `json:"reports_as"`
+	Health    Health           `json:"health"`
+	Severity  int              `json:"severity"`
 	// Cause is why it has its health; Why is that in words.
 	Cause   cause.Cause `json:"cause,omitzero"`
 	Why     string      `json:"why,omitempty"`

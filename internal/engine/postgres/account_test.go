@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 )
 
@@ -42,6 +43,12 @@ func TestAccounts(t *testing.T) {
 
 	source = account(t, p, r)
 	r.copyFrom(p, source)
+	// Commits wait for it: that must not keep it.
+	p.sql("alter system set synchronous_standby_names = 'tern'", "select pg_reload_conf()")
+	p.await("synchronous", func(o *observation.Server) bool {
+		d, ok := o.DownstreamNamed("tern")
+		return ok && d.Synchronous
+	})
 	left := p.Drop(p.ctx(), verb.Leave{Revoke: []string{"tern"}, Slots: []string{"ct_tern"}})
 	if len(left) != 2 || !left[0].Gone || left[0].Name != accountOfTest.User || !left[1].Gone {
 		t.Errorf("%+v", left)

@@ -51,11 +51,7 @@ func (e *Engine) Certify(c engine.Certificate) error {
 
 // encryptionBlock returns a configuration with our block at its end.
 func (e *Engine) encryptionBlock(content string) string {
-	if i := strings.Index(content, encryptionBegin); i >= 0 {
-		if j := strings.Index(content[i:], encryptionEnd); j >= 0 {
-			content = content[:i] + strings.TrimPrefix(content[i+j+len(encryptionEnd):], "\n")
-		}
-	}
+	content = withoutBlock(content, encryptionBegin, encryptionEnd)
 	return strings.TrimRight(content, "\n") + "\n" + encryptionBegin + "\ninclude_if_exists = '" +
 		strings.ReplaceAll(e.encryption.SettingsFile(), "'", "''") + "'\n" + encryptionEnd + "\n"
 }

@@ -161,9 +161,12 @@ func hbaRules(content, kind string, peers []verb.Peer, shared bool) string {
 }
 
 // withoutRules returns an access file without our block.
-func withoutRules(content string) string {
-	before, rest, ours := strings.Cut(content, hbaBegin)
-	_, after, whole := strings.Cut(rest, hbaEnd)
+func withoutRules(content string) string { return withoutBlock(content, hbaBegin, hbaEnd) }
+
+// withoutBlock returns a file without the block of ours that two lines enclose.
+func withoutBlock(content, begin, end string) string {
+	before, rest, ours := strings.Cut(content, begin)
+	_, after, whole := strings.Cut(rest, end)
 	if !ours || !whole {
 		return content
 	}

@@ -94,7 +94,7 @@ func (e *Engine) revoke(ctx context.Context, user string, primary bool) (had boo
 		return had, err
 	}
 	if had && primary {
-		if err := e.exec(ctx, "alter role "+user+" nologin"); err != nil {
+		if err := e.exec(ctx, "select "+unsynced+"; alter role "+user+" nologin"); err != nil {
 			return had, err
 		}
 	}
@@ -103,7 +103,7 @@ func (e *Engine) revoke(ctx context.Context, user string, primary bool) (had boo
 		" or usesysid is not null and usename is null and backend_type = 'walsender'"); err != nil || !had || !primary {
 		return had, err
 	}
-	return had, e.exec(ctx, "drop owned by "+user+"; drop role "+user)
+	return had, e.exec(ctx, "select "+unsynced+"; drop owned by "+user+"; drop role "+user)
 }
 
 // withoutUser takes the rules for one account out of our block of an access file.
@@ -139,7 +139,8 @@ func (e *Engine) dropAccounts(ctx context.Context, replica bool) error {
 	case replica:
 		return nil
 	}
-	return e.exec(ctx, "do $$ declare r name; begin for r in select rolname from pg_catalog.pg_roles where rolname "+ours+
+	return e.exec(ctx, "select "+unsynced+"; do $$ declare r name; "+
+		"begin for r in select rolname from pg_catalog.pg_roles where rolname "+ours+
 		" loop execute pg_catalog.format('drop owned by %I', r); execute pg_catalog.format('drop role %I', r); "+
 		"end loop; end $$")
 }

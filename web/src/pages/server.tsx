@@ -8,6 +8,7 @@ import { HealthWord } from "../parts/glyphs";
 import { enrolment } from "../parts/enrolment";
 import { PlanDialog } from "../parts/plan-dialog";
 import { RemoveDialog } from "../parts/remove-dialog";
+import { insisted, taken } from "../names";
 import { known, rank, said, size, span, when } from "../words";
 import { LogFiles } from "./log";
 import { Drift } from "./tuning";
@@ -99,18 +100,6 @@ function LinkPicture({ view, server }: { view: View; server: string }) {
   );
 }
 
-// How a server takes connections, and what a replica asks of its upstream.
-const taken: Record<string, string> = {
-  verified: "encrypted, by a certificate of the service",
-  unverified: "encrypted, by a certificate of its own",
-  off: "not encrypted",
-};
-const insisted: Record<string, string> = {
-  verified: "encrypted and proven",
-  unverified: "encrypted",
-  off: "encryption not insisted on",
-};
-
 // Server is the page of one server. The dialog that removes it stands beside the page,
 // since it tells what stays when the server is gone.
 export function Server() {
@@ -165,11 +154,11 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
             {server} {said(s.health)}
           </b>
           {s.why ? `: ${s.why}.` : "."}{" "}
-          {!s.believes
+          {!s.reports_as
             ? `It does not run; its role in ${name} is ${s.role}.`
-            : s.believes === s.role
+            : s.reports_as === s.role
               ? `It is ${s.role === "primary" ? "the primary" : "a replica"} and reports itself as ${s.role}.`
-              : `It reports itself as ${s.believes}; its role in ${name} is ${s.role}.`}
+              : `It reports itself as ${s.reports_as}; its role in ${name} is ${s.role}.`}
           {s.diagnosis && s.diagnosis !== s.why ? ` Where the bytes wait: ${s.diagnosis}.` : ""}
         </h1>
         {view && may("operate") && (
@@ -232,8 +221,8 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
             ["delayed by", s.delay_seconds > 0 ? span(s.delay_seconds) : "no"],
             ["clock", s.clock_skew_seconds === 0 ? "right" : `${s.clock_skew_seconds.toFixed(1)} s off`],
             ["certificate until", o?.certificate_ends ? when(o.certificate_ends) : "–"],
-            ["connections", taken[o?.encryption?.state ?? ""] ?? "–"],
-            ...(link ? [["link", insisted[link.proof ?? ""] ?? "–"] as [string, string]] : []),
+            ["connections", taken[o?.encryption?.state ?? ""]],
+            ...(link ? [["link", insisted[link.proof ?? ""]] as [string, string]] : []),
           ]}
         />
       </section>

@@ -159,7 +159,7 @@ function Live({ view, act }: { view: View; act: (r: Request) => void }) {
     <section className="sec scroll">
       <h2 className="h">
         Settings that can be changed here{" "}
-        <span className="note">each change is a plan; what cannot be verified afterwards is put back</span>
+        <span className="note">each change is a plan; what cannot be verified afterwards is undone</span>
       </h2>
       <table className="tb list">
         <thead>
