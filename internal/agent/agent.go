@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -21,6 +20,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/pki"
 )
 
 // Agent serves one database server.
@@ -32,10 +32,10 @@ type Agent struct {
 	verbs  map[verb.Name]handler
 	jobs   jobs
 	log    *slog.Logger
-	roots  *x509.CertPool
-	// authority is the service's, which signs decisions.
-	authority *x509.Certificate
-	cert      tls.Certificate // as it was at the start
+	// trusted are the service's authorities, the one that signs first; it is exchanged
+	// when the service says so.
+	trusted atomic.Pointer[[]*x509.Certificate]
+	cert    tls.Certificate // as it was at the start
 	// renewed is the one that came since; renewing the keys that wait for theirs.
 	renewed  atomic.Pointer[tls.Certificate]
 	renewing atomic.Pointer[pendingKeys]
@@ -70,16 +70,8 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 	if a.cert, err = loadPair(dir); err != nil {
 		return nil, fmt.Errorf("the agent's certificate: %w; enroll it again", err)
 	}
-	root, err := os.ReadFile(filepath.Join(dir, "authority.crt"))
-	if err != nil {
+	if err := a.loadAuthorities(); err != nil {
 		return nil, err
-	}
-	a.roots = x509.NewCertPool()
-	if !a.roots.AppendCertsFromPEM(root) {
-		return nil, fmt.Errorf("%s holds no certificate", filepath.Join(dir, "authority.crt"))
-	}
-	if a.authority, err = readAuthority(root); err != nil {
-		return nil, fmt.Errorf("%s: %w", filepath.Join(dir, "authority.crt"), err)
 	}
 	if a.engine, err = cfg.open(dir, a.memory, peers{a}); err != nil {
 		return nil, err
@@ -100,12 +92,8 @@ func (a *Agent) Run(ctx context.Context) error {
 			a.cfg.Server, a.cfg.Listen, err, filepath.Join(a.dir, ConfigFile))
 	}
 	s := &http.Server{Handler: a.handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		ErrorLog: slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
-		TLSConfig: &tls.Config{GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
-			c := a.certificate()
-			return &c, nil
-		}, ClientAuth: tls.RequireAndVerifyClientCert,
-			ClientCAs: a.roots, MinVersion: tls.VersionTLS13}}
+		ErrorLog:  slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
+		TLSConfig: a.serverTLS()}
 	a.log.Info("agent serves", "address", ln.Addr().String(), "data_dir", a.cfg.DataDir, "state", a.memory.get().Guard)
 	go a.watch(ctx)
 	done := make(chan error, 1)
@@ -222,7 +210,8 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
 	a.noteOpen(o, s)
 	o.Abilities = a.abilities()
-	o.CertificateEnds = a.certificate().Leaf.NotAfter
+	own, trusted := a.certificate().Leaf, a.authorities()
+	o.CertificateEnds, o.CertificateBy, o.Trusts = own.NotAfter, pki.SignedBy(own, trusted), pki.Fingerprints(trusted)
 	a.noteEncryption(o)
 	a.lastMu.Lock()
 	a.lastAt = time.Now()

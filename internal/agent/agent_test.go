@@ -141,20 +141,27 @@ func newRig(t *testing.T) *rig {
 		t.Fatal(err)
 	}
 	r.Agent = &Agent{cfg: Config{Cluster: "bookings", Server: "gull"}, dir: dir, engine: r.f, memory: m,
-		log: slog.New(slog.DiscardHandler), roots: authority.Pool(), authority: authority.Cert}
+		log: slog.New(slog.DiscardHandler)}
+	trust(r.Agent, authority)
 	if r.cert, err = authority.Pair(pki.AgentName("bookings", "gull")); err != nil {
 		t.Fatal(err)
 	}
 	r.verbs = r.table()
 	r.server = httptest.NewUnstartedServer(r.handler())
-	r.server.TLS = &tls.Config{Certificates: []tls.Certificate{r.cert}, ClientAuth: tls.RequireAndVerifyClientCert,
-		ClientCAs: authority.Pool()}
+	r.server.TLS = r.serverTLS()
 	r.server.Config.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)
 	r.server.StartTLS()
 	t.Cleanup(r.server.Close)
 	r.target = agentapi.Target{Cluster: "bookings", Server: "gull", Address: r.server.Listener.Addr().String()}
 	r.caller = r.as(t, pki.ServiceName)
 	return r
+}
+
+// trust has an agent trust what an authority says.
+func trust(a *Agent, authority *pki.Authority) *Agent {
+	certs := authority.Trusted()
+	a.trusted.Store(&certs)
+	return a
 }
 
 // permit returns a context with a permit for a server's agent.
@@ -210,8 +217,8 @@ func TestWhoMayAsk(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		other := &Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, roots: r.authority.Pool(), cert: pair,
-			dir: t.TempDir(), engine: &fakeEngine{}}
+		other := trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair,
+			dir: t.TempDir(), engine: &fakeEngine{}}, r.authority)
 		permit := permit(t, r.authority, "tern", guard.PermitLife)
 		if err := other.learnAccount(permit, verb.Peer{Name: "gull", Agent: r.target.Address}); err != nil {
 			return err
@@ -572,7 +579,7 @@ func TestEnrolChecksTheService(t *testing.T) {
 	if got := <-heard; strings.Contains(got, "code.0011") {
 		t.Error("the code was told to a stranger")
 	}
-	block, _ := pem.Decode(authority.PEM)
+	block, _ := pem.Decode(authority.PEM())
 	if _, err = Enroll(t.Context(), t.TempDir(), "https://"+ln.Addr().String(), "code."+pki.Fingerprint(block.Bytes),
 		Config{}); err == nil || strings.Contains(err.Error(), "authority") {
 		t.Errorf("the right service: %v", err)

@@ -41,11 +41,14 @@ type Config struct {
 	Port            int    `json:"port"`
 	ListenAddresses string `json:"listen_addresses,omitempty"` // of the database
 	// ConfigFile is the server's own configuration, where that does not stand in
-	// the data directory (MariaDB).
+	// the data directory.
 	ConfigFile string `json:"config_file,omitempty"`
-	LogFile    string `json:"log_file,omitempty"`
-	Owner      string `json:"owner,omitempty"` // user of the database's files
-	Superuser  string `json:"superuser,omitempty"`
+	// Unit is the service manager's unit that runs the server; empty: the agent runs
+	// it itself.
+	Unit      string `json:"unit,omitempty"`
+	LogFile   string `json:"log_file,omitempty"`
+	Owner     string `json:"owner,omitempty"` // user of the database's files
+	Superuser string `json:"superuser,omitempty"`
 	// TablespaceMap says where tablespaces of other servers go here, by their path
 	// there (PostgreSQL).
 	TablespaceMap map[string]string `json:"tablespace_map,omitempty"`
@@ -82,7 +85,8 @@ func (c Config) save(dir string) error {
 func (c Config) open(dir string, memory engine.Memory, peers engine.Peers) (engine.Engine, error) {
 	switch c.Engine {
 	case position.EnginePostgres:
-		return postgres.New(postgres.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, SocketDir: c.SocketDir,
+		return postgres.New(postgres.Config{Name: c.Server, DataDir: c.DataDir, ConfigFile: c.ConfigFile, Unit: c.Unit,
+			BinDir: c.BinDir, SocketDir: c.SocketDir,
 			Port: c.Port, Host: c.Host,
 			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser,
 			TablespaceMap: c.TablespaceMap}, memory, peers)

@@ -2,7 +2,6 @@ package agent
 
 import (
 	"crypto/tls"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -11,6 +10,7 @@ import (
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/pki"
 )
 
 // The database has a certificate of its own, by the address at which others reach it.
@@ -43,8 +43,8 @@ func (a *Agent) certifyDatabase() error {
 	if err != nil || pair == nil {
 		return err
 	}
-	authority := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: a.authority.Raw})
-	if err := x.Certify(engine.Certificate{Pair: both, Authority: authority}); err != nil {
+	authorities := pki.EncodeCertificates(a.authorities())
+	if err := x.Certify(engine.Certificate{Pair: both, Authority: authorities}); err != nil {
 		return fmt.Errorf("give the database its certificate: %w", err)
 	}
 	a.database.Store(pair.Leaf)
@@ -61,7 +61,7 @@ func (a *Agent) noteEncryption(o *observation.Server) {
 		o.Encryption = &observation.Encryption{}
 	}
 	if c := a.database.Load(); c != nil {
-		o.Encryption.CertificateEnds = c.NotAfter
+		o.Encryption.CertificateEnds, o.Encryption.CertificateBy = c.NotAfter, pki.SignedBy(c, a.authorities())
 	}
 }
 

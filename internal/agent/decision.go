@@ -1,10 +1,8 @@
 package agent
 
 import (
-	"crypto/x509"
-	"encoding/pem"
+	"bytes"
 	"errors"
-	"fmt"
 
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/pki"
@@ -15,10 +13,15 @@ import (
 // was kept.
 func (a *Agent) keepDecision(d *guard.Signed) error {
 	kept := a.memory.get().Decision
-	if d == nil || d.Cluster != a.cfg.Cluster || d.Made == kept.Made && d.Term <= kept.Term {
+	switch {
+	case d == nil || d.Cluster != a.cfg.Cluster || d.Made == kept.Made && d.Term < kept.Term:
 		return nil
+	case d.Decision == kept.Decision && bytes.Equal(d.Signature, kept.Signature):
+		return nil
+	case d.Made == kept.Made && d.Term == kept.Term && d.Owner != kept.Owner:
+		return nil // a term has one owner
 	}
-	if a.authority == nil || !pki.SaidBy(a.authority, d.Statement(), d.Signature) {
+	if !pki.SaidBy(a.authorities(), d.Statement(), d.Signature) {
 		a.log.Warn("a decision came without the service's signature: it is not kept", "term", d.Term, "owner", d.Owner)
 		return nil
 	}
@@ -26,12 +29,3 @@ func (a *Agent) keepDecision(d *guard.Signed) error {
 }
 
 var errUnsigned = errors.New("the permit is not signed by the service")
-
-// readAuthority reads the certificate of the service's authority.
-func readAuthority(text []byte) (*x509.Certificate, error) {
-	block, _ := pem.Decode(text)
-	if block == nil {
-		return nil, fmt.Errorf("it holds no certificate")
-	}
-	return x509.ParseCertificate(block.Bytes)
-}

@@ -74,7 +74,7 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 	}
 	cfg.Cluster, cfg.Server, cfg.Engine = ans.Cluster, ans.Server, ans.Engine
 	for name, content := range map[string]string{pairFile: ans.Certificate + "\n" + string(own.pem),
-		"authority.crt": ans.Authority} {
+		authorityFile: ans.Authority} {
 		if err := writeSynced(filepath.Join(dir, name), []byte(content), 0o600); err != nil {
 			return cfg, err
 		}

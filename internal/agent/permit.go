@@ -18,7 +18,7 @@ func (a *Agent) permitted(r *http.Request) error {
 	if err == nil {
 		err = p.Allows(a.cfg.Cluster, holder, time.Now())
 	}
-	if err == nil && (a.authority == nil || !pki.SaidBy(a.authority, p.Statement(), signature)) {
+	if err == nil && (!pki.SaidBy(a.authorities(), p.Statement(), signature)) {
 		err = errUnsigned
 	}
 	if err == nil {

@@ -112,7 +112,7 @@ func (a *Agent) signedPair(certificate []byte, key *pendingKey, name string) (*x
 	if err != nil {
 		return nil, nil, err
 	}
-	if _, err := c.Verify(x509.VerifyOptions{Roots: a.roots, DNSName: name}); err != nil {
+	if _, err := c.Verify(x509.VerifyOptions{Roots: pki.Pool(a.authorities()), DNSName: name}); err != nil {
 		return nil, nil, fmt.Errorf("the new certificate is not this agent's: %w", err)
 	}
 	if !key.key.PublicKey.Equal(c.PublicKey) {

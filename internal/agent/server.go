@@ -70,6 +70,7 @@ func (a *Agent) handler() http.Handler {
 		a.handleLog(m, x)
 	}
 	m.HandleFunc("POST /agent/v1/verbs/{verb}", a.fromService(a.serveVerb))
+	m.HandleFunc("POST /agent/v1/authorities", a.fromService(a.takeAuthorities))
 	m.HandleFunc("POST /agent/v1/renewal/ask", a.fromService(a.askRenewal))
 	m.HandleFunc("POST /agent/v1/renewal/take", a.fromService(a.takeRenewal))
 	m.HandleFunc("POST /agent/v1/stop-job", a.fromService(func(w http.ResponseWriter, r *http.Request) error {

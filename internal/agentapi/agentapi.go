@@ -128,15 +128,25 @@ type Target struct{ Cluster, Server, Address string }
 
 // Caller calls agents as the service.
 type Caller struct {
+	mu    sync.Mutex
 	cert  tls.Certificate
 	roots *x509.CertPool
-	mu    sync.Mutex
 	byKey map[Target]*http.Client
 }
 
 // NewCaller makes a caller with the service's certificate.
 func NewCaller(cert tls.Certificate, roots *x509.CertPool) *Caller {
 	return &Caller{cert: cert, roots: roots, byKey: map[Target]*http.Client{}}
+}
+
+// Use has all further calls made with another certificate and other roots.
+func (c *Caller) Use(cert tls.Certificate, roots *x509.CertPool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, h := range c.byKey {
+		h.CloseIdleConnections() // a call under way goes on
+	}
+	c.cert, c.roots, c.byKey = cert, roots, map[Target]*http.Client{}
 }
 
 // client keeps one connection an agent. The dial gives up soon and kept
@@ -314,6 +324,19 @@ func (c *Caller) Renew(ctx context.Context, t Target, sign func(asked Renewal) (
 	}
 	var done struct{}
 	return c.post(ctx, t, "/agent/v1/renewal/take", signed, &done)
+}
+
+// Authorities are those that an agent is to trust, as a file of certificates, the one that
+// signs first. The signature is of one that it trusts.
+type Authorities struct {
+	Certificates string `json:"certificates"`
+	Signature    []byte `json:"signature"`
+}
+
+// Trust tells an agent whom to trust.
+func (c *Caller) Trust(ctx context.Context, t Target, a Authorities) error {
+	var done struct{}
+	return c.post(ctx, t, "/agent/v1/authorities", a, &done)
 }
 
 // StopJob ends a job.

@@ -154,6 +154,7 @@ func problemOf(err error) apitype.Problem {
 		p       apitype.Problem
 		missing service.NotFoundError
 		many    service.TooManyError
+		clash   service.ConflictError
 		input   service.InputError
 		refused service.RefusedError
 		changed service.ChangedError
@@ -174,6 +175,8 @@ func problemOf(err error) apitype.Problem {
 		return p
 	case errors.As(err, &many):
 		return make(http.StatusTooManyRequests, apitype.CodeTooMany, "Too many failed logins")
+	case errors.As(err, &clash):
+		return make(http.StatusConflict, apitype.CodeRefused, "Refused: nothing was changed")
 	case errors.As(err, &missing):
 		return make(http.StatusNotFound, apitype.CodeNotFound, "Not found")
 	case errors.As(err, &input), errors.Is(err, service.ErrBadCode):

@@ -4,6 +4,7 @@ import (
 	"reflect"
 
 	"crosstwin/internal/core/alert"
+	"crosstwin/internal/core/authority"
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
@@ -39,6 +40,8 @@ func init() {
 	enum(operation.Undo, operation.NeedsYou, operation.GoOn)
 	enum(observation.Role(""), observation.Primary, observation.Replica)
 	enum(observation.Proof(""), observation.ProofNone, observation.ProofOther, observation.ProofAuthority)
+	enum(authority.Stage(""), authority.Introducing, authority.Renewing)
+	enum(authority.Lack(""), authority.LacksTrust, authority.LacksCertificate, authority.LacksDatabase)
 	enum(position.Bytes, position.Transactions)
 	enum(alert.Critical, alert.Warning)
 	enum(service.EventCluster, service.EventRemoved, service.EventOperation, service.EventAlert)

@@ -24,7 +24,7 @@ var needs = map[string]access.Scope{
 	"setServer": access.Admin, "removeServer": access.Admin, "newCode": access.Admin, "audit": access.Admin,
 	"listTokens": access.Admin, "addToken": access.Admin, "removeToken": access.Admin, "listChannels": access.Admin,
 	"addChannel": access.Admin, "removeChannel": access.Admin, "testChannel": access.Admin, "records": access.Admin,
-	"copyRecords": access.Admin,
+	"copyRecords": access.Admin, "authority": access.Admin, "rotateAuthority": access.Admin,
 }
 
 // ofAll are the routes without a cluster in their path that a token for some clusters

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"net/http"
 	"slices"
 	"strconv"
 	"time"
@@ -13,6 +14,7 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/alert"
+	"crosstwin/internal/core/authority"
 	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
@@ -53,6 +55,12 @@ func (a *API) watchRoutes() []route {
 			}},
 		{method: "GET", path: v1 + "/records", id: "records", summary: "How large the records are and how they grow",
 			status: 200, out: history.RecordsSize{}, handle: a.records},
+		{method: "GET", path: v1 + "/authority", id: "authority",
+			summary: "The service's certificate authority, and how far its exchange is", status: 200, out: authority.State{},
+			handle: func(c echo.Context) error { return c.JSON(200, a.service.AuthorityNow()) }},
+		{method: "POST", path: v1 + "/authority/rotate", id: "rotateAuthority",
+			summary: "Begin to exchange the authority of this fingerprint for a new one", status: 202,
+			in: apitype.AuthorityRotation{}, out: authority.State{}, handle: a.rotateAuthority},
 		{method: "GET", path: v1 + "/records/copy", id: "copyRecords", summary: "A consistent copy of the records, as a file",
 			status: 200, content: "application/vnd.sqlite3", handle: a.copyRecords},
 
@@ -143,6 +151,18 @@ func (a *API) historyTable(c echo.Context) error {
 	}
 	w.Flush()
 	return w.Error()
+}
+
+func (a *API) rotateAuthority(c echo.Context) error {
+	r, err := body[apitype.AuthorityRotation](c)
+	if err != nil {
+		return err
+	}
+	state, err := a.service.RotateAuthority(c.Request().Context(), r.Fingerprint)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusAccepted, state)
 }
 
 func (a *API) records(c echo.Context) error {

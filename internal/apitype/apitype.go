@@ -226,3 +226,8 @@ type LogPage struct {
 type Complaints struct {
 	Complaints []tail.Complaint `json:"complaints"`
 }
+
+// AuthorityRotation names the authority that is to be exchanged, as it was shown.
+type AuthorityRotation struct {
+	Fingerprint string `json:"fingerprint"`
+}

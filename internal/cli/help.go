@@ -63,6 +63,8 @@ var examples = map[string]string{
 	"records show":         "crosstwin records show",
 	"records backup":       "crosstwin records backup /var/backups/crosstwin-2027-01-01.db",
 	"records restore":      "crosstwin records restore /var/backups/crosstwin-2027-01-01.db --dir /var/lib/crosstwin",
+	"authority show":       "crosstwin authority show\ncrosstwin authority show --certificates > authority.crt",
+	"authority rotate":     "crosstwin authority rotate",
 	"audit list":           "crosstwin audit list --limit 200",
 	"audit export":         "crosstwin audit export > audit.jsonl",
 	"token add": "crosstwin token add dashboard --scope metrics\n" +

@@ -112,7 +112,7 @@ func (a *app) root() *cobra.Command {
 		a.loginCommand(), a.versionCommand(), a.openapiCommand(),
 		a.clusterCommand(), a.serverCommand(), a.checkCommand(), a.statusCommand(), a.watchCommand(), a.lagCommand(),
 		a.logCommand(), a.conflictsCommand(), a.driftCommand(), a.tailCommand(), a.operationCommand(), a.alertCommand(),
-		a.recordsCommand(), a.tokenCommand(), a.auditCommand())
+		a.recordsCommand(), a.authorityCommand(), a.tokenCommand(), a.auditCommand())
 	root.AddCommand(a.actCommands()...)
 	root.AddCommand(a.docsCommand())
 	a.withHelp(root)

@@ -10,6 +10,7 @@ import (
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/alert"
+	"crosstwin/internal/core/authority"
 	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/view"
@@ -44,6 +45,16 @@ func (c *Client) HistoryTable(ctx context.Context, cluster string, from, to time
 // Records says how large the service's records are.
 func (c *Client) Records(ctx context.Context) (s history.RecordsSize, err error) {
 	return s, c.call(ctx, "GET", at("records"), nil, &s)
+}
+
+// Authority returns the service's certificate authority and how far its exchange is.
+func (c *Client) Authority(ctx context.Context) (s authority.State, err error) {
+	return s, c.call(ctx, "GET", at("authority"), nil, &s)
+}
+
+// RotateAuthority begins to exchange the authority of this fingerprint.
+func (c *Client) RotateAuthority(ctx context.Context, fingerprint string) (s authority.State, err error) {
+	return s, c.call(ctx, "POST", at("authority", "rotate"), apitype.AuthorityRotation{Fingerprint: fingerprint}, &s)
 }
 
 // CopyRecords writes a consistent copy of the service's records.

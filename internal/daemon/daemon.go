@@ -148,14 +148,14 @@ func serveTLS(o Options, authority *pki.Authority) (*tls.Config, error) {
 			return nil, fmt.Errorf("the certificate for HTTPS: %w", err)
 		}
 		// Agents that enroll know the authority alone, and ask by the service's own name.
-		own, err := authority.Pair(pki.ServiceName)
+		own, err := authority.Shows(pki.ServiceName)
 		if err != nil {
 			return nil, err
 		}
 		return &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair},
 			GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
 				if hello.ServerName == pki.ServiceName {
-					return &own, nil
+					return own()
 				}
 				return &pair, nil
 			}}, nil
@@ -164,11 +164,12 @@ func serveTLS(o Options, authority *pki.Authority) (*tls.Config, error) {
 	case o.TLS:
 		host, _, _ := net.SplitHostPort(o.Listen)
 		name, _ := os.Hostname()
-		pair, err := authority.Pair(pki.ServiceName, append(o.TLSHosts, host, name, "localhost", "127.0.0.1")...)
+		own, err := authority.Shows(pki.ServiceName, append(o.TLSHosts, host, name, "localhost", "127.0.0.1")...)
 		if err != nil {
 			return nil, err
 		}
-		return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, nil
+		return &tls.Config{MinVersion: tls.VersionTLS12,
+			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return own() }}, nil
 	}
 	return nil, nil
 }

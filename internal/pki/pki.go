@@ -18,11 +18,8 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"io/fs"
 	"math/big"
 	"net"
-	"os"
-	"path/filepath"
 	"strings"
 	"time"
 )
@@ -52,71 +49,6 @@ const (
 	DatabaseLife = 2 * 365 * 24 * time.Hour
 )
 
-// Authority signs certificates.
-type Authority struct {
-	Cert *x509.Certificate
-	PEM  []byte
-	key  *ecdsa.PrivateKey
-}
-
-// Open loads the authority from a directory, or makes it there on first use.
-func Open(dir string) (*Authority, error) {
-	certFile, keyFile := filepath.Join(dir, "authority.crt"), filepath.Join(dir, "authority.key")
-	certPEM, err := os.ReadFile(certFile)
-	if errors.Is(err, fs.ErrNotExist) {
-		return create(certFile, keyFile)
-	}
-	if err != nil {
-		return nil, err
-	}
-	keyPEM, err := os.ReadFile(keyFile)
-	if err != nil {
-		return nil, fmt.Errorf("the authority's key is missing beside %s: %w", certFile, err)
-	}
-	pair, err := tls.X509KeyPair(certPEM, keyPEM)
-	if err != nil {
-		return nil, fmt.Errorf("the authority in %s: %w", dir, err)
-	}
-	cert, err := x509.ParseCertificate(pair.Certificate[0])
-	if err != nil {
-		return nil, err
-	}
-	key, ok := pair.PrivateKey.(*ecdsa.PrivateKey)
-	if !ok {
-		return nil, fmt.Errorf("the authority's key in %s is of another kind", dir)
-	}
-	return &Authority{Cert: cert, PEM: certPEM, key: key}, nil
-}
-
-func create(certFile, keyFile string) (*Authority, error) {
-	key, keyPEM, err := NewKey()
-	if err != nil {
-		return nil, err
-	}
-	t := &x509.Certificate{SerialNumber: serial(),
-		Subject:   pkix.Name{CommonName: "Cross Twin authority " + time.Now().UTC().Format("2006-01-02")},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(authorityLife), IsCA: true,
-		BasicConstraintsValid: true, MaxPathLenZero: true,
-		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
-	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
-	if err != nil {
-		return nil, err
-	}
-	cert, err := x509.ParseCertificate(der)
-	if err != nil {
-		return nil, err
-	}
-	certPEM := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
-	if err := os.WriteFile(keyFile, keyPEM, 0o600); err != nil {
-		return nil, err
-	}
-	err = os.WriteFile(certFile, certPEM, 0o644) // #nosec G306 -- a certificate is no secret
-	if err != nil {
-		return nil, err
-	}
-	return &Authority{Cert: cert, PEM: certPEM, key: key}, nil
-}
-
 func serial() *big.Int {
 	n, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
 	if err != nil {
@@ -137,10 +69,6 @@ func NewKey() (*ecdsa.PrivateKey, []byte, error) {
 	}
 	return key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
 }
-
-// Fingerprint identifies the authority in an enrolment code, so that an agent
-// knows whom it talks to before it trusts any certificate.
-func (a *Authority) Fingerprint() string { return Fingerprint(a.Cert.Raw) }
 
 // Fingerprint of a certificate in DER form: the first 128 bits of its SHA-256.
 func Fingerprint(der []byte) string {
@@ -164,7 +92,8 @@ func (a *Authority) sign(t *x509.Certificate, pub any, life time.Duration, hosts
 			t.DNSNames = append(t.DNSNames, h)
 		}
 	}
-	der, err := x509.CreateCertificate(rand.Reader, t, a.Cert, pub, a.key)
+	by := a.signing()
+	der, err := x509.CreateCertificate(rand.Reader, t, by.cert, pub, by.key)
 	if err != nil {
 		return nil, err
 	}
@@ -220,14 +149,7 @@ func (a *Authority) Pair(name string, hosts ...string) (tls.Certificate, error) 
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	return tls.X509KeyPair(append(certPEM, a.PEM...), keyPEM)
-}
-
-// Pool returns the authority as the only trusted root.
-func (a *Authority) Pool() *x509.CertPool {
-	p := x509.NewCertPool()
-	p.AddCert(a.Cert)
-	return p
+	return tls.X509KeyPair(append(certPEM, encode(a.signing().cert)...), keyPEM)
 }
 
 // Request makes a certificate request for a key.

@@ -6,7 +6,83 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+
+	"crosstwin/internal/core/authority"
 )
+
+// The exchange of an authority stands in its files: whatever it was interrupted at, it is
+// at that stage or the one before when it is opened again, with a pair that fits.
+func TestExchange(t *testing.T) {
+	dir := t.TempDir()
+	a, err := Open(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := a.Fingerprint()
+	reopen := func(step string, stage authority.Stage, trusted int) {
+		t.Helper()
+		if a, err = Open(dir); err != nil {
+			t.Fatalf("%s: %v", step, err)
+		}
+		if a.Stage() != stage || len(a.Trusted()) != trusted {
+			t.Fatalf("%s: stage %q, %d trusted", step, a.Stage(), len(a.Trusted()))
+		}
+		if _, err := a.Pair(ServiceName); err != nil {
+			t.Fatalf("%s: %v", step, err)
+		}
+	}
+	step := func(name string, do func() error) {
+		t.Helper()
+		if err := do(); err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+	}
+	if a.Switch() == nil || a.Forget() == nil {
+		t.Error("a switch to nothing, or nothing to forget")
+	}
+	step("introduce", a.Introduce)
+	if a.Introduce() == nil {
+		t.Error("introduced twice")
+	}
+	if a.Fingerprint() != first {
+		t.Error("the next one signs already")
+	}
+	reopen("introduced", authority.Introducing, 2)
+	next := Fingerprints(a.Trusted())[1]
+
+	// A switch that was interrupted after its first file, and after its second.
+	keep := map[string][]byte{}
+	for _, n := range []string{"authority.crt", "authority.next.crt", "authority.next.key"} {
+		if keep[n], err = os.ReadFile(filepath.Join(dir, n)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write := func(n string, b []byte) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, n), b, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("authority.former.crt", keep["authority.crt"])
+	reopen("former written", authority.Introducing, 2)
+	write("authority.key", keep["authority.next.key"])
+	if err := os.Remove(filepath.Join(dir, "authority.next.key")); err != nil {
+		t.Fatal(err)
+	}
+	reopen("key moved", authority.Renewing, 2)
+	if got := Fingerprints(a.Trusted()); got[0] != next || got[1] != first {
+		t.Errorf("trusted: %q", got)
+	}
+	step("forget", a.Forget)
+	reopen("forgotten", "", 1)
+
+	step("introduce again", a.Introduce)
+	step("switch", a.Switch)
+	reopen("switched", authority.Renewing, 2)
+	if a.Fingerprint() == next || Fingerprints(a.Trusted())[1] != next {
+		t.Error("the wrong one signs")
+	}
+}
 
 func TestAuthority(t *testing.T) {
 	dir := t.TempDir()

@@ -10,12 +10,22 @@ import (
 // SignStatement signs what the service says with the authority's key.
 func (a *Authority) SignStatement(text []byte) ([]byte, error) {
 	sum := sha256.Sum256(text)
-	return ecdsa.SignASN1(rand.Reader, a.key, sum[:])
+	return ecdsa.SignASN1(rand.Reader, a.signing().key, sum[:])
 }
 
-// SaidBy reports whether an authority signed a statement.
-func SaidBy(authority *x509.Certificate, text, signature []byte) bool {
-	key, ok := authority.PublicKey.(*ecdsa.PublicKey)
+// SaidBy reports whether one of these authorities signed a statement.
+func SaidBy(authorities []*x509.Certificate, text, signature []byte) bool {
 	sum := sha256.Sum256(text)
-	return ok && ecdsa.VerifyASN1(key, sum[:], signature)
+	for _, a := range authorities {
+		if key, ok := a.PublicKey.(*ecdsa.PublicKey); ok && ecdsa.VerifyASN1(key, sum[:], signature) {
+			return true
+		}
+	}
+	return false
+}
+
+// AuthoritiesStatement is what the service signs of the authorities that are to be trusted,
+// given as a file of certificates.
+func AuthoritiesStatement(certificates []byte) []byte {
+	return append([]byte("crosstwin authorities\n"), certificates...)
 }

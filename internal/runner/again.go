@@ -19,7 +19,7 @@ func (r *Runner) LookAgain(ctx context.Context, id int64, begun func()) (bool, e
 	if err != nil || op.State != operation.Ended || op.Outcome != operation.OutcomeNeedsYou {
 		return false, err
 	}
-	e := &execution{Runner: r, op: &op}
+	e := &execution{Runner: r, op: &op, anew: map[int]int{}}
 	held := map[int]string{}
 	for i, s := range op.Steps {
 		if s.State != operation.StepFailed && s.State != operation.StepPassedBy {

@@ -83,7 +83,7 @@ func (r *Runner) Run(ctx context.Context, id int64, resumed bool) error {
 	if err != nil {
 		return err
 	}
-	e := &execution{Runner: r, op: &op}
+	e := &execution{Runner: r, op: &op, anew: map[int]int{}}
 	at := e.next()
 	if op.State == operation.Undoing {
 		e.note(nil, "warn", "the service was restarted while this was being undone: continuing")
@@ -110,6 +110,7 @@ type execution struct {
 	*Runner
 	op         *operation.Operation
 	passedOver []string
+	anew       map[int]int // how often a step's failure had it go back
 }
 
 // next returns the first step that is not done.
@@ -182,6 +183,14 @@ func (e *execution) forward(ctx context.Context, at int) error {
 			return jerr
 		}
 		e.changed()
+		if e.anew[i] < s.Anew {
+			e.anew[i]++
+			from := p.ResumeAt(i)
+			e.note(&i, "warn", fmt.Sprintf("trying again from step %d (%s): %d of at most %d times", from+1, p.Steps[from].Title,
+				e.anew[i], s.Anew))
+			i = from - 1
+			continue
+		}
 		switch s.OnFail {
 		case operation.GoOn:
 		case operation.Undo:

@@ -202,6 +202,30 @@ func TestUndo(t *testing.T) {
 	}
 }
 
+// A step that fails has the operation go back, as often as its plan says, before it counts
+// as failed.
+func TestAnew(t *testing.T) {
+	back := func(s *operation.Step) { s.ResumeFrom, s.Anew = "b", 2 }
+	for _, once := range []bool{true, false} {
+		b := newBench(t)
+		b.f.fail["d@tern"], b.f.once["d@tern"] = errors.New("too late"), once
+		op := b.run(operation.Compare, false, nil, act("a", "gull", nil), act("b", "gull", nil), act("c", "tern", nil),
+			act("d", "tern", back))
+		if once {
+			b.called("a@gull#2", "b@gull#2", "c@tern#2", "d@tern#2", "b@gull#2", "c@tern#2", "d@tern#2")
+			if op.Outcome != operation.OutcomeFinished {
+				t.Errorf("%s: %s", op.Outcome, op.Message)
+			}
+			continue
+		}
+		b.called("a@gull#2", "b@gull#2", "c@tern#2", "d@tern#2", "b@gull#2", "c@tern#2", "d@tern#2", "b@gull#2", "c@tern#2",
+			"d@tern#2", "undo-d@tern#2", "undo-c@tern#2", "undo-b@gull#2", "undo-a@gull#2")
+		if op.Outcome != operation.OutcomeUndone || !strings.Contains(op.Message, "too late") {
+			t.Errorf("%s: %s", op.Outcome, op.Message)
+		}
+	}
+}
+
 // What was thrown away is not put back, and nobody says so.
 func TestUndoOfWhatIsGone(t *testing.T) {
 	b := newBench(t)

@@ -255,7 +255,7 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 	}
 	s.audit(ctx, "agent", from, "agent enrolled", rec.Cluster, rec.Name+" at "+r.Agent)
 	return agentapi.EnrollAnswer{Cluster: rec.Cluster, Server: rec.Name, Engine: c.Engine, Certificate: string(cert),
-		Authority: string(s.Authority.PEM)}, s.reload(ctx)
+		Authority: string(s.Authority.PEM())}, s.reload(ctx)
 }
 
 // AddToken makes an access token; it is shown once. Days is how long it lasts; 0 is for

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
-	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
@@ -305,8 +304,9 @@ func (s *Service) fit(ctx context.Context, in *plan.Input) {
 		in.Fit = &f
 		return
 	}
-	f := ask(target, verb.Fit{Spaces: owner.Last.Data.Spaces, Others: in.OthersSpaces(target.Name)})
-	if dialect.Of(in.View.Engine).CopiesConfig && target != owner {
+	f := ask(target, verb.Fit{Spaces: owner.Last.Data.Spaces, Others: in.OthersSpaces(target.Name),
+		Limits: in.Limits(), Apart: owner.Last.Config.Apart})
+	if in.CopiesConfig(target.Name) && target != owner {
 		f.Misfits = append(f.Misfits, ask(owner, verb.Fit{Itself: true}).Misfits...)
 	}
 	in.Fit = &f

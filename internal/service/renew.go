@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/authority"
 	"crosstwin/internal/pki"
 )
 
@@ -21,13 +22,30 @@ func (s *Service) renew(ctx context.Context, c *watched, now time.Time) {
 			continue
 		}
 		host := m.databaseHost()
-		if good(m.last.CertificateEnds, pki.AgentLife, now) &&
-			(host == "" || m.last.Encryption == nil || good(m.last.Encryption.CertificateEnds, pki.DatabaseLife, now)) {
+		if !m.renewable(s.Authority, host, now) {
 			continue
 		}
 		m.renewNext = now.Add(renewAgain)
 		go s.renewOne(ctx, c.rec.Name, m.rec.Name, host)
 	}
+}
+
+// renewable reports whether a certificate of a server has to be renewed: it ends soon, or
+// is of a former authority.
+func (m *member) renewable(by *pki.Authority, host string, now time.Time) bool {
+	o := m.last
+	switch authority.LackOf(o, by.Stage(), pki.Fingerprints(by.Trusted())) {
+	case authority.LacksTrust:
+		if by.Stage() != "" {
+			return false // it would not take one of an authority that it does not know
+		}
+	case authority.LacksCertificate:
+		return true
+	case authority.LacksDatabase:
+		return host != ""
+	}
+	return !good(o.CertificateEnds, pki.AgentLife, now) ||
+		host != "" && o.Encryption != nil && !good(o.Encryption.CertificateEnds, pki.DatabaseLife, now)
 }
 
 // databaseHost is the host for which the database gets a certificate: the one at which

@@ -53,6 +53,7 @@ type Service struct {
 	DeliverTo []netip.Prefix
 
 	sending sync.Map // channels that are being sent to
+	telling sync.Map // agents that are being told whom to trust
 
 	agents *agentapi.Caller
 	log    *slog.Logger

@@ -45,7 +45,7 @@ func (s *Service) permitted(ctx context.Context, t agentapi.Target) context.Cont
 // its term.
 func (s *Service) ours(c store.Cluster, m store.Server, o *observation.Server) bool {
 	want := guard.Decision{Cluster: c.Name, Made: guard.MadeText(c.CreatedAt), Term: o.Guard.Accepted, Owner: m.Name}
-	return o.Decision.Decision == want && pki.SaidBy(s.Authority.Cert, want.Statement(), o.Decision.Signature)
+	return o.Decision.Decision == want && pki.SaidBy(s.Authority.Trusted(), want.Statement(), o.Decision.Signature)
 }
 
 // claimOf returns the term that a server says it owns, or that its agent says it noted,

@@ -52,6 +52,7 @@ func (s *Service) watchAll(ctx context.Context) {
 		s.renew(ctx, c, now)
 		s.lookAgain(ctx, c, now)
 	}
+	s.exchangeAuthority(ctx)
 	s.record(ctx, clusters, now)
 	assessments := s.Assessments()
 	s.raise(ctx, assessments, now)

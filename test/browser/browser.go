@@ -97,7 +97,7 @@ func (p *Page) Run(limit time.Duration, actions ...chromedp.Action) error {
 
 // Go opens an address of the console and waits for words on it.
 func (p *Page) Go(path string, words ...string) error {
-	if err := p.Run(30*time.Second, chromedp.Navigate(p.base+path)); err != nil {
+	if err := p.Run(awaitLimit, chromedp.Navigate(p.base+path)); err != nil {
 		return err
 	}
 	return p.Await(words...)
@@ -139,7 +139,7 @@ func (p *Page) Press(words string) error {
 		  e => e.innerText.replace(/\s+/g, " ").trim() === %q
 		  && !e.disabled && !e.closest("[inert]")).at(-1);
 		  if (!e) return false; e.focus(); e.click(); return true; })()`, words)
-	for end := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(awaitLimit); ; time.Sleep(50 * time.Millisecond) {
 		var done bool
 		// A press whose answer is late has happened all the same.
 		if err := p.Run(awaitLimit, chromedp.Evaluate(script, &done)); err == nil && done {
@@ -154,17 +154,17 @@ func (p *Page) Press(words string) error {
 
 // Click clicks what a selector finds, once it is there.
 func (p *Page) Click(selector string) error {
-	return p.Run(30*time.Second, chromedp.Click(selector, chromedp.ByQuery))
+	return p.Run(awaitLimit, chromedp.Click(selector, chromedp.ByQuery))
 }
 
 // Keys presses keys wherever the focus is.
-func (p *Page) Keys(keys string) error { return p.Run(10*time.Second, chromedp.KeyEvent(keys)) }
+func (p *Page) Keys(keys string) error { return p.Run(awaitLimit, chromedp.KeyEvent(keys)) }
 
 // Focused returns the words of what has the focus.
 func (p *Page) Focused() (string, error) {
 	var text string
 	return text,
-		p.Run(10*time.Second,
+		p.Run(awaitLimit,
 			chromedp.Evaluate(
 				`(document.activeElement.innerText || document.activeElement.getAttribute("aria-label")
 				  || document.activeElement.placeholder || "").trim()`, &text))
@@ -172,30 +172,30 @@ func (p *Page) Focused() (string, error) {
 
 // Type writes into the field with this label.
 func (p *Page) Type(label, text string) error {
-	return p.Run(10*time.Second, chromedp.SendKeys(fmt.Sprintf(`input[aria-label=%q]`, label), text, chromedp.ByQuery))
+	return p.Run(awaitLimit, chromedp.SendKeys(fmt.Sprintf(`input[aria-label=%q]`, label), text, chromedp.ByQuery))
 }
 
 // TypeInto writes into the field that a selector finds.
 func (p *Page) TypeInto(selector, text string) error {
-	return p.Run(10*time.Second, chromedp.SendKeys(selector, text, chromedp.ByQuery))
+	return p.Run(awaitLimit, chromedp.SendKeys(selector, text, chromedp.ByQuery))
 }
 
 // Size sets the window's size.
 func (p *Page) Size(width, height int) error {
-	return p.Run(10*time.Second, emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, false))
+	return p.Run(awaitLimit, emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, false))
 }
 
 // Overflow returns by how many pixels the page is wider than its window.
 func (p *Page) Overflow() (int, error) {
 	var over int
-	return over, p.Run(10*time.Second, chromedp.Evaluate("document.documentElement.scrollWidth - window.innerWidth",
+	return over, p.Run(awaitLimit, chromedp.Evaluate("document.documentElement.scrollWidth - window.innerWidth",
 		&over))
 }
 
 // Widest names the element that reaches furthest to the right.
 func (p *Page) Widest() string {
 	var name string
-	p.Run(10*time.Second,
+	p.Run(awaitLimit,
 		chromedp.Evaluate(
 			`(() => { let w = 0, n = "";
 			  for (const e of document.querySelectorAll("body *")) { if (e.closest(".scroll, .vh, svg")) continue;
@@ -222,5 +222,5 @@ func (p *Page) Picture(file string) error {
 
 // Theme chooses light or dark for the pages opened from now on.
 func (p *Page) Theme(name string) error {
-	return p.Run(10*time.Second, chromedp.Evaluate(fmt.Sprintf(`localStorage.setItem("theme", %q)`, name), nil))
+	return p.Run(awaitLimit, chromedp.Evaluate(fmt.Sprintf(`localStorage.setItem("theme", %q)`, name), nil))
 }

@@ -29,6 +29,7 @@ func TestWatchingClicked(t *testing.T) {
 	v.ok(v.page.Go("/clusters/bookings/tuning", "gull, tern and heron differ in 1 of",
 		"it makes its primary keep dead rows"))
 
+	v.ok(load.AwaitAcks(v.ctx, 20)) // what the page is to show is there
 	v.ok(v.page.Go("/clusters/bookings/log?table=public.bookings", "1 inserted", "Transaction COMMIT"))
 	v.act("Trim…", "Trim the log of bookings", "Trim: finished.", false)
 

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/authority"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
@@ -32,6 +33,7 @@ func encryptedThroughout(t *testing.T, w *world) {
 	}
 	w.encrypted("tern", "heron")
 	w.must(3, []string{"every replica follows encrypted already"}, "encrypt", "bookings", "--yes")
+	w.exchangeAuthority()
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {
 		t.Fatal(err)
 	}
@@ -50,6 +52,71 @@ func encryptedThroughout(t *testing.T, w *world) {
 	if out := w.must(0, nil, "check", "bookings"); strings.Contains(out, "without insisting") {
 		t.Error(out)
 	}
+}
+
+// exchangeAuthority has the authority exchanged while the clients go on writing and the
+// replicas following. Afterwards nothing of the former one is left anywhere.
+func (w *world) exchangeAuthority() {
+	w.t.Helper()
+	now := func() authority.State {
+		s, err := w.Client.Authority(w.ctx)
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		return s
+	}
+	until := func(what string, so func(authority.State) bool) {
+		w.t.Helper()
+		for end := time.Now().Add(waitLimit); !so(now()); time.Sleep(200 * time.Millisecond) {
+			if time.Now().After(end) {
+				w.t.Fatalf("%s: never seen; it is %+v", what, now())
+			}
+		}
+	}
+	former := now()
+	backends := ""
+	if !w.mariadb() {
+		backends = w.query("gull", "select string_agg(pid::text, ' ' order by pid) from pg_stat_replication")
+	}
+	if err := w.KillAgent(w.as("heron")); err != nil {
+		w.t.Fatal(err)
+	}
+	until("the silent agent", func(s authority.State) bool { return !s.Complete() })
+	w.must(3, []string{"heron of bookings has to be told", "cannot be reached"}, "authority", "rotate", "--yes")
+	if err := w.StartAgent(w.ctx, w.as("heron")); err != nil {
+		w.t.Fatal(err)
+	}
+	until("all agents", authority.State.Complete)
+	w.must(2, []string{"every agent is told to trust the new authority", "add --yes"}, "authority", "rotate")
+	w.must(0, []string{"the exchange has begun"}, "authority", "rotate", "--yes")
+	w.restartService() // it goes on by itself
+	until("another authority", func(s authority.State) bool {
+		return s.Stage == "" && s.Complete() && s.Fingerprint != former.Fingerprint
+	})
+	s := now()
+	if strings.Contains(s.Certificates, former.Certificates) || strings.Count(s.Certificates, "BEGIN") != 1 {
+		w.t.Errorf("these are trusted: %s", s.Certificates)
+	}
+	for _, m := range w.settled().Servers {
+		o := m.Observation
+		if o.CertificateBy != s.Fingerprint || o.Encryption.CertificateBy != s.Fingerprint {
+			w.t.Errorf("%s has certificates by %q and %q, not by %q", m.Name, o.CertificateBy, o.Encryption.CertificateBy,
+				s.Fingerprint)
+		}
+	}
+	w.must(0, []string{s.Fingerprint, "No exchange is under way."}, "authority", "show")
+	if !w.mariadb() {
+		if got := w.query("gull", "select string_agg(pid::text, ' ' order by pid) from pg_stat_replication"); got != backends {
+			w.t.Errorf("the replicas were connected by %s, and are by %s", backends, got)
+		}
+	}
+	// Who connects anew meets the new certificate, and takes it.
+	if w.mariadb() {
+		w.sql("tern", "stop slave", "start slave")
+	} else {
+		w.sql("tern", "select pg_terminate_backend(pid) from pg_stat_wal_receiver")
+	}
+	w.encrypted("tern", "heron")
 }
 
 // encrypted holds when the servers follow by links that are encrypted and proven; the

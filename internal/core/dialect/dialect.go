@@ -68,6 +68,8 @@ type Dialect struct {
 	CopiesConfig bool
 	// Copy looks for what a copy of a server would bring along, or lack.
 	Copy func(source Subject) []operation.Check
+	// Limits are settings that a replica may not set lower than its primary.
+	Limits []string
 	// DropCertificate is how a server is made to show no certificate of the service's.
 	DropCertificate string
 	// DropOne is how the account %[1]s of one server is dropped.

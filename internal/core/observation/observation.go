@@ -33,6 +33,10 @@ type Server struct {
 	Abilities []string `json:"abilities,omitempty"`
 	// CertificateEnds is when the agent's certificate does.
 	CertificateEnds time.Time `json:"certificate_ends,omitzero"`
+	// CertificateBy is the fingerprint of the authority that signed it, Trusts those of
+	// all that this agent trusts.
+	CertificateBy string   `json:"certificate_by,omitempty"`
+	Trusts        []string `json:"trusts,omitempty"`
 	// Encryption is how others may connect to the database; nil: this agent cannot
 	// tell.
 	Encryption *Encryption `json:"encryption,omitempty"`
@@ -79,8 +83,9 @@ type Encryption struct {
 	// State is that of the running server, as far as it was seen.
 	State Proof `json:"state,omitempty"`
 	// CertificateEnds is when the certificate does that the service signed for it; zero
-	// where it has none.
+	// where it has none. CertificateBy is the fingerprint of the authority.
 	CertificateEnds time.Time `json:"certificate_ends,omitzero"`
+	CertificateBy   string    `json:"certificate_by,omitempty"`
 }
 
 // Proof is what an encrypted connection proves of the server at its end.
@@ -227,6 +232,8 @@ type Config struct {
 	Problem string `json:"problem,omitempty"`
 	// Live are the settings that an operation may change, as they are now.
 	Live map[string]string `json:"live,omitempty"`
+	// Apart: it stands outside of the data directory, and a copy leaves it as it is.
+	Apart bool `json:"apart,omitempty"`
 	// Facts are counts, such as unlogged_tables or collation_mismatches.
 	Facts map[string]int64 `json:"facts,omitempty"`
 }

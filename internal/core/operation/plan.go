@@ -70,7 +70,10 @@ type Step struct {
 	// ResumeFrom names the step from which an operation goes on when the service
 	// was restarted during this one; empty: this one.
 	ResumeFrom string `json:"resume_from,omitempty"`
-	InPause    bool   `json:"in_pause"`
+	// Anew is how often, when this step fails, the operation goes back to ResumeFrom
+	// and tries from there again.
+	Anew    int  `json:"anew,omitempty"`
+	InPause bool `json:"in_pause"`
 	// ShowsDistance: while After is awaited, what a replica still lacks is shown
 	// as progress.
 	ShowsDistance bool `json:"shows_distance,omitempty"`

@@ -14,6 +14,10 @@ import (
 // holdSeconds bounds the time for which a comparison stops writes.
 const holdSeconds = 2
 
+// holdTries is how often writes are held again when a server has not opened its view
+// within that time: on a busy host it may be late once.
+const holdTries = 3
+
 // compare plans a comparison of all tables on the primary and its replicas at
 // one position. Writes are held for a moment: long enough for every replica to
 // apply what was written and to open a view of its data; then they go on and
@@ -97,11 +101,11 @@ func (in *Input) stepsOfCompare(p *operation.Plan, primary string, replicas []st
 			Action: operation.Action{Title: "Open a view on " + n, Server: n,
 				Call: verb.Seal(verb.Snapshot{Seconds: holdSeconds})}, Needs: []verb.Fact{{Kind: verb.FactHold}}, Seconds: 0.02,
 			Limit: 10, OnFail: undoOr(p),
-			Undo: putBack(forget(n)), ResumeFrom: "hold", IfFails: "writes continue"})
+			Undo: putBack(forget(n)), ResumeFrom: "hold", Anew: holdTries, IfFails: "writes continue"})
 	}
 	p.AddStep(operation.Step{Name: "release",
 		Action:     operation.Action{Title: "Release writes", Server: primary, Call: verb.Seal(verb.Release{})},
-		ResumeFrom: "hold", Seconds: 0.01, Limit: 10, OnFail: undoOr(p),
+		ResumeFrom: "hold", Anew: holdTries, Seconds: 0.01, Limit: 10, OnFail: undoOr(p),
 		IfFails: "the agent releases them by itself at the deadline"})
 	var needs []verb.Fact
 	for _, n := range all {

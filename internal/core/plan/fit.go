@@ -15,7 +15,9 @@ import (
 // cannot be rebuilt is refused in the preview).
 func (in *Input) checkFit(p *operation.Plan, name string) {
 	primary := in.View.Primary
-	p.Checks = append(p.Checks, in.dialect().Copy(in.subject(in.Member(primary)))...)
+	if in.CopiesConfig(name) || !in.dialect().CopiesConfig {
+		p.Checks = append(p.Checks, in.dialect().Copy(in.subject(in.Member(primary)))...)
+	}
 	const what = "Place for the copy"
 	f := in.Fit
 	if !in.addMisfits(p, what, name, "nothing is removed for a copy that would fail") || f == nil {
@@ -69,6 +71,28 @@ func (in *Input) addMisfits(p *operation.Plan, what, name, why string) bool {
 			Mend: m.Mend})
 	}
 	return len(in.Fit.Misfits) == 0
+}
+
+// CopiesConfig reports whether a copy of the primary brings its configuration along to a
+// server.
+func (in *Input) CopiesConfig(name string) bool {
+	return in.dialect().CopiesConfig && !in.Member(name).Last.Config.Apart &&
+		!in.Member(in.View.Primary).Last.Config.Apart
+}
+
+// Limits are the primary's settings that a replica may not set lower, by name.
+func (in *Input) Limits() map[string]string {
+	set := in.Member(in.View.Primary).Last.Config.Settings
+	var out map[string]string
+	for _, name := range in.dialect().Limits {
+		if v, ok := set[name]; ok {
+			if out == nil {
+				out = map[string]string{}
+			}
+			out[name] = v
+		}
+	}
+	return out
 }
 
 // OthersSpaces are the identities of the directories in which all servers but one

@@ -128,16 +128,31 @@ func (in *Input) stepsPrepare(p *operation.Plan, target string) {
 		IfFails: "nothing is lost; the accounts stay"})
 	others := in.replicas(primary, target)
 	for _, n := range others {
-		p.AddStep(operation.Step{Name: "prepare-" + n,
-			Action: operation.Action{Title: "Set up the access rules and encryption on " + n, Server: n,
-				Call: verb.Seal(verb.Prepare{Peers: in.peers(), From: in.peer(primary)})}, Seconds: 0.1, OnFail: operation.GoOn,
-			IfFails: cmp.Or(target, "another server") + " cannot follow " + n + " after a role change until that is fixed"})
+		step := in.prepareReplica(n)
+		step.IfFails = cmp.Or(target, "another server") + " cannot follow " + n + " after a role change until that is fixed"
+		p.AddStep(step)
 	}
 	if in.dialect().EncryptsRunning {
 		for _, n := range append(others, primary) {
 			in.willEncrypt(n)
 		}
 	}
+}
+
+// prepareReplica sets up the access rules of a replica, for the time when it is primary.
+func (in *Input) prepareReplica(name string) operation.Step {
+	return operation.Step{Name: "prepare-" + name,
+		Action: operation.Action{Title: "Set up the access rules and encryption on " + name, Server: name,
+			Call: verb.Seal(verb.Prepare{Peers: in.peers(), From: in.peer(in.View.Primary)})}, Seconds: 0.1,
+		OnFail: operation.GoOn, IfFails: "no other server can follow " + name + " after a role change until that is fixed"}
+}
+
+// keptLimits are the limits that count where a server keeps its own configuration.
+func (in *Input) keptLimits(name string) map[string]string {
+	if in.CopiesConfig(name) {
+		return nil
+	}
+	return in.Limits()
 }
 
 // stepsOfSeed are shared with a rejoin that rebuilds.
@@ -168,7 +183,7 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 			Call: verb.Seal(verb.Seed{Source: in.peer(primary), Slot: in.slotFor(name), Way: in.seedWay(),
 				Replace: in.Request.Replace || in.Request.Kind == operation.Rejoin, Line: in.Member(primary).Last.Log.Line,
 				Past: in.Member(primary).Last.Log.Past, Spaces: in.Member(primary).Last.Data.Spaces,
-				Others: in.OthersSpaces(name)})},
+				Others: in.OthersSpaces(name), Limits: in.keptLimits(name), Apart: in.Member(primary).Last.Config.Apart})},
 		Seconds: max(1, float64(total)/copyBytesPerSecond), Limit: catchUpLimit,
 		IfFails: "the unfinished copy is recognised and cleared by the next seed"})
 	p.AddStep(operation.Step{Name: "verify",
@@ -176,6 +191,10 @@ func (in *Input) stepsOfSeed(p *operation.Plan, name string) {
 		Seconds: max(1, float64(total)/(4*copyBytesPerSecond)), Limit: catchUpLimit,
 		After: []operation.Condition{{Kind: operation.IsUnbroken, Server: name}}, IfFails: "the copy is not used"})
 	p.AddStep(startReplica(name, "read the server's log; the copy stays, the slot is dropped"))
+	if in.dialect().CopiesConfig && !in.CopiesConfig(name) {
+		// Its access rules did not come with the copy.
+		p.AddStep(in.prepareReplica(name))
+	}
 	if in.dialect().InPlace {
 		p.AddStep(operation.Step{Name: "follow",
 			Action: operation.Action{Title: "Have " + name + " follow " + primary, Server: name,

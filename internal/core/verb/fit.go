@@ -13,6 +13,11 @@ type Fit struct {
 	// Others are the identities of the directories that other servers of the cluster
 	// keep tablespaces in: on one host they could be the same.
 	Others []string `json:"others,omitempty"`
+	// Limits are settings of the source which the copy's own may not be below, by name.
+	Limits map[string]string `json:"limits,omitempty"`
+	// Apart: the source's configuration is outside of its data directory: a copy brings
+	// none.
+	Apart bool `json:"apart,omitempty"`
 }
 
 // Fitted is what came of a Fit.

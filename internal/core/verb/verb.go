@@ -147,8 +147,11 @@ type Seed struct {
 	Replace bool `json:"replace"`
 	// Spaces are the source's tablespaces.
 	Spaces []observation.Space `json:"spaces,omitempty"`
-	// Others are the identities of other servers' tablespace directories.
-	Others []string `json:"others,omitempty"`
+	// Others are the identities of other servers' tablespace directories. Limits and Apart
+	// are as in Fit.
+	Others []string          `json:"others,omitempty"`
+	Limits map[string]string `json:"limits,omitempty"`
+	Apart  bool              `json:"apart,omitempty"`
 	// Line and Past are the source's history, so that the copy knows its kin.
 	Line position.Line     `json:"line"`
 	Past []position.Branch `json:"past,omitempty"`

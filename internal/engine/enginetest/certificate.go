@@ -23,7 +23,7 @@ func Certificate(t *testing.T, authority *pki.Authority, host string) engine.Cer
 	if err != nil {
 		t.Fatal(err)
 	}
-	return engine.Certificate{Pair: bytes.Join([][]byte{signed, keyPEM}, []byte("\n")), Authority: authority.PEM}
+	return engine.Certificate{Pair: bytes.Join([][]byte{signed, keyPEM}, []byte("\n")), Authority: authority.PEM()}
 }
 
 // Authority makes one.

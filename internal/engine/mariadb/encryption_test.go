@@ -65,7 +65,7 @@ func TestEncryptedReplication(t *testing.T) {
 			by = enginetest.Authority(t)
 		}
 		shown := enginetest.Certificate(t, by, c.host)
-		shown.Authority = authority.PEM
+		shown.Authority = authority.PEM()
 		wren.ok(wren.Certify(shown))
 		plover.sql("stop slave io_thread; start slave io_thread")
 		plover.awaitLink(c.what+" refused", func(u *observation.Upstream) bool {

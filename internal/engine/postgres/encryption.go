@@ -59,7 +59,7 @@ func (e *Engine) encryptionBlock(content string) string {
 // claimEncryption has a configuration that came with a copy name this server's own
 // file. One without our block stays so.
 func (e *Engine) claimEncryption() error {
-	file := e.Path("postgresql.conf")
+	file := e.configFile()
 	b, err := e.ReadFile(file)
 	if err != nil || !strings.Contains(string(b), encryptionBegin) {
 		return nil // whether there is one at all, the server says

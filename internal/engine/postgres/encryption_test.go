@@ -56,7 +56,7 @@ func TestEncryptedReplication(t *testing.T) {
 
 	// An impostor: the same address, a certificate of another authority.
 	pair := enginetest.Certificate(t, stranger, "127.0.0.1")
-	pair.Authority = authority.PEM
+	pair.Authority = authority.PEM()
 	if err := p.Certify(pair); err != nil {
 		t.Fatal(err)
 	}

@@ -1,12 +1,15 @@
 package postgres
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"strings"
 
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/engine/host"
@@ -14,7 +17,7 @@ import (
 
 // editAuto changes postgresql.auto.conf of a server that does not run.
 func (e *Engine) editAuto(change func(pgtool.Settings)) error {
-	path := e.Path("postgresql.auto.conf")
+	path := e.Path(autoFile)
 	b, err := e.ReadFile(path)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -31,8 +34,13 @@ func (e *Engine) editAuto(change func(pgtool.Settings)) error {
 }
 
 // claimIdentity writes the settings that are this server's own and that a copy
-// or a rewind brings along from another server.
-func (e *Engine) claimIdentity() error {
+// or a rewind brings along from another server. A configuration outside of the data
+// directory has them already, but for one thing: the packages' own lets nobody in from
+// elsewhere.
+func (e *Engine) claimIdentity(ctx context.Context) error {
+	if e.apart() {
+		return e.listenToPeers(ctx)
+	}
 	return e.editAuto(func(s pgtool.Settings) {
 		s["port"] = strconv.Itoa(e.cfg.Port)
 		s["listen_addresses"] = e.cfg.Listen
@@ -41,9 +49,48 @@ func (e *Engine) claimIdentity() error {
 	})
 }
 
-// ownFiles are the files with a server's own settings, which a rewind
-// overwrites with the source's.
-var ownFiles = []string{"postgresql.conf", "postgresql.auto.conf", "pg_hba.conf", "pg_ident.conf"}
+// listenToPeers has the server listen at the address at which its peers reach it, beside
+// those that are set.
+func (e *Engine) listenToPeers(ctx context.Context) error {
+	said, _, err := e.Run(ctx, "postgres", e.serverArgs("-C", "listen_addresses")...)
+	if err != nil {
+		return err
+	}
+	now := strings.TrimSpace(said)
+	if listensAt(now, e.cfg.Listen) {
+		return nil
+	}
+	return e.editAuto(func(s pgtool.Settings) {
+		s["listen_addresses"] = strings.Trim(now+", "+e.cfg.Listen, ", ")
+	})
+}
+
+// listensAt reports whether listen_addresses cover all addresses of another such list.
+func listensAt(now, wanted string) bool {
+	have := strings.FieldsFunc(now, func(r rune) bool { return r == ',' || r == ' ' })
+	for _, w := range strings.FieldsFunc(wanted, func(r rune) bool { return r == ',' || r == ' ' }) {
+		any := "0.0.0.0"
+		if strings.Contains(w, ":") {
+			any = "::"
+		}
+		if !slices.Contains(have, w) && !slices.Contains(have, "*") && !slices.Contains(have, any) {
+			return false
+		}
+	}
+	return true
+}
+
+// autoFile holds what ALTER SYSTEM has set.
+const autoFile = "postgresql.auto.conf"
+
+// ownFiles are the files with a server's own settings in its data directory, which a
+// rewind overwrites with the source's.
+func (e *Engine) ownFiles() []string {
+	if e.apart() {
+		return []string{autoFile}
+	}
+	return []string{"postgresql.conf", autoFile, "pg_hba.conf", "pg_ident.conf"}
+}
 
 func (e *Engine) ownDir() string { return filepath.Join(e.cfg.WorkDir, "own-settings") }
 
@@ -60,7 +107,7 @@ func (e *Engine) saveOwnFiles(again bool) error {
 	if err := os.MkdirAll(tmp, 0o700); err != nil {
 		return err
 	}
-	for _, n := range ownFiles {
+	for _, n := range e.ownFiles() {
 		b, err := e.ReadFile(e.Path(n))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -82,7 +129,7 @@ func (e *Engine) saveOwnFiles(again bool) error {
 }
 
 func (e *Engine) restoreOwnFiles() error {
-	for _, n := range ownFiles {
+	for _, n := range e.ownFiles() {
 		b, err := os.ReadFile(filepath.Join(e.ownDir(), n))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue

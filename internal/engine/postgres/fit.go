@@ -6,10 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"crosstwin/internal/core/observation"
@@ -66,12 +68,37 @@ func (e *Engine) ownPlaces() (out []string) {
 // the configuration as a start does, and nothing else.
 func (e *Engine) startMisfits(ctx context.Context) []verb.Misfit {
 	out := e.LogMisfit(e.cfg.LogFile)
-	if _, said, err := e.Run(ctx, "postgres", "-D", e.cfg.DataDir, "-C", "data_directory"); err != nil {
+	if _, said, err := e.Run(ctx, "postgres", e.serverArgs("-C", "data_directory")...); err != nil {
 		said = cmp.Or(said, err.Error())
 		out = append(out, host.ConfigMisfit(e.cfg.Name, host.Telling(said, append([]string{"unrecognized"}, telling...)...)))
 	}
 	return out
 }
+
+// ownConfigMisfits tell why a copy could not be started with this server's own
+// configuration, which stays: a replica's limits may not be lower than its primary's.
+func (e *Engine) ownConfigMisfits(ctx context.Context, limits map[string]string) []verb.Misfit {
+	if out := e.startMisfits(ctx); len(out) > 0 {
+		return out
+	}
+	var out []verb.Misfit
+	for _, name := range slices.Sorted(maps.Keys(limits)) {
+		if !limitName.MatchString(name) {
+			continue
+		}
+		said, _, err := e.Run(ctx, "postgres", e.serverArgs("-C", name)...)
+		mine, err1 := strconv.Atoi(strings.TrimSpace(said))
+		theirs, err2 := strconv.Atoi(limits[name])
+		if err == nil && err1 == nil && err2 == nil && mine < theirs {
+			out = append(out, verb.Misfit{What: fmt.Sprintf("%s sets %s to %d, and its primary runs with %d", e.cfg.Name, name,
+				mine, theirs), Mend: fmt.Sprintf("raise it in %s: a replica with a lower limit does not start", e.configFile())})
+		}
+	}
+	return out
+}
+
+// limitName is what a setting's name looks like.
+var limitName = regexp.MustCompile(`^[a-z_]+$`)
 
 // Fit implements engine.Fitter.
 func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
@@ -80,6 +107,13 @@ func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
 	}
 	own := e.ownPlaces()
 	out := verb.Fitted{Clears: slices.Clone(own), Misfits: e.LogMisfit(e.cfg.LogFile)}
+	if _, err := e.Stat(e.configFile()); err != nil && e.keepsOwn(c.Apart) {
+		out.Misfits = append(out.Misfits, verb.Misfit{
+			What: fmt.Sprintf("%s has no configuration in %s, and a copy brings none along", e.cfg.Name, e.configFile()),
+			Mend: "write one, or make a cluster of Debian's (pg_createcluster) and enroll the agent for it"})
+	} else if e.keepsOwn(c.Apart) {
+		out.Misfits = append(out.Misfits, e.ownConfigMisfits(ctx, c.Limits)...)
+	}
 	others := slices.Clone(c.Others)
 	for _, s := range c.Spaces {
 		others = append(others, s.Identity)

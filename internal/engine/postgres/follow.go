@@ -221,7 +221,7 @@ func (e *Engine) rewriteRules(ctx context.Context, change func(now string) strin
 	if text == string(b) {
 		return nil
 	}
-	if err := e.WriteOwned(file, []byte(text)); err != nil {
+	if err := e.RewriteTrusted(file, []byte(text)); err != nil {
 		return err
 	}
 	return e.exec(ctx, "select pg_reload_conf()")

@@ -141,6 +141,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	_, err := e.Stat(e.Path("standby.signal"))
 	o.Data.ClosedByDefault = err == nil
 	o.Host.DiskFreeBytes = e.DiskFree()
+	o.Config.Apart = e.apart()
 	o.Log.Bytes, o.Host.LogDiskFreeBytes = e.logSize()
 	p, running := e.running()
 	var orphans []int
@@ -510,7 +511,7 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 	if c.State == pgtool.StateShutDown {
 		o.Log.ShutdownAt = c.Checkpoint.String()
 	}
-	if b, err := e.ReadFile(e.Path("postgresql.auto.conf")); err == nil {
+	if b, err := e.ReadFile(e.Path(autoFile)); err == nil {
 		if s, err := pgtool.ParseSettings(string(b)); err == nil && s["primary_conninfo"] != "" {
 			ci := pgtool.ParseConnInfo(s["primary_conninfo"])
 			port, _ := strconv.Atoi(ci["port"])
@@ -560,10 +561,12 @@ const factsSQL = `select json_build_object(
 
 // copiedSQL finds what a copy's configuration would bring along, or lack: paths of
 // this server in its files, and limits that the running server has and its files do
-// not (given on its command line, or changed since it started).
+// not (given on its command line, or changed since it started). A configuration outside of
+// the data directory is no part of a copy.
 const copiedSQL = `select
  coalesce((select string_agg(distinct name || ' = ' || setting, ', ') from pg_file_settings
-    where name in ('data_directory', 'config_file', 'hba_file', 'ident_file', 'external_pid_file')), ''),
+    where name in ('data_directory', 'config_file', 'hba_file', 'ident_file', 'external_pid_file')
+    and starts_with(sourcefile, current_setting('data_directory') || '/')), ''),
  coalesce((select string_agg(format('%s is %s, and %s in its files', s.name, s.setting, coalesce(f.setting,
    s.boot_val)), ', ' order by s.name)
     from pg_settings s left join lateral (select setting from pg_file_settings

@@ -1,5 +1,5 @@
-// Package postgres handles one PostgreSQL server (version 15) with its
-// configuration inside the data directory.
+// Package postgres handles one PostgreSQL server (version 15), with its configuration
+// inside the data directory or elsewhere, as Debian's packages lay it out.
 //
 // It talks to the server over its local socket as the superuser, runs the
 // server's own utilities as the owner of the data directory, and never runs
@@ -36,8 +36,13 @@ import (
 
 // Config says where a server lives.
 type Config struct {
-	Name      string // of the server in its cluster
-	DataDir   string
+	Name    string // of the server in its cluster
+	DataDir string
+	// ConfigFile is the server's postgresql.conf where that is not in the data directory;
+	// empty: found.
+	ConfigFile string
+	// Unit is the service manager's unit that runs the server; empty: the agent runs it.
+	Unit      string
 	BinDir    string // empty: found from the data directory or the newest installed
 	SocketDir string
 	Port      int
@@ -115,8 +120,11 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 			return nil, fmt.Errorf("the %s is not set", what)
 		}
 	}
+	if cfg.ConfigFile == "" {
+		cfg.ConfigFile = ConfigOf(cfg.DataDir)
+	}
 	if cfg.LogFile == "" {
-		cfg.LogFile = filepath.Join(filepath.Dir(cfg.DataDir), cfg.Name+".log")
+		cfg.LogFile = defaultLog(cfg)
 	}
 	if cfg.BinDir == "" {
 		dir, err := findPrograms(cfg.DataDir)
@@ -125,12 +133,10 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		}
 		cfg.BinDir = dir
 	}
-	if _, err := os.Stat(filepath.Join(cfg.DataDir, "PG_VERSION")); err == nil {
+	if _, err := os.Stat(filepath.Join(cfg.DataDir, "PG_VERSION")); err == nil && cfg.ConfigFile == "" {
 		if _, err := os.Stat(filepath.Join(cfg.DataDir, "postgresql.conf")); err != nil {
-			return nil,
-				fmt.Errorf(
-					"the data directory %s holds no postgresql.conf: a configuration outside of the data directory is not "+
-						"handled by this version", cfg.DataDir)
+			return nil, fmt.Errorf("the data directory %s holds no postgresql.conf, and no %s names it: say where its "+
+				"configuration is, with config_file", cfg.DataDir, clusterPattern)
 		}
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),

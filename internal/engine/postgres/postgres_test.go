@@ -669,7 +669,7 @@ func TestRulesAndNames(t *testing.T) {
 	debian := t.TempDir()
 	os.WriteFile(filepath.Join(debian, "PG_VERSION"), []byte("15\n"), 0o600)
 	if _, err := New(Config{Name: "x", Host: "h", DataDir: debian}, enginetest.NewNotes(), nil); err == nil ||
-		!strings.Contains(err.Error(), "configuration outside") {
+		!strings.Contains(err.Error(), "say where its configuration is") {
 		t.Errorf("configuration elsewhere: %v", err)
 	}
 }

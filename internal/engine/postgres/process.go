@@ -127,21 +127,33 @@ var telling = []string{"FATAL", "invalid value", "syntax error", "PANIC", "DETAI
 
 // launch starts the server process and waits until it answers.
 func (e *Engine) launch(ctx context.Context, extra ...string) error {
-	if err := errors.Join(e.claimIdentity(), e.claimEncryption()); err != nil {
+	if err := errors.Join(e.claimIdentity(ctx), e.claimEncryption()); err != nil {
 		return err
 	}
-	s, err := e.Spawn(e.cfg.LogFile, "postgres", append([]string{"-D", e.cfg.DataDir}, extra...)...)
+	s, err := e.startProcess(ctx, extra)
 	if err != nil {
 		return err
 	}
 	err = s.Await(ctx, func() bool {
 		p, ok := e.running()
-		return ok && p.pid == s.PID && (p.status == "ready" || p.status == "standby")
+		return ok && (s.PID == 0 || p.pid == s.PID) && (p.status == "ready" || p.status == "standby")
 	}, 3*time.Millisecond, telling...)
 	if err == nil {
 		e.pool.Reset() // connections to the process before are of no use
 	}
 	return err
+}
+
+// startProcess starts the server's process: by its unit, or itself where there is none, or
+// where it is started with further settings, for a moment and for the agent alone.
+func (e *Engine) startProcess(ctx context.Context, extra []string) (*host.Server, error) {
+	if e.cfg.Unit != "" && len(extra) == 0 {
+		return e.StartUnit(ctx, e.cfg.Unit, e.cfg.LogFile)
+	}
+	if err := e.SettleUnit(ctx, e.cfg.Unit); err != nil {
+		return nil, err
+	}
+	return e.Spawn(e.cfg.LogFile, "postgres", e.serverArgs(extra...)...)
 }
 
 func (e *Engine) waitReady(ctx context.Context, p process) error {

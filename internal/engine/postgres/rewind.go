@@ -130,6 +130,15 @@ func (e *Engine) Settle(ctx context.Context) error {
 	return p.close(ctx)
 }
 
+// rewindArgs are pg_rewind's arguments.
+func (e *Engine) rewindArgs(a verb.Rewind) []string {
+	args := []string{"-D", e.cfg.DataDir, "--source-server=" + e.conninfo(a.Source, "dbname", "postgres"), "-P"}
+	if e.apart() {
+		args = append(args, "--config-file="+e.cfg.ConfigFile)
+	}
+	return args
+}
+
 // Rewind implements engine.Rewinder. pg_rewind copies the source's settings
 // over the server's own and leaves no trace when it is interrupted: the
 // agent's memory holds both, the saved settings and the mark of an unfinished
@@ -162,7 +171,7 @@ func (e *Engine) Rewind(ctx context.Context, a verb.Rewind, progress engine.Prog
 			said += line + "\n"
 			progress(strings.TrimPrefix(line, "pg_rewind: "), 0, 0)
 		}
-	}, host.Piped{}, "pg_rewind", "-D", e.cfg.DataDir, "--source-server="+e.conninfo(a.Source, "dbname", "postgres"), "-P")
+	}, host.Piped{}, "pg_rewind", e.rewindArgs(a)...)
 	if err != nil {
 		if !touched && ctx.Err() == nil {
 			// It gave up before it changed a file: the data is what it was.
@@ -184,9 +193,6 @@ func (e *Engine) Rewind(ctx context.Context, a verb.Rewind, progress engine.Prog
 	if err := e.editAuto(func(s pgtool.Settings) {
 		s["primary_conninfo"], s["primary_slot_name"] = e.conninfo(a.Source), verb.SlotName(e.cfg.Name)
 	}); err != nil {
-		return err
-	}
-	if err := e.claimIdentity(); err != nil {
 		return err
 	}
 	if err := e.Close(); err != nil {

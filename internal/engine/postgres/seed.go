@@ -8,7 +8,6 @@ import (
 	"strconv"
 	"strings"
 
-	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
@@ -42,14 +41,14 @@ func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress
 	}
 	// Looked at in the preview, and once more here: nothing is removed for a copy
 	// that has no place.
-	fit, err := e.Fit(ctx, verb.Fit{Spaces: a.Spaces, Others: a.Others})
+	fit, err := e.Fit(ctx, verb.Fit{Spaces: a.Spaces, Others: a.Others, Limits: a.Limits, Apart: a.Apart})
 	if err != nil {
 		return err
 	}
 	if len(fit.Misfits) > 0 {
 		return fmt.Errorf("nothing was touched: %s; %s", fit.Misfits[0].What, fit.Misfits[0].Mend)
 	}
-	if err := e.beginCopy(ctx, a.Spaces, progress); err != nil {
+	if err := e.beginCopy(ctx, a, progress); err != nil {
 		return err
 	}
 	places, err := e.placeArgs(a.Spaces)
@@ -69,12 +68,7 @@ func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress
 	if err != nil {
 		return err
 	}
-	if err := e.editAuto(func(s pgtool.Settings) {
-		s["primary_conninfo"], s["primary_slot_name"] = e.conninfo(a.Source), a.Slot
-	}); err != nil {
-		return err
-	}
-	if err := e.claimIdentity(); err != nil {
+	if err := e.takeSettings(a); err != nil {
 		return err
 	}
 	if err := e.adopt(a.Line, a.Past); err != nil {
@@ -83,9 +77,31 @@ func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress
 	return e.Close()
 }
 
+// takeSettings gives a fresh copy its upstream. Where the configuration is not part of the
+// copy, what the source set by ALTER SYSTEM is not taken over either: the server keeps its
+// own.
+func (e *Engine) takeSettings(a verb.Seed) error {
+	if e.keepsOwn(a.Apart) {
+		if err := e.WriteOwned(e.Path(autoFile), nil); err != nil {
+			return err
+		}
+		if err := e.restoreOwnFiles(); err != nil {
+			return err
+		}
+	}
+	return e.editAuto(func(s pgtool.Settings) {
+		s["primary_conninfo"], s["primary_slot_name"] = e.conninfo(a.Source), a.Slot
+	})
+}
+
 // beginCopy clears the way for a copy. From here on the data counts as unfinished.
-func (e *Engine) beginCopy(ctx context.Context, spaces []observation.Space, progress engine.Progress) error {
+func (e *Engine) beginCopy(ctx context.Context, a verb.Seed, progress engine.Progress) error {
 	own, log := e.ownPlaces(), e.logDir()
+	if e.keepsOwn(a.Apart) {
+		if err := e.saveOwnFiles(e.memory.Unfinished() == "seed"); err != nil {
+			return err
+		}
+	}
 	if err := e.memory.SetUnfinished("seed"); err != nil {
 		return err
 	}
@@ -93,7 +109,7 @@ func (e *Engine) beginCopy(ctx context.Context, spaces []observation.Space, prog
 		return err
 	}
 	var fill []string
-	for _, s := range spaces {
+	for _, s := range a.Spaces {
 		fill = append(fill, e.placeOf(s.Path))
 	}
 	if err := errors.Join(e.memory.SetFingerprint(rememberSpaces, strings.Join(merged(own, fill), "\n")),

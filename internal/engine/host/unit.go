@@ -1,0 +1,156 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// A server that a service manager's unit runs is started by that unit, so that the host's
+// own tools show it, stop it, and start it after a reboot or an upgrade; and so that it
+// does not end with the agent's own unit (measured: it lives in the cgroup of whoever
+// started it). It is stopped directly, as fast as without a unit; the unit notices, and
+// runs its own commands for a stop afterwards, which would stop whatever was started
+// meanwhile (measured): SettleUnit waits for that.
+
+// Units reports whether a service manager runs this host.
+func Units() bool {
+	_, err := os.Stat("/run/systemd/system")
+	return err == nil
+}
+
+// UnitOf returns the unit of a service manager in which a process runs; empty when it is
+// none: a session, or the agent's own.
+func UnitOf(pid int) string {
+	unit := unitIn(fmt.Sprintf("/proc/%d/cgroup", pid))
+	if unit == unitIn("/proc/self/cgroup") {
+		return ""
+	}
+	return unit
+}
+
+func unitIn(file string) string {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return ""
+	}
+	return parseUnit(string(b))
+}
+
+// parseUnit reads the unit's name from a process's control groups (cgroups(7),
+// "/proc/[pid]/cgroup"): version 2 says 0::, version 1 name=systemd.
+func parseUnit(text string) string {
+	for _, line := range strings.Split(text, "\n") {
+		parts := strings.SplitN(line, ":", 3)
+		if len(parts) != 3 || parts[0] != "0" && parts[1] != "name=systemd" {
+			continue
+		}
+		if name := filepath.Base(parts[2]); strings.HasSuffix(name, ".service") && !strings.HasPrefix(name, "user@") {
+			return name
+		}
+	}
+	return ""
+}
+
+// systemctl runs the service manager's command. An agent without root asks by sudo for
+// what changes something, word for word as docs/security.md lists it.
+func systemctl(ctx context.Context, change bool, args ...string) (string, error) {
+	words := append([]string{"/usr/bin/systemctl"}, args...)
+	if change && os.Geteuid() != 0 {
+		words = append([]string{"/usr/bin/sudo", "-n"}, words...)
+	}
+	c := exec.CommandContext(ctx, words[0], words[1:]...) // #nosec G204 -- fixed words and a unit's checked name
+	c.Env = []string{"PATH=/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL=C.UTF-8"}
+	out, err := c.CombinedOutput()
+	if err != nil {
+		return "", fmt.Errorf("%s: %w: %s", strings.Join(words, " "), err, LastLines(string(out), 3))
+	}
+	return strings.TrimSpace(string(out)), nil
+}
+
+// unitState returns a unit's state: active, inactive, failed; or changing, while it starts
+// or stops or is about to.
+func unitState(ctx context.Context, unit string) (string, error) {
+	said, err := systemctl(ctx, false, "show", "--property=ActiveState", "--property=Job", unit)
+	if err != nil {
+		return "", err
+	}
+	state, job := "", "0"
+	for _, line := range strings.Split(said, "\n") {
+		switch name, value, _ := strings.Cut(line, "="); name {
+		case "ActiveState":
+			state = value
+		case "Job":
+			job = value
+		}
+	}
+	if job != "0" || strings.HasSuffix(state, "ing") {
+		return "changing", nil
+	}
+	return state, nil
+}
+
+// SettleUnit waits until a unit is neither starting nor stopping. The empty unit is settled.
+func (d *Data) SettleUnit(ctx context.Context, unit string) error {
+	for unit != "" {
+		state, err := unitState(ctx, unit)
+		if err != nil {
+			return fmt.Errorf("%s: %w", d.Name, err)
+		}
+		if state != "changing" {
+			break
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("%s: the unit %s is still starting or stopping", d.Name, unit)
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+	return nil
+}
+
+// StartUnit has the service manager start a unit, and does not wait until it says that it
+// has: what a server writes and answers is known earlier and is worth more (measured: 2.3 s
+// against 0.3 s, and active while it rejected connections).
+func (d *Data) StartUnit(ctx context.Context, unit, logFile string) (*Server, error) {
+	if err := d.SettleUnit(ctx, unit); err != nil {
+		return nil, err
+	}
+	from := int64(0)
+	if f, err := d.OpenLog(logFile, os.O_RDONLY); err == nil {
+		from, _ = f.Seek(0, io.SeekEnd)
+		f.Close()
+	}
+	if _, err := systemctl(ctx, true, "--no-block", "start", unit); err != nil {
+		return nil, fmt.Errorf("start %s: %w", d.Name, err)
+	}
+	exited := make(chan struct{})
+	go func() {
+		for ctx.Err() == nil {
+			time.Sleep(100 * time.Millisecond)
+			switch state, err := unitState(ctx, unit); {
+			case err == nil && state == "active":
+				return
+			case err == nil && (state == "failed" || state == "inactive"):
+				close(exited)
+				return
+			}
+		}
+	}()
+	return &Server{Exited: exited, from: from, data: d, log: logFile}, nil
+}
+
+// EndUnit tells the service manager that a server was ended on purpose: it starts none
+// again by itself.
+func (d *Data) EndUnit(ctx context.Context, unit string) error {
+	if unit == "" {
+		return nil
+	}
+	_, err := systemctl(ctx, true, "stop", unit)
+	return err
+}
