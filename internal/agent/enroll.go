@@ -41,7 +41,6 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 		if old, err = LoadConfig(dir); err != nil {
 			return cfg, err
 		}
-		cfg.Advertise, cfg.Host, cfg.Port = old.Advertise, old.Host, old.Port
 	}
 	err = os.MkdirAll(dir, 0o711) // #nosec G301 -- the database's owner opens its files in it by name
 	if err != nil {
@@ -52,7 +51,7 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 		return cfg, err
 	}
 	ans, err := askEnrolment(ctx, service, fingerprint, agentapi.EnrollRequest{Code: code, Request: string(csr),
-		Agent: cfg.Advertise, Host: cfg.Host, Port: cfg.Port})
+		Engine: cfg.Engine, Server: old.Server, Cluster: old.Cluster, Agent: cfg.Advertise, Host: cfg.Host, Port: cfg.Port})
 	if err != nil {
 		return cfg, err
 	}
@@ -70,7 +69,6 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 						"code, because this one is used up: crosstwin server code %s %s", old.Server, old.Cluster, dir, ans.Server,
 					ans.Cluster, ans.Cluster, ans.Server)
 		}
-		cfg = old
 	}
 	cfg.Cluster, cfg.Server, cfg.Engine = ans.Cluster, ans.Server, ans.Engine
 	for name, content := range map[string]string{pairFile: ans.Certificate + "\n" + string(own.pem),

@@ -90,7 +90,13 @@ const (
 
 // EnrollRequest is what a new agent sends with its one-time code.
 type EnrollRequest struct {
-	Code    string `json:"code"`
+	Code string `json:"code"`
+	// Engine is that of the server that was found there, Cluster and Server what the
+	// agent is enrolled as already; each may be empty. A code for something else is not
+	// spent.
+	Engine  string `json:"engine,omitempty"`
+	Cluster string `json:"cluster,omitempty"`
+	Server  string `json:"server,omitempty"`
 	Request string `json:"certificate_request"`
 	Agent   string `json:"agent"` // address at which the service reaches it
 	Host    string `json:"host"`  // of the database

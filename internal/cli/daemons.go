@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -20,7 +19,6 @@ import (
 	"golang.org/x/term"
 	"sigs.k8s.io/yaml"
 
-	"crosstwin/internal/agent"
 	"crosstwin/internal/api"
 	"crosstwin/internal/client"
 	"crosstwin/internal/core/history"
@@ -176,68 +174,6 @@ func killpoint() func(kind operation.Kind, step, where string) {
 			select {}
 		}
 	}
-}
-
-func (a *app) agentCommand() *cobra.Command {
-	var dir, level string
-	c := &cobra.Command{Use: "agent", Short: "Run the agent beside a database server", Args: exactly(0),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			log, err := logger(level, false)
-			if err != nil {
-				return err
-			}
-			ag, err := agent.Open(dir, log)
-			if err != nil {
-				return err
-			}
-			return ag.Run(cmd.Context())
-		}}
-	c.PersistentFlags().StringVar(&dir, "dir", "/var/lib/crosstwin-agent", "the agent's directory")
-	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
-	var cfg agent.Config
-	var code string
-	enroll := &cobra.Command{Use: "enroll", Short: "Exchange a one-time code for the agent's certificate",
-		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
-			if code == "" || cfg.DataDir == "" || cfg.Host == "" {
-				return exitWith(exitUsage, "an enrolment needs --code, --data-dir and --host")
-			}
-			if cfg.Advertise == "" {
-				_, port, err := net.SplitHostPort(cfg.Listen)
-				if err != nil {
-					return exitWith(exitUsage, "--listen %s: %v", cfg.Listen, err)
-				}
-				cfg.Advertise = net.JoinHostPort(cfg.Host, port)
-			}
-			got, err := agent.Enroll(cmd.Context(), dir, a.v.GetString("service"), code, cfg)
-			if err != nil {
-				return err
-			}
-			return a.said("enrolled", got.Server, "enrolled as %s of cluster %s. Start the agent: crosstwin agent --dir %s\n",
-				got.Server, got.Cluster, dir)
-		}}
-	f := enroll.Flags()
-	f.StringVar(&code, "code", "", "one-time code from crosstwin server add")
-	f.StringVar(&cfg.Listen, "listen", "0.0.0.0:7720", "address the agent listens on (mutual TLS)")
-	f.StringVar(&cfg.Advertise, "advertise", "",
-		"address at which service and peers reach the agent (default: --host with the port of --listen)")
-	f.StringVar(&cfg.DataDir, "data-dir", "", "data directory of the database")
-	f.StringVar(&cfg.BinDir, "bin-dir", "", "directory of the server's programs (default: found)")
-	f.StringVar(&cfg.ConfigFile, "config-file", "",
-		"configuration file of the server (MariaDB; PostgreSQL's is in its data directory)")
-	f.StringVar(&cfg.SocketDir, "socket-dir", "", "directory of the server's socket (default: the engine's own)")
-	f.StringVar(&cfg.Host, "host", "", "host name or address at which peers reach the database")
-	f.IntVar(&cfg.Port, "port", 0, "port of the database (default: the engine's own)")
-	f.StringVar(&cfg.ListenAddresses, "listen-addresses", "", "addresses the database listens on (default: --host)")
-	f.StringVar(&cfg.LogFile, "log-file", "",
-		"log file of the server when the agent starts it (default: beside the data directory)")
-	f.StringVar(&cfg.Owner, "owner", "",
-		"user of the database's files, while there are none (default: postgres or mysql, or the agent's own user)")
-	f.StringToStringVar(&cfg.TablespaceMap, "tablespace-map", nil,
-		"where a tablespace of another server goes here, such as /srv/fast=/data/fast (PostgreSQL; may be given again)")
-	f.StringVar(&cfg.Superuser, "superuser", "",
-		"database superuser for the local socket (default: postgres; for MariaDB the agent's own user)")
-	c.AddCommand(enroll)
-	return c
 }
 
 // openapiCommand prints the description of the API, which the console's client

@@ -18,8 +18,9 @@ var examples = map[string]string{
 		"harbour.skerry.example\ncrosstwin serve --config /etc/crosstwin/serve.yaml --alert-command " +
 		"/usr/local/bin/page-the-dba",
 	"agent": "crosstwin agent --dir /var/lib/crosstwin-agent",
-	"agent enroll": "crosstwin agent enroll --service http://harbour:7710 --code CODE --host harbour \\\n  " +
-		"--data-dir /var/lib/postgresql/15/main --port 5432",
+	"agent enroll": "crosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +
+		"--host 10.0.0.2\ncrosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +
+		"--host 10.0.0.2 \\\n  --data-dir /var/lib/postgresql/15/main",
 	"demo": "crosstwin demo\ncrosstwin demo --cluster cargo --dir /var/tmp/skerry",
 	"tour": "crosstwin tour\ncrosstwin tour --cluster bookings",
 	"login": "crosstwin login --service http://127.0.0.1:7710 --token-file first-token\ncrosstwin " +

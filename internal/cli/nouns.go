@@ -265,9 +265,8 @@ func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
 	return a.show(code, func(w io.Writer) {
 		fmt.Fprintf(w, "server %s of %s. On its host, within an hour:\n\n", code.Server, code.Cluster)
 		fmt.Fprintf(w,
-			"  crosstwin agent enroll --service %s --code %s \\\n    --dir /var/lib/crosstwin-agent --data-dir "+
-				"/var/lib/postgresql/15/main --host HOST --port 5432\n", c.Base(), code.Code)
-		fmt.Fprintf(w, "  crosstwin agent --dir /var/lib/crosstwin-agent\n")
+			"  crosstwin agent enroll --service %s --code %s --host HOST\n  crosstwin agent\n\nHOST is the address at which "+
+				"the other servers reach it.\n", c.Base(), code.Code)
 	})
 }
 

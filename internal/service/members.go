@@ -8,7 +8,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -238,7 +240,13 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 	if r.Port == 0 {
 		host = "" // the engine's own port: the agent's first answer names it
 	}
-	rec, err := s.Store.UseEnrollment(ctx, Hash(r.Code), r.Agent, host, r.Port)
+	rec, err := s.Store.EnrollmentFor(ctx, Hash(r.Code))
+	if err == nil {
+		if err := s.mayEnroll(rec, r); err != nil {
+			return agentapi.EnrollAnswer{}, err
+		}
+		rec, err = s.Store.UseEnrollment(ctx, Hash(r.Code), r.Agent, host, r.Port)
+	}
 	if errors.Is(err, store.ErrNotFound) {
 		return agentapi.EnrollAnswer{}, ErrBadCode
 	}
@@ -256,6 +264,39 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 	s.audit(ctx, "agent", from, "agent enrolled", rec.Cluster, rec.Name+" at "+r.Agent)
 	return agentapi.EnrollAnswer{Cluster: rec.Cluster, Server: rec.Name, Engine: c.Engine, Certificate: string(cert),
 		Authority: string(s.Authority.PEM())}, s.reload(ctx)
+}
+
+// mayEnroll refuses an enrolment that cannot be meant, before its code is spent: of another
+// engine, of an agent that is another server's, at an address that another server has
+// (invariant: a database belongs to one cluster, once).
+func (s *Service) mayEnroll(m store.Server, r agentapi.EnrollRequest) error {
+	c, err := s.cluster(m.Cluster)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	engine := c.rec.Engine
+	c.mu.Unlock()
+	switch {
+	case r.Engine != "" && r.Engine != engine:
+		return badInput("the code is for %s of %s, which is a cluster of %s; the server there is of %s", m.Name, m.Cluster,
+			dialect.Of(engine).Label, dialect.Of(r.Engine).Label)
+	case r.Server != "" && (r.Server != m.Name || r.Cluster != m.Cluster):
+		return badInput("the code is for %s of %s, and the agent there is that of %s of %s: give another --dir", m.Name,
+			m.Cluster, r.Server, r.Cluster)
+	}
+	for _, other := range s.all() {
+		other.mu.Lock()
+		for _, x := range other.members {
+			same := x.rec.Enrolled && x.rec.Host == r.Host && x.rec.Port == r.Port && r.Port != 0
+			if same && x.rec.ID != m.ID {
+				err = badInput("the database at %s is %s of %s already: one database belongs to one cluster, once",
+					net.JoinHostPort(r.Host, strconv.Itoa(r.Port)), x.rec.Name, other.rec.Name)
+			}
+		}
+		other.mu.Unlock()
+	}
+	return err
 }
 
 // AddToken makes an access token; it is shown once. Days is how long it lasts; 0 is for

@@ -188,7 +188,8 @@ func (s *Service) fixAddress(m *member, o *observation.Server) (unknown bool) {
 // last one that did.
 func (m *member) file(o *observation.Server, asked, now time.Time) {
 	if m.last != nil && o.Config.Settings == nil && o.Config.Problem == "" {
-		o.Config.Settings, o.Config.Facts = m.last.Config.Settings, m.last.Config.Facts
+		last := m.last.Config
+		o.Config.Settings, o.Config.Facts, o.Config.AtNextStart = last.Settings, last.Facts, last.AtNextStart
 	}
 	if m.last == nil || m.last.Log.GTIDState != o.Log.GTIDState {
 		m.state = now

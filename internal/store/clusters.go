@@ -252,6 +252,14 @@ func (s *Store) NoteAddress(ctx context.Context, id int64, host string, port int
 	return err
 }
 
+// EnrollmentFor returns the server that a code is for, and leaves the code good.
+func (s *Store) EnrollmentFor(ctx context.Context, hash string) (Server, error) {
+	var r serverRow
+	err := s.r.GetContext(ctx, &r, serverQuery+
+		"where s.id = (select server_id from enrollments where code_hash = ? and expires_at > ?)", hash, now())
+	return r.server(), notFound(err)
+}
+
 // UseEnrollment takes a code out of the records, keeps the addresses of its server's
 // agent and database, and gives the server.
 func (s *Store) UseEnrollment(ctx context.Context, hash, agent, host string, port int) (Server, error) {

@@ -82,6 +82,9 @@ func (l Looked) Between(asked, answered time.Time) (from, to time.Time) {
 type Encryption struct {
 	// State is that of the running server, as far as it was seen.
 	State Proof `json:"state,omitempty"`
+	// Placeholder: the certificate is one that packages made, which proves nothing and
+	// gives way to the service's.
+	Placeholder bool `json:"placeholder,omitempty"`
 	// CertificateEnds is when the certificate does that the service signed for it; zero
 	// where it has none. CertificateBy is the fingerprint of the authority.
 	CertificateEnds time.Time `json:"certificate_ends,omitzero"`
@@ -234,6 +237,9 @@ type Config struct {
 	Live map[string]string `json:"live,omitempty"`
 	// Apart: it stands outside of the data directory, and a copy leaves it as it is.
 	Apart bool `json:"apart,omitempty"`
+	// AtNextStart are settings that its agent will set when it starts the server the next
+	// time: the server lacks them, and reads them at a start only.
+	AtNextStart map[string]string `json:"at_next_start,omitempty"`
 	// Facts are counts, such as unlogged_tables or collation_mismatches.
 	Facts map[string]int64 `json:"facts,omitempty"`
 }

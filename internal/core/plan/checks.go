@@ -30,8 +30,7 @@ func (in *Input) checkPrimary(p *operation.Plan) bool {
 		c.Result, c.Evidence, c.Mend = operation.Fail, in.View.Cluster+" has no primary",
 			"add one: crosstwin server add "+in.View.Cluster+" NAME --primary"
 	case !in.seen(s.Name):
-		c.Result, c.Evidence, c.Mend = operation.Fail, "the agent of "+s.Name+" does not answer: "+s.Why,
-			"check that it runs and is reachable at "+s.Agent
+		c.Result, c.Evidence, c.Mend = operation.Fail, in.silence(s.Name), "check that it runs and is reachable at "+s.Agent
 	case s.Health != view.TakesWrites:
 		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s %s: %s", s.Name, words.Said(string(s.Health), 1), s.Why)
 		c.Mend = "make a server primary first: crosstwin failover " + in.View.Cluster
@@ -42,16 +41,21 @@ func (in *Input) checkPrimary(p *operation.Plan) bool {
 	return c.Result == operation.Pass
 }
 
+// silence says that an agent does not answer, and what was seen instead.
+func (in *Input) silence(name string) string {
+	if m := in.Member(name); m != nil && m.Problem != "" {
+		return name + "'s agent does not answer: " + m.Problem
+	}
+	return name + "'s agent does not answer"
+}
+
 // checkAgents reports which agents answer. needed ones fail, others warn.
 func (in *Input) checkAgents(p *operation.Plan, needed ...string) {
 	for _, m := range in.Members {
 		c := operation.Check{Name: "Agent answers", Server: m.Name, Result: operation.Pass,
 			Evidence: m.Name + "'s agent answers at " + m.Agent}
 		if !in.seen(m.Name) {
-			c.Result, c.Evidence = operation.Warn, m.Name+"'s agent does not answer"
-			if m.Problem != "" {
-				c.Evidence += ": " + m.Problem
-			}
+			c.Result, c.Evidence = operation.Warn, in.silence(m.Name)
 			c.Why, c.Mend = "it stays as it is and has to rejoin later", "check that it runs and is reachable at "+m.Agent
 			for _, n := range needed {
 				if n == m.Name {

@@ -180,10 +180,11 @@ func (in *Input) proofOf(name string) observation.Proof {
 	if m == nil || m.Last == nil || m.Last.Encryption == nil {
 		return ""
 	}
-	if s := m.Last.Encryption.State; s != observation.ProofNone || !in.encrypted[name] {
-		return s
+	x := m.Last.Encryption
+	if in.encrypted[name] && (x.State == observation.ProofNone || x.Placeholder) {
+		return observation.ProofAuthority
 	}
-	return observation.ProofAuthority
+	return x.State
 }
 
 // insists returns what a replica has its upstream prove.

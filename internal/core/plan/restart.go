@@ -2,6 +2,9 @@ package plan
 
 import (
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
@@ -33,6 +36,13 @@ func (in *Input) restart(p *operation.Plan) error {
 	in.checkDisk(p, name, 0)
 	in.checkConnections(p, name)
 	in.checkStart(p, name)
+	if set := in.Member(name).Last.Config.AtNextStart; len(set) > 0 {
+		var list []string
+		for _, k := range slices.Sorted(maps.Keys(set)) {
+			list = append(list, k+" = "+set[k])
+		}
+		p.Effects = append(p.Effects, name+" takes up "+strings.Join(list, "; "))
+	}
 	if name == in.View.Primary {
 		in.restartPrimary(p, name)
 	} else {

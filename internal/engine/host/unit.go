@@ -80,7 +80,13 @@ func unitState(ctx context.Context, unit string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	state, job := "", "0"
+	return parseUnitState(said), nil
+}
+
+// parseUnitState reads what systemctl show says. A unit without a job has an empty one, or
+// none at all.
+func parseUnitState(said string) string {
+	state, job := "", ""
 	for _, line := range strings.Split(said, "\n") {
 		switch name, value, _ := strings.Cut(line, "="); name {
 		case "ActiveState":
@@ -89,14 +95,20 @@ func unitState(ctx context.Context, unit string) (string, error) {
 			job = value
 		}
 	}
-	if job != "0" || strings.HasSuffix(state, "ing") {
-		return "changing", nil
+	if job != "" && job != "0" || strings.HasSuffix(state, "ing") {
+		return "changing"
 	}
-	return state, nil
+	return state
 }
+
+// settleLimit is how long a unit is given: a server that waits to be started again takes no
+// writes meanwhile.
+const settleLimit = 30 * time.Second
 
 // SettleUnit waits until a unit is neither starting nor stopping. The empty unit is settled.
 func (d *Data) SettleUnit(ctx context.Context, unit string) error {
+	ctx, cancel := context.WithTimeout(ctx, settleLimit)
+	defer cancel()
 	for unit != "" {
 		state, err := unitState(ctx, unit)
 		if err != nil {

@@ -2,6 +2,17 @@ package host
 
 import "testing"
 
+// A unit that starts or stops, or is about to, is neither up nor down.
+func TestParseUnitState(t *testing.T) {
+	for said, want := range map[string]string{"ActiveState=failed": "failed", "ActiveState=active\nJob=": "active",
+		"Job=0\nActiveState=inactive": "inactive", "ActiveState=inactive\nJob=412": "changing",
+		"ActiveState=deactivating\nJob=": "changing", "ActiveState=activating": "changing", "": ""} {
+		if got := parseUnitState(said); got != want {
+			t.Errorf("%q is %q, not %q", said, got, want)
+		}
+	}
+}
+
 // The unit is found in both versions of control groups; sessions are no units.
 func TestParseUnit(t *testing.T) {
 	for text, want := range map[string]string{

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -35,11 +36,10 @@ func (e *Engine) editAuto(change func(pgtool.Settings)) error {
 
 // claimIdentity writes the settings that are this server's own and that a copy
 // or a rewind brings along from another server. A configuration outside of the data
-// directory has them already, but for one thing: the packages' own lets nobody in from
-// elsewhere.
+// directory has them already, but for what the packages leave out.
 func (e *Engine) claimIdentity(ctx context.Context) error {
 	if e.apart() {
-		return e.listenToPeers(ctx)
+		return e.claimWanted(ctx)
 	}
 	return e.editAuto(func(s pgtool.Settings) {
 		s["port"] = strconv.Itoa(e.cfg.Port)
@@ -49,20 +49,36 @@ func (e *Engine) claimIdentity(ctx context.Context) error {
 	})
 }
 
-// listenToPeers has the server listen at the address at which its peers reach it, beside
-// those that are set.
-func (e *Engine) listenToPeers(ctx context.Context) error {
-	said, _, err := e.Run(ctx, "postgres", e.serverArgs("-C", "listen_addresses")...)
-	if err != nil {
-		return err
+// claimWanted sets what a server whose configuration is its administrator's lacks to be
+// followed and rewound.
+func (e *Engine) claimWanted(ctx context.Context) error {
+	now := map[string]string{}
+	for _, name := range []string{"listen_addresses", "wal_log_hints"} {
+		said, _, err := e.Run(ctx, "postgres", e.serverArgs("-C", name)...)
+		if err != nil {
+			return err
+		}
+		now[name] = strings.TrimSpace(said)
 	}
-	now := strings.TrimSpace(said)
-	if listensAt(now, e.cfg.Listen) {
+	wanted := e.wanted(now)
+	if len(wanted) == 0 {
 		return nil
 	}
-	return e.editAuto(func(s pgtool.Settings) {
-		s["listen_addresses"] = strings.Trim(now+", "+e.cfg.Listen, ", ")
-	})
+	return e.editAuto(func(s pgtool.Settings) { maps.Copy(s, wanted) })
+}
+
+// wanted returns the settings that a server lacks, given what it has: to listen at the
+// address at which its peers reach it, beside those that are set, and to log hints, without
+// which it could not be rewound.
+func (e *Engine) wanted(now map[string]string) map[string]string {
+	out := map[string]string{}
+	if listen := now["listen_addresses"]; host.HasAddress(e.cfg.Host) && !listensAt(listen, e.cfg.Listen) {
+		out["listen_addresses"] = strings.Trim(listen+", "+e.cfg.Listen, ", ")
+	}
+	if now["wal_log_hints"] == "off" && now["data_checksums"] != "on" {
+		out["wal_log_hints"] = "on"
+	}
+	return out
 }
 
 // listensAt reports whether listen_addresses cover all addresses of another such list.

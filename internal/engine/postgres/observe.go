@@ -254,7 +254,8 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 		// the start of a segment: what was applied is then the better bound.
 		o.Log.Received = later(o.Log.Received, o.Log.Applied)
 	}
-	o.Encryption = &observation.Encryption{State: e.encryption.Proof(r.SSL == "on", r.SSLCert)}
+	o.Encryption = &observation.Encryption{State: e.encryption.Proof(r.SSL == "on", r.SSLCert),
+		Placeholder: r.SSLCert == packageCertificate}
 	e.observeLinks(o, &r)
 	e.observeReplay(o, &r)
 	e.observeLine(ctx, o, &r)
@@ -549,7 +550,7 @@ var observedSettings = []string{"max_connections", "max_worker_processes", "max_
 	"wal_level", "max_replication_slots", "data_checksums", "wal_log_hints", "wal_keep_size", "full_page_writes", "fsync",
 	"synchronous_commit",
 	"synchronous_standby_names", "hot_standby", "hot_standby_feedback", "max_slot_wal_keep_size", "archive_mode",
-	"config_file", "hba_file", "data_directory"}
+	"config_file", "hba_file", "data_directory", "listen_addresses"}
 
 const factsSQL = `select json_build_object(
  'prepared_transactions', (select count(*) from pg_prepared_xacts),
@@ -595,6 +596,9 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 		return err
 	}
 	o.Config.Settings["copied_paths"], o.Config.Settings["lost_limits"] = paths, limits
+	if e.apart() {
+		o.Config.AtNextStart = e.wanted(o.Config.Settings)
+	}
 	n, err := e.countUnlogged(ctx)
 	o.Config.Facts["unlogged_tables"] = n
 	return err

@@ -1,0 +1,17 @@
+package engine
+
+// Found is a database server that was found on this host: what an enrolment needs to know
+// of it.
+type Found struct {
+	Engine    string
+	Version   string // of the data; empty where there is none
+	DataDir   string
+	BinDir    string
+	SocketDir string
+	Port      int
+	// ConfigFile is its configuration where that is not in the data directory, Unit the
+	// service manager's unit that runs it; each may be empty.
+	ConfigFile, Unit string
+	Running          bool
+	Bytes            int64 // of the data directory
+}
