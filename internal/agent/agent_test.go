@@ -351,6 +351,9 @@ func TestFencesItself(t *testing.T) {
 func TestFencesWhenNobodyWaits(t *testing.T) {
 	r := newRig(t)
 	r.f.writable = true
+	if err := r.memory.change(func(s *state) error { s.Ours = true; return nil }); err != nil {
+		t.Fatal(err)
+	}
 	if err := r.learn(4, false); err != nil {
 		t.Fatal(err)
 	}

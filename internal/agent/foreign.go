@@ -15,22 +15,31 @@ import (
 // cluster's (invariant: an agent touches no data that is not its cluster's; a
 // foreign or unknown server is reported and left as it is). Data that says
 // another origin is foreign. Data that names none is, unless it was this
-// cluster's before: only MariaDB's can be without a name.
+// cluster's before: only MariaDB's can be without a name, and so can a cluster of which
+// nothing was prepared yet; then whoever is open beside its primary is a stranger.
 func foreign(o *observation.Server, s state) bool {
 	switch {
-	case o.Data.Empty || o.Data.Unfinished != "" || s.System == "":
+	case o.Data.Empty || o.Data.Unfinished != "":
+		return false
+	case o.Data.System == "" && s.System == "":
+		return !known(s) && s.Guard.Accepted > 0 && o.Process.Role == observation.Primary
+	case s.System == "":
 		return false
 	case o.Data.System == "":
-		return !s.Ours
+		return !known(s)
 	}
 	return o.Data.System != s.System
 }
+
+// known reports whether data that names no origin is this cluster's all the same: it was
+// before, or it owns a term here.
+func known(s state) bool { return s.Ours || s.Guard.Owner }
 
 // noteSystem keeps what identifies the cluster's data. While the data here is
 // what it was told before, it keeps to that: other data in the primary's place
 // does not make this server's a stranger that nobody fences.
 func (a *Agent) noteSystem(system string) error {
-	if s := a.memory.get(); system == "" || system == s.System || s.Ours {
+	if s := a.memory.get(); system == "" || system == s.System || s.Ours && s.System != "" {
 		return nil
 	}
 	return a.memory.change(func(s *state) error { s.System = system; return nil })
@@ -40,7 +49,7 @@ func (a *Agent) noteSystem(system string) error {
 func (a *Agent) judgeForeign(o *observation.Server) {
 	s := a.memory.get()
 	o.Data.Foreign = foreign(o, s)
-	ours := s.System != "" && o.Data.System == s.System || s.Ours && !o.Data.Empty && o.Data.System == ""
+	ours := s.System != "" && o.Data.System == s.System || known(s) && !o.Data.Empty && o.Data.System == ""
 	if ours != s.Ours {
 		if err := a.memory.change(func(s *state) error { s.Ours = ours; return nil }); err != nil {
 			a.log.Error("could not record whose data this is", "error", err)

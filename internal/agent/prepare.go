@@ -14,6 +14,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 	"crosstwin/internal/engine/mariadb"
 	"crosstwin/internal/engine/postgres"
 )
@@ -152,6 +153,12 @@ func Try(ctx context.Context, dir string, cfg Config) (*observation.Server, erro
 	e, err := cfg.open(dir, &noMemory{}, nil)
 	if err != nil {
 		return nil, err
+	}
+	if cfg.Engine == position.EngineMariaDB {
+		if socket := host.SocketOf(ctx, cfg.Unit); socket != "" {
+			return nil, fmt.Errorf("%s. End that first: systemctl disable --now %s",
+				mariadb.SocketProblem("the server in "+cfg.DataDir, socket), socket)
+		}
 	}
 	o := e.Observe(ctx, false)
 	if o.Process.Running && !o.Process.Accepting && o.Process.Problem != "" && !strings.HasPrefix(o.Process.Problem, "it is ") {

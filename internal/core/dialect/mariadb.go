@@ -199,7 +199,7 @@ func copyMariaDB(source Subject) []operation.Check {
 }
 
 func checkMariaDB(s Subject) []operation.Check {
-	var out []operation.Check
+	out := listens(s, "bind_address")
 	for _, r := range required {
 		value, ok := s.Seen.Config.Settings[r.name]
 		if !ok {
@@ -212,7 +212,7 @@ func checkMariaDB(s Subject) []operation.Check {
 		good := strings.EqualFold(value, r.value)
 		out = append(out, operation.Check{Name: r.title, Server: s.Name, Result: verdict(good, level),
 			Evidence: fmt.Sprintf("%s is %s on %s", r.name, value, s.Name), Why: r.why,
-			Mend: mendIf(!good, r.mend+" on "+s.Name)})
+			Mend: mendIf(!good, mended(s, r.name, r.mend+" on "+s.Name))})
 	}
 	out = append(out, checkFilters(s)...)
 	out = append(out, CheckConnections(s))

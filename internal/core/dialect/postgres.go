@@ -148,24 +148,6 @@ func copyPostgres(source Subject) []operation.Check {
 	return out
 }
 
-// listensPostgres: the packages' own configuration lets nobody in from elsewhere.
-func listensPostgres(s Subject) operation.Check {
-	at := s.Seen.Host.Address.Host
-	deaf := s.Seen.Config.AtNextStart["listen_addresses"] != ""
-	c := operation.Check{Name: "Listens for the others", Server: s.Name, Result: verdict(!deaf, operation.Fail),
-		Evidence: fmt.Sprintf("%s listens at %s", s.Name, s.Seen.Config.Settings["listen_addresses"]),
-		Why:      "no other server can connect to it", Mend: mendIf(deaf, restartBy(s))}
-	if deaf {
-		c.Evidence += ", and the others reach it at " + at
-	}
-	return c
-}
-
-// restartBy is the command after which a server has what its agent sets at a start.
-func restartBy(s Subject) string {
-	return fmt.Sprintf("crosstwin restart %s %s: its agent sets that at the start", s.Cluster, s.Name)
-}
-
 func checkPostgres(s Subject) []operation.Check {
 	set, name := s.Seen.Config.Settings, s.Name
 	level := set["wal_level"]
@@ -193,14 +175,10 @@ func checkPostgres(s Subject) []operation.Check {
 	whole := set["full_page_writes"] == "on"
 	mendRewind := mendIf(!whole, "set full_page_writes = on and reload")
 	if !rewind {
-		mendRewind = "set wal_log_hints = on and restart, or turn checksums on with pg_checksums while it is stopped"
-		if s.Seen.Config.AtNextStart["wal_log_hints"] != "" {
-			mendRewind = restartBy(s)
-		}
+		mendRewind = mended(s, "wal_log_hints",
+			"set wal_log_hints = on and restart, or turn checksums on with pg_checksums while it is stopped")
 	}
-	if s.Seen.Config.Apart {
-		out = append(out, listensPostgres(s))
-	}
+	out = append(out, listens(s, "listen_addresses")...)
 	out = append(out, operation.Check{Name: "Rewindable data", Server: name,
 		Result: verdict(rewind && whole, operation.Warn),
 		Evidence: fmt.Sprintf("data_checksums %s, wal_log_hints %s, full_page_writes %s", set["data_checksums"],

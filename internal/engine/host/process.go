@@ -58,6 +58,7 @@ type Server struct {
 	from   int64           // where its words begin in its log
 	data   *Data
 	log    string
+	unit   string // that runs it; empty: the agent does
 }
 
 // Spawn starts the server's program with its output in a log file. The process
@@ -80,7 +81,7 @@ func (d *Data) Spawn(logFile, program string, args ...string) (*Server, error) {
 	}
 	exited := make(chan struct{})
 	go func() { c.Wait(); close(exited) }()
-	return &Server{c.Process.Pid, exited, from, d, logFile}, nil
+	return &Server{c.Process.Pid, exited, from, d, logFile, ""}, nil
 }
 
 // Await asks again and again whether the server is ready. An error holds what
@@ -96,9 +97,18 @@ func (s *Server) Await(ctx context.Context, ready func() bool, every time.Durati
 		case <-time.After(every):
 			continue
 		}
-		return fmt.Errorf("start %s: %s; its log says: %s", s.data.Name, why, s.data.logSince(s.log, s.from, words...))
+		return fmt.Errorf("start %s: %s; its log says: %s", s.data.Name, why, s.words(words...))
 	}
 	return nil
+}
+
+// words returns the last telling lines that the server wrote since its start. One without a
+// log file writes into the journal of its unit.
+func (s *Server) words(telling ...string) string {
+	if _, err := os.Stat(s.log); err != nil && s.unit != "" {
+		return journal(s.unit, telling...)
+	}
+	return s.data.logSince(s.log, s.from, telling...)
 }
 
 // Piped is a long utility whose input and output are the caller's.

@@ -154,7 +154,20 @@ func (d *Data) StartUnit(ctx context.Context, unit, logFile string) (*Server, er
 			}
 		}
 	}()
-	return &Server{Exited: exited, from: from, data: d, log: logFile}, nil
+	return &Server{Exited: exited, from: from, data: d, log: logFile, unit: unit}, nil
+}
+
+// journal returns the last telling lines of a unit.
+func journal(unit string, telling ...string) string {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	// #nosec G204 -- fixed words and a unit's name
+	out, err := exec.CommandContext(ctx, "/usr/bin/journalctl", "--no-pager", "--output=cat", "--lines=50",
+		"--unit="+unit).Output()
+	if err != nil {
+		return fmt.Sprintf("nothing that could be read: journalctl --unit=%s: %v", unit, err)
+	}
+	return Telling(string(out), telling...)
 }
 
 // EndUnit tells the service manager that a server was ended on purpose: it starts none
@@ -165,4 +178,18 @@ func (d *Data) EndUnit(ctx context.Context, unit string) error {
 	}
 	_, err := systemctl(ctx, true, "stop", unit)
 	return err
+}
+
+// SocketOf returns the unit by which the service manager itself listens for a server's unit,
+// and starts that whenever somebody connects; empty when it does not.
+func SocketOf(ctx context.Context, unit string) string {
+	if unit == "" || !Units() {
+		return ""
+	}
+	socket := strings.TrimSuffix(unit, ".service") + ".socket"
+	said, err := systemctl(ctx, false, "show", "--property=ActiveState", "--property=UnitFileState", socket)
+	if err != nil || !strings.Contains(said, "ActiveState=active") && !strings.Contains(said, "UnitFileState=enabled") {
+		return ""
+	}
+	return socket
 }

@@ -18,14 +18,14 @@ const closedBlock = "\n[mariadbd]\n# Whoever starts this server gets it read-onl
 // Close implements engine.Engine: the configuration file says that a start is
 // read-only.
 func (e *Engine) Close() error {
-	b, err := e.ReadTrusted(e.cfg.ConfigFile)
+	text, err := e.readConfig()
 	if err != nil {
 		return err
 	}
-	if closedByFile(string(b)) {
+	if closedByFile(text) {
 		return nil
 	}
-	if err := e.rewriteConfig(strings.TrimRight(string(b), "\n") + "\n" + closedBlock); err != nil {
+	if err := e.rewriteConfig(strings.TrimRight(text, "\n") + "\n" + closedBlock); err != nil {
 		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
 	}
 	return nil
@@ -34,13 +34,8 @@ func (e *Engine) Close() error {
 // Closed implements engine.Engine. A file that cannot be read is for Close to
 // complain of.
 func (e *Engine) Closed() bool {
-	b, err := e.ReadTrusted(e.cfg.ConfigFile)
-	return err == nil && closedByFile(string(b))
-}
-
-// rewriteConfig puts another text in the place of the configuration file.
-func (e *Engine) rewriteConfig(text string) error {
-	return e.RewriteTrusted(e.cfg.ConfigFile, []byte(text))
+	text, err := e.readConfig()
+	return err == nil && closedByFile(text)
 }
 
 // setMark stands above a setting that an operation wrote.

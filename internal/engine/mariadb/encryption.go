@@ -61,17 +61,28 @@ func (e *Engine) encryptFromStart() error {
 	if !e.encryption.Certified() {
 		return nil
 	}
-	b, err := e.ReadTrusted(e.cfg.ConfigFile)
-	if err != nil || strings.Contains(string(b), "\n!include "+e.encryption.SettingsFile()+"\n") ||
-		ownCertificate(string(b)) {
+	text, err := e.readConfig()
+	if err != nil || strings.Contains(text, "\n!include "+e.encryption.SettingsFile()+"\n") ||
+		e.ownCertificate(text) {
 		return err
 	}
-	return e.rewriteConfig(strings.TrimRight(string(b), "\n") + "\n" + encryptionBegin + "\n!include " +
+	return e.rewriteConfig(strings.TrimRight(text, "\n") + "\n" + encryptionBegin + "\n!include " +
 		e.encryption.SettingsFile() + "\n" + encryptionEnd + "\n")
 }
 
-// ownCertificate reports whether a configuration names a certificate itself.
-func ownCertificate(text string) bool {
+// ownCertificate reports whether the administrator's configuration names a certificate.
+func (e *Engine) ownCertificate(text string) bool {
+	if !e.apart() {
+		return namesCertificate(text)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	given, err := e.given(ctx)
+	return err != nil || given["ssl_cert"] != ""
+}
+
+// namesCertificate reports whether a configuration's text does.
+func namesCertificate(text string) bool {
 	for line := range strings.Lines(text) {
 		key, _, _ := strings.Cut(line, "=")
 		if strings.ReplaceAll(strings.TrimSpace(key), "-", "_") == "ssl_cert" {

@@ -92,7 +92,7 @@ func TestEncryptedReplication(t *testing.T) {
 func TestOwnCertificateStays(t *testing.T) {
 	for text, own := range map[string]bool{"[mariadbd]\nssl_cert = /x\n": true, "[mysqld]\nssl-cert=/x\n": true,
 		"[mariadbd]\n# ssl_cert = /x\nssl_ca = /x\n": false} {
-		if got := ownCertificate(text); got != own {
+		if got := namesCertificate(text); got != own {
 			t.Errorf("%q: %t", text, got)
 		}
 	}

@@ -28,11 +28,19 @@ func (e *Engine) options(ctx context.Context) (map[string]string, error) {
 
 // parseOptions reads the last line of --print-defaults; the last value counts.
 func parseOptions(said string) map[string]string {
-	lines := strings.Split(strings.TrimSpace(said), "\n")
 	out := map[string]string{}
+	for _, o := range listOptions(said) {
+		out[o.name] = o.value
+	}
+	return out
+}
+
+// listOptions is the same in the order in which they count.
+func listOptions(said string) (out []option) {
+	lines := strings.Split(strings.TrimSpace(said), "\n")
 	for _, o := range strings.Split(" "+strings.TrimSpace(lines[len(lines)-1]), " --")[1:] {
 		name, value, _ := strings.Cut(strings.TrimSpace(o), "=")
-		out[strings.ReplaceAll(strings.ToLower(name), "-", "_")] = value
+		out = append(out, option{optionName(name), value})
 	}
 	return out
 }
@@ -40,7 +48,12 @@ func parseOptions(said string) map[string]string {
 // startMisfits tell why the server, as it is, could not be started. Its program reads
 // the configuration as a start does, prints its help and ends.
 func (e *Engine) startMisfits(ctx context.Context) []verb.Misfit {
-	out := e.LogMisfit(e.cfg.LogFile)
+	var out []verb.Misfit
+	if e.cfg.Unit == "" {
+		out = e.LogMisfit(e.cfg.LogFile)
+	} else if socket := host.SocketOf(ctx, e.cfg.Unit); socket != "" {
+		out = append(out, verb.Misfit{What: SocketProblem(e.cfg.Name, socket), Mend: "systemctl disable --now " + socket})
+	}
 	if _, said, err := e.Run(ctx, daemon, "--defaults-file="+e.cfg.ConfigFile, "--verbose", "--help"); err != nil {
 		out = append(out, host.ConfigMisfit(e.cfg.Name, host.Telling(cmp.Or(said, err.Error()), telling...)))
 	}

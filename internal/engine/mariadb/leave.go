@@ -11,18 +11,18 @@ import (
 // OpenByDefault implements engine.Leaver. What the configuration says besides our
 // own block is the administrator's.
 func (e *Engine) OpenByDefault() error {
-	b, err := e.ReadTrusted(e.cfg.ConfigFile)
+	now, err := e.readConfig()
 	if err != nil {
 		return err
 	}
-	text := strings.ReplaceAll(string(b), closedBlock, "")
-	if text != string(b) {
+	text := strings.ReplaceAll(now, closedBlock, "")
+	if text != now {
 		if err := e.rewriteConfig(text); err != nil {
 			return err
 		}
 	}
 	if closedByFile(text) {
-		return fmt.Errorf("%s sets read_only by a line that is not Cross Twin's", e.cfg.ConfigFile)
+		return fmt.Errorf("%s sets read_only by a line that is not Cross Twin's", e.writtenFile())
 	}
 	return nil
 }

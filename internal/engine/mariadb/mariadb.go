@@ -45,6 +45,7 @@ type Config struct {
 	DataDir    string
 	BinDir     string // of the client programs; empty: /usr/bin
 	ConfigFile string // the server's own configuration
+	Unit       string // the service manager's unit that runs the server; empty: the agent runs it
 	Socket     string
 	Port       int
 	Host       string // as peers reach it
@@ -112,6 +113,9 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	}
 	if cfg.BinDir == "" {
 		cfg.BinDir = "/usr/bin"
+	}
+	if cfg.ConfigFile == "" && filepath.Clean(cfg.DataDir) == debianData {
+		cfg.ConfigFile = debianConfig
 	}
 	if cfg.Superuser == "" {
 		u, err := user.Current()

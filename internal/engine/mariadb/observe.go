@@ -50,9 +50,10 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		Host: observation.Host{Address: e.address(), DiskFreeBytes: e.DiskFree()},
 		Data: observation.Data{Empty: e.Empty(), Unfinished: e.memory.Unfinished()}}
 	o.Process.Version, o.Log.KinAt = e.version, e.found().At
-	if b, err := e.ReadTrusted(e.cfg.ConfigFile); err == nil {
-		o.Data.ClosedByDefault = closedByFile(string(b))
+	if text, err := e.readConfig(); err == nil {
+		o.Data.ClosedByDefault = closedByFile(text)
 	}
+	o.Config.Apart = e.apart()
 	pid, running := e.running()
 	o.Process.Running = running
 	if o.Process.Running {
@@ -169,8 +170,10 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	o.Log.Bytes, o.Host.LogDiskFreeBytes = e.logSize()
 	if o.Process.Role == observation.Primary {
 		o.Log.Written = sets[0][0]["binlog_pos"]
-		if err := e.readLogFiles(ctx, o); err != nil {
-			return err
+		if sets[0][0]["log_bin"] == "1" {
+			if err := e.readLogFiles(ctx, o); err != nil {
+				return err
+			}
 		}
 	} else {
 		o.Log.ShutdownAt = e.heldAt(ctx)
@@ -366,7 +369,7 @@ const (
 )
 
 // observedSettings are those that matter at a role change.
-var observedSettings = []string{"log_bin", "log_slave_updates", "binlog_format", "binlog_row_image",
+var observedSettings = []string{"log_bin", "bind_address", "log_slave_updates", "binlog_format", "binlog_row_image",
 	"binlog_row_metadata", "gtid_domain_id", "gtid_strict_mode", "sync_binlog",
 	"innodb_flush_log_at_trx_commit", "lower_case_table_names", "max_connections", "event_scheduler", "slave_exec_mode",
 	"read_only", "rpl_semi_sync_master_enabled",
@@ -422,6 +425,11 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 		"select coalesce(group_concat(filename order by filename separator ', '), '') from "+
 			"information_schema.innodb_sys_tablespaces where filename like '/%'"); err != nil {
 		return err
+	}
+	if e.apart() {
+		if o.Config.AtNextStart, err = e.atNextStart(ctx); err != nil {
+			return err
+		}
 	}
 	if len(o.Log.Files) > 0 {
 		if o.Config.Settings["oldest_position"],

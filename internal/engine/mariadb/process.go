@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"regexp"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -79,8 +79,7 @@ func (e *Engine) launch(ctx context.Context) error {
 	if err := e.rememberScheduler(ctx); err != nil {
 		return err
 	}
-	s, err := e.Spawn(e.cfg.LogFile, daemon,
-		e.arguments("--read-only=1", "--skip-slave-start", "--event-scheduler=OFF")...)
+	s, err := e.startProcess(ctx)
 	if err != nil {
 		return err
 	}
@@ -88,28 +87,53 @@ func (e *Engine) launch(ctx context.Context) error {
 		return err
 	}
 	e.markData()
+	if e.apart() {
+		return e.endStart()
+	}
 	return nil
 }
 
-// arguments are what the agent knows better than the configuration file: where
-// this server lives and that it starts closed.
-// schedulerOn finds the option that has the scheduler run, in any of its forms.
-var schedulerOn = regexp.MustCompile(`(?i)--event[-_]scheduler(=(on|1|true))?(\s|$)`)
+// startProcess starts the server's process: by its unit, or itself where there is none.
+func (e *Engine) startProcess(ctx context.Context) (*host.Server, error) {
+	if e.apart() {
+		if err := errors.Join(e.claimWanted(ctx), e.Close()); err != nil {
+			return nil, err
+		}
+	}
+	if e.cfg.Unit != "" {
+		return e.StartUnit(ctx, e.cfg.Unit, e.cfg.LogFile)
+	}
+	if e.apart() {
+		return e.Spawn(e.cfg.LogFile, daemon, "--defaults-file="+e.cfg.ConfigFile)
+	}
+	return e.Spawn(e.cfg.LogFile, daemon, e.arguments("--read-only=1", "--skip-slave-start", "--event-scheduler=OFF")...)
+}
 
 // rememberScheduler notes whether the configuration has the event scheduler run.
 // A server starts without it: an event of a fresh copy would write there despite
 // read_only where its definer may. It runs again where it is primary.
 func (e *Engine) rememberScheduler(ctx context.Context) error {
-	said, _, err := e.Run(ctx, daemon, "--defaults-file="+e.cfg.ConfigFile, "--print-defaults")
+	given, err := e.given(ctx)
 	if err != nil {
 		return err
 	}
-	if schedulerOn.MatchString(said) {
+	if value, ok := given["event_scheduler"]; ok && schedulerOn(value) {
 		e.remember(rememberEvents, "ON")
 	}
 	return nil
 }
 
+// schedulerOn reports whether a value of event_scheduler has it run.
+func schedulerOn(value string) bool {
+	switch strings.ToLower(value) {
+	case "", "on", "1", "true":
+		return true
+	}
+	return false
+}
+
+// arguments are what the agent knows better than the configuration file: where
+// this server lives and that it starts closed.
 func (e *Engine) arguments(more ...string) []string {
 	return append([]string{"--defaults-file=" + e.cfg.ConfigFile, "--datadir=" + e.cfg.DataDir, "--socket=" + e.cfg.Socket,
 		"--port=" + strconv.Itoa(e.cfg.Port),
@@ -169,7 +193,8 @@ func (e *Engine) Fence(ctx context.Context, gently bool) error {
 	for range 500 {
 		left := e.Processes()
 		if len(left) == 0 {
-			return e.Close()
+			// A unit starts again what was killed, unless it is told that this was meant.
+			return errors.Join(e.Close(), e.EndUnit(ctx, e.cfg.Unit))
 		}
 		for _, pid := range left {
 			syscall.Kill(pid, syscall.SIGKILL)

@@ -67,9 +67,9 @@ func (e *Engine) whileStopped(ctx context.Context, thread, running, statement st
 
 // keepSetting puts a value into the configuration file.
 func (e *Engine) keepSetting(name, value string) error {
-	b, err := e.ReadTrusted(e.cfg.ConfigFile)
+	text, err := e.readConfig()
 	if err != nil {
 		return err
 	}
-	return e.rewriteConfig(setInFile(string(b), name, value))
+	return e.rewriteConfig(setInFile(text, name, value))
 }

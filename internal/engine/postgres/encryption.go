@@ -51,7 +51,7 @@ func (e *Engine) Certify(c engine.Certificate) error {
 
 // encryptionBlock returns a configuration with our block at its end.
 func (e *Engine) encryptionBlock(content string) string {
-	content = withoutBlock(content, encryptionBegin, encryptionEnd)
+	content = host.WithoutBlock(content, encryptionBegin, encryptionEnd)
 	return strings.TrimRight(content, "\n") + "\n" + encryptionBegin + "\ninclude_if_exists = '" +
 		strings.ReplaceAll(e.encryption.SettingsFile(), "'", "''") + "'\n" + encryptionEnd + "\n"
 }

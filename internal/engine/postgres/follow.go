@@ -24,6 +24,7 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 )
 
 func (e *Engine) passFile() string { return filepath.Join(e.cfg.WorkDir, "pgpass") }
@@ -161,17 +162,7 @@ func hbaRules(content, kind string, peers []verb.Peer, shared bool) string {
 }
 
 // withoutRules returns an access file without our block.
-func withoutRules(content string) string { return withoutBlock(content, hbaBegin, hbaEnd) }
-
-// withoutBlock returns a file without the block of ours that two lines enclose.
-func withoutBlock(content, begin, end string) string {
-	before, rest, ours := strings.Cut(content, begin)
-	_, after, whole := strings.Cut(rest, end)
-	if !ours || !whole {
-		return content
-	}
-	return before + strings.TrimPrefix(after, "\n")
-}
+func withoutRules(content string) string { return host.WithoutBlock(content, hbaBegin, hbaEnd) }
 
 // rewindRights let the account read files for a rewind (documentation, pg_rewind).
 var rewindRights = []string{"pg_ls_dir(text, boolean, boolean)", "pg_stat_file(text, boolean)",
