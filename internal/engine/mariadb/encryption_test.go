@@ -99,13 +99,14 @@ func TestOwnCertificateStays(t *testing.T) {
 }
 
 // awaitLink waits for a state of the link to the upstream.
-func (r *rig) awaitLink(what string, ok func(*observation.Upstream) bool) {
+func (r *rig) awaitLink(what string, ok func(*observation.Upstream) bool) *observation.Server {
 	r.t.Helper()
-	var u *observation.Upstream
+	var o *observation.Server
 	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		if u = r.Observe(r.ctx(), false).Links.Upstream; u != nil && ok(u) {
-			return
+		if o = r.Observe(r.ctx(), false); o.Links.Upstream != nil && ok(o.Links.Upstream) {
+			return o
 		}
 	}
-	r.t.Fatalf("%s's link never %s: %+v", r.cfg.Name, what, u)
+	r.t.Fatalf("%s's link never %s: %+v", r.cfg.Name, what, o.Links.Upstream)
+	return nil
 }

@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"maps"
 	"net"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -19,8 +21,16 @@ import (
 // none of them, but one of its own, which comes last. Such a server is started by its
 // unit, with no arguments of the agent's: what a start needs stands in that file.
 
-// ownFile is the agent's file below the packages' configuration.
-const ownFile = "/etc/mysql/mariadb.conf.d/zz-crosstwin.cnf"
+// ownFileIn returns the agent's file in the tree of a configuration file, which stands in
+// the directory that is read last; empty for a configuration that is no such tree.
+func ownFileIn(configFile string) string {
+	dir := filepath.Join(filepath.Dir(configFile), "mariadb.conf.d")
+	b, err := os.ReadFile(configFile)
+	if err != nil || !strings.Contains(string(b), "!includedir "+dir) {
+		return ""
+	}
+	return filepath.Join(dir, "zz-crosstwin.cnf")
+}
 
 // ownFileHead begins it.
 const ownFileHead = "# Written by Cross Twin's agent: what this server needs as one of a cluster. Read last.\n"
@@ -37,12 +47,12 @@ const startBlock = startBegin + "\n[mariadbd]\nskip_slave_start = 1\nevent_sched
 
 // apart reports whether the configuration is the packages', and the agent has a file of
 // its own in it.
-func (e *Engine) apart() bool { return e.cfg.ConfigFile == debianConfig }
+func (e *Engine) apart() bool { return e.ownFile != "" }
 
 // writtenFile is the file that the agent writes.
 func (e *Engine) writtenFile() string {
 	if e.apart() {
-		return ownFile
+		return e.ownFile
 	}
 	return e.cfg.ConfigFile
 }
@@ -59,8 +69,8 @@ func (e *Engine) readConfig() (string, error) {
 // rewriteConfig puts another text in its place.
 func (e *Engine) rewriteConfig(text string) error {
 	if e.apart() {
-		if _, err := e.ReadTrusted(ownFile); errors.Is(err, fs.ErrNotExist) {
-			return e.MakeTrusted(ownFile, []byte(text))
+		if _, err := e.ReadTrusted(e.ownFile); errors.Is(err, fs.ErrNotExist) {
+			return e.MakeTrusted(e.ownFile, []byte(text))
 		}
 	}
 	return e.RewriteTrusted(e.writtenFile(), []byte(text))

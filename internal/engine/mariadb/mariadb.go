@@ -71,6 +71,9 @@ type Engine struct {
 	compare compareState
 	// encryption are the files of its encrypted connections.
 	encryption *host.Encryption
+	// ownFile is the agent's own file in a tree of configuration files; empty where the
+	// configuration is one file.
+	ownFile string
 
 	held struct {
 		sync.Mutex
@@ -140,7 +143,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		cfg.LogFile = filepath.Join(filepath.Dir(cfg.DataDir), cfg.Name+".log")
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
-		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "mariadbd", OwnerName: cfg.Owner,
+		ownFile: ownFileIn(cfg.ConfigFile), Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "mariadbd", OwnerName: cfg.Owner,
 			DefaultOwner: "mysql"}}
 	_, err := e.Owner()
 	if err != nil {

@@ -59,12 +59,18 @@ func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 func (p *pair) create(name string, id int) *rig {
 	p.t.Helper()
 	r := p.add(name, id)
+	p.install(r)
+	r.ok(r.Start(r.ctx(), "primary"))
+	return r
+}
+
+// install makes an empty database.
+func (p *pair) install(r *rig) {
+	p.t.Helper()
 	_, _, err := r.Run(r.ctx(), "env", "TMPDIR="+r.cfg.WorkDir, "mariadb-install-db", "--no-defaults",
 		"--datadir="+r.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+r.cfg.Superuser,
 		"--skip-test-db")
 	r.ok(err)
-	r.ok(r.Start(r.ctx(), "primary"))
-	return r
 }
 
 func (p *pair) add(name string, id int) *rig {
@@ -79,9 +85,16 @@ func (p *pair) add(name string, id int) *rig {
 	if err := os.WriteFile(conf, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
+	return p.addAt(name, dir, conf, freeport.Next())
+}
+
+// addAt makes an engine for a server whose configuration is there.
+func (p *pair) addAt(name, dir, conf string, port int) *rig {
+	t := p.t
+	t.Helper()
 	n := enginetest.NewNotes()
 	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), ConfigFile: conf,
-		Socket: filepath.Join(dir, "s"), Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir,
+		Socket: filepath.Join(dir, "s"), Port: port, Host: "127.0.0.1", WorkDir: dir,
 		LogFile: filepath.Join(dir, "log")}, n, p.engines)
 	if err != nil {
 		t.Fatal(err)

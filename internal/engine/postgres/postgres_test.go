@@ -33,12 +33,17 @@ type rig struct {
 }
 
 // newRig prepares an engine for a server that does not exist yet.
-func newRig(t *testing.T, name string) *rig {
+func newRig(t *testing.T, name string) *rig { return newRigWith(t, name, func(*Config) {}) }
+
+// newRigWith is the same with a change to its place.
+func newRigWith(t *testing.T, name string, change func(*Config)) *rig {
 	t.Helper()
 	dir := workdir.InMemory(t, "cte")
 	n, peers := enginetest.NewNotes(), enginetest.Peers{}
-	e, err := New(Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"),
-		Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}, n, peers)
+	cfg := Config{Name: name, DataDir: filepath.Join(dir, "data"), SocketDir: filepath.Join(dir, "run"),
+		Port: freeport.Next(), Host: "127.0.0.1", WorkDir: dir, LogFile: filepath.Join(dir, "log")}
+	change(&cfg)
+	e, err := New(cfg, n, peers)
 	if err != nil {
 		t.Fatal(err)
 	}
