@@ -2,7 +2,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO ?= go
 
-.PHONY: demo tour test build console lint bench chaos prerequisites test-prerequisites screenshots
+.PHONY: demo tour test build console lint bench chaos prerequisites test-prerequisites screenshots deb
 
 build: console
 	$(GO) build -trimpath -ldflags "-X crosstwin/internal/cli.Version=$(VERSION)" -o bin/crosstwin ./cmd/crosstwin
@@ -57,3 +57,21 @@ chaos: test-prerequisites build
 
 screenshots: prerequisites build
 	@scripts/screenshots
+
+# Debian packages in dist/: a version that sorts by time, whatever is checked out.
+DEB_VERSION := 0.1~$(shell git log -1 --date=format:%Y%m%d%H%M%S --format=%cd 2>/dev/null || echo 0).$(VERSION)
+DEB_ARCH := $(shell dpkg --print-architecture 2>/dev/null)
+
+deb: build
+	rm -rf dist
+	mkdir -p dist/units dist/completion
+	sed 's#/usr/local/bin/crosstwin serve --dir /var/lib/crosstwin#/usr/bin/crosstwin serve --dir /var/lib/crosstwin --config /etc/crosstwin/serve.yaml#' \
+	  deploy/crosstwin.service >dist/units/crosstwin.service
+	sed 's#/usr/local/bin/#/usr/bin/#' deploy/crosstwin-agent.service >dist/units/crosstwin-agent.service
+	bin/crosstwin docs --man dist/man
+	gzip -9n dist/man/*
+	bin/crosstwin completion bash >dist/completion/crosstwin
+	for p in crosstwin crosstwin-agent; do \
+	  DEB_VERSION=$(DEB_VERSION) DEB_ARCH=$(DEB_ARCH) $(GO) tool -modfile=deploy/packages/go.mod nfpm package \
+	    --config deploy/packages/$$p.yaml --packager deb --target dist/; done
+	rm -r dist/units dist/completion dist/man

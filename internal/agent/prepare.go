@@ -22,6 +22,22 @@ import (
 // DefaultListen is where an agent listens unless told otherwise.
 const DefaultListen = "0.0.0.0:7720"
 
+// DefaultDir is the agent's directory unless told otherwise; ownUnit the unit of the
+// packages that runs an agent there.
+const (
+	DefaultDir = "/var/lib/crosstwin-agent"
+	ownUnit    = "crosstwin-agent.service"
+)
+
+// StartOwn starts the agent anew by the packages' unit, where there is one and the agent is
+// in its directory; false where there is not.
+func StartOwn(ctx context.Context, dir string) (started bool, err error) {
+	if filepath.Clean(dir) != DefaultDir || os.Geteuid() != 0 {
+		return false, nil
+	}
+	return host.RestartUnit(ctx, ownUnit)
+}
+
 // noUnit is given for a unit that is not to be used although there is one.
 const noUnit = "none"
 

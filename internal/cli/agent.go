@@ -33,7 +33,7 @@ func (a *app) agentCommand() *cobra.Command {
 			}
 			return ag.Run(cmd.Context())
 		}}
-	c.PersistentFlags().StringVar(&dir, "dir", "/var/lib/crosstwin-agent", "the agent's directory")
+	c.PersistentFlags().StringVar(&dir, "dir", agent.DefaultDir, "the agent's directory")
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	c.AddCommand(a.enrollCommand(&dir))
 	return c
@@ -60,6 +60,14 @@ func (a *app) enrollCommand(dir *string) *cobra.Command {
 			got, err := agent.Enroll(cmd.Context(), *dir, a.v.GetString("service"), code, cfg)
 			if err != nil {
 				return err
+			}
+			started, err := agent.StartOwn(cmd.Context(), *dir)
+			switch {
+			case err != nil:
+				return fmt.Errorf("enrolled as %s of cluster %s, but its agent could not be started: %w", got.Server, got.Cluster, err)
+			case started:
+				return a.said("enrolled", got.Server, "enrolled as %s of cluster %s; its agent runs (crosstwin-agent.service)\n",
+					got.Server, got.Cluster)
 			}
 			return a.said("enrolled", got.Server, "enrolled as %s of cluster %s. Start the agent: crosstwin agent --dir %s\n",
 				got.Server, got.Cluster, *dir)

@@ -162,9 +162,9 @@ func serveTLS(o Options, authority *pki.Authority) (*tls.Config, error) {
 	case o.Cert != "" || o.Key != "":
 		return nil, usage("--tls-cert and --tls-key go together")
 	case o.TLS:
-		host, _, _ := net.SplitHostPort(o.Listen)
 		name, _ := os.Hostname()
-		own, err := authority.Shows(pki.ServiceName, append(o.TLSHosts, host, name, "localhost", "127.0.0.1")...)
+		hosts := append(reachedAt(o.Listen), name, "localhost", "127.0.0.1")
+		own, err := authority.Shows(pki.ServiceName, append(o.TLSHosts, hosts...)...)
 		if err != nil {
 			return nil, err
 		}
@@ -172,6 +172,22 @@ func serveTLS(o Options, authority *pki.Authority) (*tls.Config, error) {
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return own() }}, nil
 	}
 	return nil, nil
+}
+
+// reachedAt returns the addresses at which what listens there is reached: where that is on
+// all of them, those that this host has now.
+func reachedAt(listen string) (out []string) {
+	host, _, _ := net.SplitHostPort(listen)
+	if ip := net.ParseIP(host); host != "" && (ip == nil || !ip.IsUnspecified()) {
+		return []string{host}
+	}
+	own, _ := net.InterfaceAddrs()
+	for _, a := range own {
+		if n, ok := a.(*net.IPNet); ok {
+			out = append(out, n.IP.String())
+		}
+	}
+	return out
 }
 
 // mayListen refuses an address that others can reach without TLS and a token.

@@ -193,3 +193,19 @@ func SocketOf(ctx context.Context, unit string) string {
 	}
 	return socket
 }
+
+// RestartUnit has the service manager start a unit of this name anew, now and at boot;
+// false where there is none.
+func RestartUnit(ctx context.Context, unit string) (bool, error) {
+	if !Units() {
+		return false, nil
+	}
+	if _, err := systemctl(ctx, false, "cat", unit); err != nil {
+		return false, nil
+	}
+	if _, err := systemctl(ctx, true, "enable", unit); err != nil {
+		return true, err
+	}
+	_, err := systemctl(ctx, true, "restart", unit)
+	return true, err
+}
