@@ -2,7 +2,7 @@
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 GO ?= go
 
-.PHONY: demo tour test build console lint bench chaos prerequisites test-prerequisites screenshots deb
+.PHONY: demo tour test build console lint bench chaos prerequisites test-prerequisites screenshots deb hosts-test
 
 build: console
 	$(GO) build -trimpath -ldflags "-X crosstwin/internal/cli.Version=$(VERSION)" -o bin/crosstwin ./cmd/crosstwin
@@ -75,3 +75,10 @@ deb: build
 	  DEB_VERSION=$(DEB_VERSION) DEB_ARCH=$(DEB_ARCH) $(GO) tool -modfile=deploy/packages/go.mod nfpm package \
 	    --config deploy/packages/$$p.yaml --packager deb --target dist/; done
 	rm -r dist/units dist/completion dist/man
+
+# The packages on bare Debian hosts with the service manager as process 1. HOSTS is the
+# program that boots them; its template has to be made once (postgresql-15 mariadb-server mariadb-backup).
+HOSTS ?= ../shared/tools/debian-host
+
+hosts-test: deb
+	CROSSTWIN_HOSTS=$(abspath $(HOSTS)) CROSSTWIN_DEBS=$(CURDIR)/dist $(GO) test -count=1 -v -timeout 30m ./test/hosts

@@ -1,0 +1,269 @@
+// Package hosts tries the packages on bare Debian hosts with the service manager as their
+// process 1: "make hosts-test". CROSSTWIN_HOSTS names the program that boots such hosts
+// (debian-host; its template has to be there, with postgresql-15, mariadb-server and
+// mariadb-backup in it), CROSSTWIN_DEBS the directory of the packages.
+package hosts
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/view"
+)
+
+// world is three hosts: harbour with the service, gull and tern with databases.
+type world struct {
+	t         *testing.T
+	tool, net string
+	addresses map[string]string
+}
+
+func newWorld(t *testing.T, subnet int) *world {
+	t.Helper()
+	tool, debs := os.Getenv("CROSSTWIN_HOSTS"), os.Getenv("CROSSTWIN_DEBS")
+	if tool == "" || debs == "" {
+		t.Skip("no Debian hosts: make hosts-test runs this")
+	}
+	w := &world{t: t, tool: tool, net: fmt.Sprintf("ct%d", subnet), addresses: map[string]string{}}
+	t.Cleanup(func() {
+		for name := range w.addresses {
+			w.do("stop", w.host(name))
+		}
+		exec.Command("ip", "netns", "del", w.net).Run()
+	})
+	for i, name := range []string{"harbour", "gull", "tern"} {
+		w.addresses[name] = fmt.Sprintf("10.77.%d.%d", subnet, 10+i)
+		w.must("boot", w.host(name), w.addresses[name])
+		w.install(name, debs, name != "harbour")
+	}
+	w.run("harbour", "systemctl", "enable", "--now", "crosstwin")
+	w.until("the service answers", func() bool {
+		_, err := w.do("run", w.host("harbour"), "crosstwin", "login", "--service",
+			"https://"+w.addresses["harbour"]+":7710", "--ca", "/var/lib/crosstwin/authority.crt", "--token-file",
+			"/var/lib/crosstwin/first-token")
+		return err == nil
+	})
+	return w
+}
+
+// host is a host's name on this machine: worlds live side by side.
+func (w *world) host(name string) string { return w.net + name }
+
+func (w *world) do(args ...string) (string, error) {
+	c := exec.Command(w.tool, args...)
+	c.Env = append(os.Environ(), "NET="+w.net)
+	out, err := c.CombinedOutput()
+	return string(out), err
+}
+
+func (w *world) must(args ...string) string {
+	w.t.Helper()
+	out, err := w.do(args...)
+	if err != nil {
+		w.t.Fatalf("%s: %v\n%s", strings.Join(args, " "), err, out)
+	}
+	return out
+}
+
+// run runs a command on a host as root.
+func (w *world) run(name string, args ...string) string {
+	w.t.Helper()
+	return w.must(append([]string{"run", w.host(name)}, args...)...)
+}
+
+// ct runs Cross Twin's command line on the service's host.
+func (w *world) ct(args ...string) string {
+	w.t.Helper()
+	return w.run("harbour", append([]string{"timeout", "180", "crosstwin"}, args...)...)
+}
+
+// install installs the packages on a host, or newer ones over them.
+func (w *world) install(name, debs string, agent bool) {
+	w.t.Helper()
+	files := []string{"crosstwin"}
+	if agent {
+		files = append(files, "crosstwin-agent")
+	}
+	args := []string{"dpkg", "--install"}
+	for _, f := range files {
+		found, _ := filepath.Glob(filepath.Join(debs, f+"_*.deb"))
+		if len(found) != 1 {
+			w.t.Fatalf("packages %s in %s: %q", f, debs, found)
+		}
+		w.must("copy", found[0], w.host(name)+":/root/"+f+".deb")
+		args = append(args, "/root/"+f+".deb")
+	}
+	w.run(name, args...)
+}
+
+// enroll enrols a host's server; the printed command with the data directory named.
+func (w *world) enroll(cluster, name, dataDir string) string {
+	w.t.Helper()
+	var code struct{ Code string }
+	if err := json.Unmarshal([]byte(w.ct("server", "code", cluster, name, "-o", "json")), &code); err != nil {
+		w.t.Fatal(err)
+	}
+	return w.run(name, "crosstwin", "agent", "enroll", "--service", "https://"+w.addresses["harbour"]+":7710", "--code",
+		code.Code, "--host", w.addresses[name], "--data-dir", dataDir)
+}
+
+func (w *world) until(what string, so func() bool) {
+	w.t.Helper()
+	for end := time.Now().Add(2 * time.Minute); !so(); time.Sleep(300 * time.Millisecond) {
+		if time.Now().After(end) {
+			w.t.Fatalf("never: %s\n%s", what, w.ct("status"))
+		}
+	}
+}
+
+// settled waits until a server is primary and the other follows in step.
+func (w *world) settled(cluster, primary string) {
+	w.t.Helper()
+	w.until(primary+" is primary, the other in step", func() bool {
+		var v view.View
+		out, err := w.do("run", w.host("harbour"), "crosstwin", "status", cluster, "-o", "json")
+		if err != nil || json.Unmarshal([]byte(out), &v) != nil || v.Primary != primary {
+			return false
+		}
+		for _, s := range v.Servers {
+			if s.Health != view.InStep && s.Health != view.TakesWrites {
+				return false
+			}
+		}
+		return true
+	})
+}
+
+// engineOf is what differs by engine.
+type engineOf struct {
+	name, dataDir, unit, process string
+	furnish                      func(w *world)
+	write                        func(w *world, name string, n int)
+	count                        func(w *world, name string) string
+	began                        func(w *world, name string) string
+	atHost                       func(w *world, name string)
+}
+
+func postgresHosts() engineOf {
+	sql := func(w *world, name, statement string) string {
+		return strings.TrimSpace(w.run(name, "runuser", "-u", "postgres", "--", "/usr/lib/postgresql/15/bin/psql", "-h",
+			"/var/run/postgresql", "-Atc", statement))
+	}
+	return engineOf{name: "postgresql", dataDir: "/var/lib/postgresql/15/main", unit: "postgresql@15-main.service",
+		process: "head -n 1 /var/lib/postgresql/15/main/postmaster.pid",
+		furnish: func(w *world) {
+			sql(w, "gull", "create table orders (id int)")
+			// Made from one template, both have one identity until this.
+			w.run("tern", "pg_dropcluster", "--stop", "15", "main")
+			w.run("tern", "pg_createcluster", "15", "main", "--start")
+		},
+		write: func(w *world, name string, n int) { sql(w, name, fmt.Sprintf("insert into orders values (%d)", n)) },
+		count: func(w *world, name string) string { return sql(w, name, "select count(*) from orders") },
+		began: func(w *world, name string) string { return sql(w, name, "select pg_postmaster_start_time()") },
+		atHost: func(w *world, name string) {
+			if out := w.run(name, "pg_lsclusters", "-h"); !strings.Contains(out, " online") {
+				w.t.Errorf("pg_lsclusters on %s: %s", name, out)
+			}
+		}}
+}
+
+func mariadbHosts() engineOf {
+	sql := func(w *world, name, statement string) string {
+		return strings.TrimSpace(w.run(name, "mariadb", "--batch", "--skip-column-names", "--execute="+statement))
+	}
+	return engineOf{name: "mariadb", dataDir: "/var/lib/mysql", unit: "mariadb.service", process: "pgrep -o mariadbd",
+		furnish: func(w *world) {
+			sql(w, "gull", "create database freight; create table freight.orders (id int primary key)")
+		},
+		write: func(w *world, name string, n int) {
+			sql(w, name, fmt.Sprintf("insert into freight.orders values (%d)", n))
+		},
+		count: func(w *world, name string) string { return sql(w, name, "select count(*) from freight.orders") },
+		began: func(w *world, name string) string {
+			return w.run(name, "systemctl", "show", "--property=ExecMainStartTimestampMonotonic", "mariadb")
+		},
+		atHost: func(*world, string) {}}
+}
+
+// The whole story on two hosts as their packages leave them: the server with data restarts
+// once to listen for the other, the other is seeded, roles change, hosts restart their
+// servers, a crash, an upgrade and a removal. The service manager's units say what is so.
+func TestStory(t *testing.T) {
+	for i, e := range []engineOf{postgresHosts(), mariadbHosts()} {
+		t.Run(e.name, func(t *testing.T) {
+			t.Parallel()
+			story(t, newWorld(t, 41+i), e)
+		})
+	}
+}
+
+func story(t *testing.T, w *world, e engineOf) {
+	e.furnish(w)
+	e.write(w, "gull", 1)
+	w.ct("cluster", "add", "orders", "--engine", e.name)
+	w.ct("server", "add", "orders", "gull", "--primary")
+	if out := w.enroll("orders", "gull", e.dataDir); !strings.Contains(out, "started by     "+e.unit) ||
+		!strings.Contains(out, "its agent runs") {
+		t.Errorf("the enrolment says: %s", out)
+	}
+	w.ct("server", "add", "orders", "tern")
+	w.enroll("orders", "tern", e.dataDir)
+	w.until("both are seen", func() bool { return strings.Contains(w.ct("status", "orders"), "takes writes on gull; tern is adrift") })
+	if out := w.run("tern", "systemctl", "is-active", e.unit); !strings.Contains(out, "active") {
+		t.Errorf("a server of somebody else's was stopped: %s", out)
+	}
+	w.ct("restart", "orders", "gull", "--yes")
+	w.ct("seed", "orders", "tern", "--replace", "--yes", "--accept-loss", "tern")
+	w.settled("orders", "gull")
+	e.write(w, "gull", 2)
+
+	w.ct("switchover", "orders", "--yes")
+	w.settled("orders", "tern")
+	e.write(w, "tern", 3)
+	w.ct("switchover", "orders", "--yes")
+	w.settled("orders", "gull")
+	for _, name := range []string{"gull", "tern"} {
+		w.run(name, "systemctl", "restart", e.unit) // no incident
+		w.settled("orders", "gull")
+		if out := w.run(name, "systemctl", "is-active", e.unit); !strings.HasPrefix(out, "active") {
+			t.Errorf("the unit on %s is %s", name, out)
+		}
+		e.atHost(w, name)
+	}
+
+	began := e.began(w, "gull")
+	w.install("gull", os.Getenv("CROSSTWIN_DEBS"), true)
+	w.settled("orders", "gull")
+	if now := e.began(w, "gull"); now != began {
+		t.Errorf("an upgrade restarted the database: it began %s, and %s before", now, began)
+	}
+
+	e.write(w, "gull", 4)
+	w.settled("orders", "gull")
+	w.run("gull", "sh", "-c", "kill -9 $("+e.process+")")
+	w.ct("failover", "orders", "--yes")
+	w.until("the fenced server stays down", func() bool {
+		out, _ := w.do("run", w.host("gull"), "systemctl", "is-active", e.unit)
+		return !strings.HasPrefix(out, "act")
+	})
+	e.write(w, "tern", 5)
+	w.ct("rejoin", "orders", "gull", "--yes")
+	w.settled("orders", "tern")
+	for _, name := range []string{"gull", "tern"} {
+		if n := e.count(w, name); n != "5" {
+			t.Errorf("%s holds %s of 5 rows", name, n)
+		}
+	}
+
+	began = e.began(w, "gull")
+	w.run("gull", "dpkg", "--purge", "crosstwin-agent")
+	if e.began(w, "gull") != began || e.count(w, "gull") != "5" {
+		t.Error("the removal of the agent's package touched the database")
+	}
+}
