@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -21,6 +22,7 @@ import (
 type world struct {
 	t         *testing.T
 	tool, net string
+	as        []string // how an enrolment is run: nil as root
 	addresses map[string]string
 }
 
@@ -109,8 +111,13 @@ func (w *world) enroll(cluster, name, dataDir string) string {
 	if err := json.Unmarshal([]byte(w.ct("server", "code", cluster, name, "-o", "json")), &code); err != nil {
 		w.t.Fatal(err)
 	}
-	return w.run(name, "crosstwin", "agent", "enroll", "--service", "https://"+w.addresses["harbour"]+":7710", "--code",
-		code.Code, "--host", w.addresses[name], "--data-dir", dataDir)
+	args := append(slices.Clone(w.as), "crosstwin", "agent", "enroll", "--service", "https://"+w.addresses["harbour"]+":7710",
+		"--code", code.Code, "--host", w.addresses[name], "--data-dir", dataDir)
+	out := w.run(name, args...)
+	if w.as != nil {
+		w.run(name, "systemctl", "start", "crosstwin-agent")
+	}
+	return out
 }
 
 func (w *world) until(what string, so func() bool) {
@@ -140,9 +147,38 @@ func (w *world) settled(cluster, primary string) {
 	})
 }
 
+// withoutRoot prepares a host for an agent that runs as the database's own user, by what
+// docs/debian.md says and nothing else.
+func (w *world) withoutRoot(name string, e engineOf) {
+	w.t.Helper()
+	w.run(name, "install", "-d", "-o", e.user, "-m", "711", "/var/lib/crosstwin-agent")
+	w.run(name, "mkdir", "-p", "/etc/systemd/system/crosstwin-agent.service.d")
+	for file, to := range map[string]string{"user.conf": "/etc/systemd/system/crosstwin-agent.service.d/user.conf",
+		"sudoers": "/etc/sudoers.d/crosstwin-agent"} {
+		text, err := os.ReadFile(filepath.Join("../../deploy/agent-without-root", file))
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		mine := filepath.Join(w.t.TempDir(), file)
+		if err := os.WriteFile(mine, []byte(strings.NewReplacer("postgresql@15-main.service", e.unit, "postgres ", e.user+" ",
+			"User=postgres", "User="+e.user).Replace(string(text))), 0o600); err != nil {
+			w.t.Fatal(err)
+		}
+		w.must("copy", mine, w.host(name)+":"+to)
+		w.run(name, "chmod", "440", to)
+	}
+	if e.user == "mysql" {
+		w.run(name, "install", "-o", "mysql", "-g", "mysql", "-m", "644", "/dev/null",
+			"/etc/mysql/mariadb.conf.d/zz-crosstwin.cnf")
+	}
+	w.run(name, "systemctl", "daemon-reload")
+}
+
 // engineOf is what differs by engine.
 type engineOf struct {
 	name, dataDir, unit, process string
+	user                         string // of the database
+	owner                        bool   // the agents run as that user
 	furnish                      func(w *world)
 	write                        func(w *world, name string, n int)
 	count                        func(w *world, name string) string
@@ -156,6 +192,7 @@ func postgresHosts() engineOf {
 			"/var/run/postgresql", "-Atc", statement))
 	}
 	return engineOf{name: "postgresql", dataDir: "/var/lib/postgresql/15/main", unit: "postgresql@15-main.service",
+		user:    "postgres",
 		process: "head -n 1 /var/lib/postgresql/15/main/postmaster.pid",
 		furnish: func(w *world) {
 			sql(w, "gull", "create table orders (id int)")
@@ -177,7 +214,7 @@ func mariadbHosts() engineOf {
 	sql := func(w *world, name, statement string) string {
 		return strings.TrimSpace(w.run(name, "mariadb", "--batch", "--skip-column-names", "--execute="+statement))
 	}
-	return engineOf{name: "mariadb", dataDir: "/var/lib/mysql", unit: "mariadb.service", process: "pgrep -o mariadbd",
+	return engineOf{name: "mariadb", dataDir: "/var/lib/mysql", unit: "mariadb.service", user: "mysql", process: "pgrep -o mariadbd",
 		furnish: func(w *world) {
 			sql(w, "gull", "create database freight; create table freight.orders (id int primary key)")
 		},
@@ -196,20 +233,29 @@ func mariadbHosts() engineOf {
 // servers, a crash, an upgrade and a removal. The service manager's units say what is so.
 func TestStory(t *testing.T) {
 	for i, e := range []engineOf{postgresHosts(), mariadbHosts()} {
-		t.Run(e.name, func(t *testing.T) {
-			t.Parallel()
-			story(t, newWorld(t, 41+i), e)
-		})
+		for j, owner := range []bool{false, true} {
+			e := e
+			e.owner = owner
+			t.Run(fmt.Sprintf("%s/without root %t", e.name, owner), func(t *testing.T) {
+				t.Parallel()
+				story(t, newWorld(t, 41+2*i+j), e)
+			})
+		}
 	}
 }
 
 func story(t *testing.T, w *world, e engineOf) {
 	e.furnish(w)
+	if e.owner {
+		w.as = []string{"runuser", "-u", e.user, "--"}
+		w.withoutRoot("gull", e)
+		w.withoutRoot("tern", e)
+	}
 	e.write(w, "gull", 1)
 	w.ct("cluster", "add", "orders", "--engine", e.name)
 	w.ct("server", "add", "orders", "gull", "--primary")
 	if out := w.enroll("orders", "gull", e.dataDir); !strings.Contains(out, "started by     "+e.unit) ||
-		!strings.Contains(out, "its agent runs") {
+		!e.owner && !strings.Contains(out, "its agent runs") {
 		t.Errorf("the enrolment says: %s", out)
 	}
 	w.ct("server", "add", "orders", "tern")

@@ -1,6 +1,7 @@
 package host
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"net"
@@ -15,7 +16,7 @@ import (
 func WorkDirs(program string) (out []string) {
 	have := map[string]bool{}
 	eachProcess(program, func(_ int, dir string) {
-		if !have[dir] {
+		if dir != "" && !have[dir] {
 			have[dir] = true
 			out = append(out, dir)
 		}
@@ -23,21 +24,24 @@ func WorkDirs(program string) (out []string) {
 	return out
 }
 
-// WorkingIn returns a process of a program that works in a directory, 0 for none. Of a
-// server and its children it is the server.
-func WorkingIn(program, dir string) (found int) {
+// WorkingIn returns a process of a program that works in a directory, or in a unit where
+// that may not be seen; 0 for none. Of a server and its children it is the server.
+func WorkingIn(program, dir, unit string) (found int) {
 	real, err := filepath.EvalSymlinks(dir)
 	if err != nil {
 		return 0
 	}
 	eachProcess(program, func(pid int, at string) {
-		if at == real && (found == 0 || pid < found) {
+		mine := at == real || at == "" && unit != "" && UnitOf(pid) == unit
+		if mine && (found == 0 || pid < found) {
 			found = pid
 		}
 	})
 	return found
 }
 
+// eachProcess sees the living processes of a program, with the directory in which each
+// works; empty where that may not be seen.
 func eachProcess(program string, see func(pid int, dir string)) {
 	entries, _ := os.ReadDir("/proc")
 	for _, x := range entries {
@@ -49,7 +53,8 @@ func eachProcess(program string, see func(pid int, dir string)) {
 		if err != nil || strings.TrimSpace(string(comm)) != program {
 			continue
 		}
-		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid)); err == nil {
+		dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
+		if err == nil || errors.Is(err, fs.ErrPermission) {
 			see(pid, dir)
 		}
 	}

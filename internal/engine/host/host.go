@@ -27,6 +27,7 @@ type Data struct {
 	Dir     string
 	BinDir  string
 	Process string // name of the server's process
+	Unit    string // service manager's unit that runs it; empty: none
 	// OwnerName is the user for a directory that is not there yet; empty: the
 	// agent's own, or DefaultOwner when the agent runs as root.
 	OwnerName    string

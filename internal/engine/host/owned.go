@@ -249,6 +249,16 @@ func (d *Data) mayMake(path string) error {
 	return dir.Close()
 }
 
+// overwrite puts another text into a file, where no other file may be put in its place.
+func overwrite(path string, content []byte) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	return errors.Join(err, f.Truncate(int64(len(content))), f.Sync(), f.Close())
+}
+
 // RewriteTrusted puts another text in the place of a file that is the owner's or
 // root's, with its mode as it was: as the owner where that is allowed, else as root,
 // and then only in a directory that only root can change.
@@ -266,8 +276,11 @@ func (d *Data) RewriteTrusted(path string, content []byte) error {
 		}
 		return replaceFile(real, content, fi.Mode().Perm(), nil)
 	})
-	if !errors.Is(err, fs.ErrPermission) || os.Geteuid() != 0 {
+	if !errors.Is(err, fs.ErrPermission) {
 		return err // the owner's own, or in a directory where the owner may replace it
+	}
+	if os.Geteuid() != 0 {
+		return overwrite(path, content) // one that was made for this user in a directory of root's
 	}
 	if l, err := os.Lstat(path); err != nil || l.Mode()&fs.ModeSymlink != 0 {
 		return errors.Join(err, fmt.Errorf("%s is a link to a file of root's: name that file itself", path))

@@ -53,7 +53,7 @@ func Describe(dataDir string) engine.Found {
 			f.Unit = debianUnit
 		}
 	}
-	pid := host.WorkingIn("mariadbd", dataDir)
+	pid := host.WorkingIn("mariadbd", dataDir, f.Unit)
 	if f.Running = pid > 0; !f.Running {
 		return f
 	}
