@@ -125,6 +125,26 @@ func badInput(t *testing.T, w *world) {
 		return []string{"agent", "enroll", "--code", code, "--dir", filepath.Join(w.Dir, dir), "--data-dir",
 			filepath.Join(w.Dir, dir, "data"), "--host", "127.0.0.1", "--listen", "127.0.0.1:1", "--port", "1"}
 	}
+	// What cannot be meant, or could not work, leaves the code good.
+	gull := w.server("gull")
+	other := map[bool]string{true: "postgresql", false: "mariadb"}[w.mariadb()]
+	w.must(0, nil, "cluster", "add", "elsewhere", "--engine", other)
+	w.must(0, nil, "server", "add", "elsewhere", "skua")
+	var wrong struct{ Code string }
+	out, _, _ = w.run("server", "code", "elsewhere", "skua", "-o", "json")
+	if err := json.Unmarshal([]byte(out), &wrong); err != nil {
+		t.Fatal(err)
+	}
+	at := func(code, socketDir string, port int) []string {
+		return []string{"agent", "enroll", "--code", code, "--dir", filepath.Join(w.Dir, "auk0"), "--data-dir", gull.DataDir,
+			"--config-file", gull.ConfigFile, "--socket-dir", socketDir, "--host", gull.Host, "--port", fmt.Sprint(port), "--listen",
+			"127.0.0.1:1", "--log-file", gull.LogFile}
+	}
+	w.must(1, []string{"gull of bookings already", "one database belongs to one cluster, once"},
+		at(code.Code, gull.SocketDir, gull.Port)...)
+	w.must(1, []string{"an agent could not use it", "The code is not used up"}, at(code.Code, w.Dir, gull.Port)...)
+	w.must(1, []string{"the code is for skua of elsewhere, which is a cluster of"}, at(wrong.Code, gull.SocketDir, gull.Port)...)
+	w.must(0, nil, "cluster", "remove", "elsewhere", "--yes")
 	w.must(0, []string{"enrolled as auk of cluster bookings"}, enroll("auk1", code.Code)...)
 	w.must(1, []string{"was used or is too old"}, enroll("auk2", code.Code)...)
 	secret, _, _ := strings.Cut(code.Code, ".")
