@@ -29,7 +29,8 @@ var examples = map[string]string{
 	"cluster add":  "crosstwin cluster add bookings\ncrosstwin cluster add cargo --engine mariadb",
 	"cluster list": "crosstwin cluster list\ncrosstwin cluster list -o json",
 	"cluster show": "crosstwin cluster show bookings",
-	"cluster set": "crosstwin cluster set bookings --behind-seconds 10\ncrosstwin cluster set cargo --mute " +
+	"cluster set": "crosstwin cluster set bookings --behind-seconds 10\n" +
+		"crosstwin cluster set bookings --maintenance 1h --why 'new disks on gull'\ncrosstwin cluster set cargo --mute " +
 		"'behind,clock'",
 	"cluster remove": "crosstwin cluster remove cargo",
 	"server add": "crosstwin server add bookings gull --primary\ncrosstwin server add bookings heron " +

@@ -5,6 +5,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/pflag"
 
@@ -55,6 +56,8 @@ func policyFlags(f *pflag.FlagSet) {
 	for _, x := range policySizes(&p) {
 		f.Int64(x.flag, *x.to, x.help)
 	}
+	f.Duration("maintenance", 0, "for how long no alert is raised and no primary is opened again by itself (1h); 0 ends it")
+	f.String("why", "", "why there is a maintenance")
 	f.StringSlice("mute", nil, "rules that raise no alert (crosstwin cluster show lists them); none: an empty text")
 }
 
@@ -69,6 +72,15 @@ func readPolicy(f *pflag.FlagSet, p *cluster.Policy) error {
 		if f.Changed(x.flag) {
 			*x.to, _ = f.GetInt64(x.flag)
 		}
+	}
+	if f.Changed("maintenance") {
+		d, _ := f.GetDuration("maintenance")
+		if p.Maintenance = (cluster.Maintenance{}); d != 0 {
+			p.Maintenance.Until = time.Now().UTC().Add(d).Truncate(time.Second)
+			p.Maintenance.Why, _ = f.GetString("why")
+		}
+	} else if f.Changed("why") {
+		return exitWith(exitUsage, "--why goes with --maintenance")
 	}
 	if f.Changed("mute") {
 		names, _ := f.GetStringSlice("mute")

@@ -71,6 +71,21 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, 
 	if p.Muted == nil {
 		p.Muted = []cluster.Rule{}
 	}
+	c, err := s.cluster(name)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	before := c.rec.Policy.Maintenance
+	c.mu.Unlock()
+	switch now := time.Now(); {
+	case p.Maintenance != before:
+		if err := p.Maintenance.Check(now); err != nil {
+			return badInput("%v", err)
+		}
+	case !before.On(now):
+		p.Maintenance = cluster.Maintenance{}
+	}
 	for _, r := range p.Muted {
 		if !slices.Contains(cluster.Rules, r) {
 			return badInput("there is no rule %q to mute", r)

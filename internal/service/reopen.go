@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"time"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -9,11 +10,12 @@ import (
 
 // mayReopen reports whether the owner, which came back closed, may be told to
 // open again: no operation is under way or waits for a person, no newer term was
-// opened or noted by anybody, and no replica holds anything that the owner lacks.
+// opened or noted by anybody, no replica holds anything that the owner lacks, and nobody
+// is at work on it (maintenance).
 // What cannot be known says no. c.mu is held.
 func (c *watched) mayReopen(m *member) bool {
 	o := m.last
-	if m.rec.Name != c.rec.Owner || o == nil || c.op != nil || c.needsYou != nil || c.rec.Term != c.rec.OwnerTerm ||
+	if c.rec.Policy.Maintenance.On(time.Now()) || m.rec.Name != c.rec.Owner || o == nil || c.op != nil || c.needsYou != nil || c.rec.Term != c.rec.OwnerTerm ||
 		!o.Process.Accepting || o.Process.Role != observation.Replica || o.Process.Fenced {
 		return false
 	}

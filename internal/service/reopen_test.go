@@ -2,6 +2,7 @@ package service
 
 import (
 	"testing"
+	"time"
 
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/guard"
@@ -38,6 +39,12 @@ func TestMayReopen(t *testing.T) {
 		"a stopped replica holds less": {func(_ *watched, _,
 			r *member) {
 			r.last.Log = observation.Log{ShutdownAt: "0/2FFFFF8"}
+		}, true},
+		"people are at work on it": {func(w *watched, _, _ *member) {
+			w.rec.Policy.Maintenance = cluster.Maintenance{Until: time.Now().Add(time.Hour), Why: "new disks"}
+		}, false},
+		"the maintenance is over": {func(w *watched, _, _ *member) {
+			w.rec.Policy.Maintenance = cluster.Maintenance{Until: time.Now().Add(-time.Second), Why: "new disks"}
 		}, true},
 		"foreign data says nothing": {func(_ *watched, _, r *member) {
 			r.last.Data.Foreign, r.last.Log.Applied = true,

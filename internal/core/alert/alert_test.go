@@ -91,6 +91,25 @@ func TestSettingUpIsNotTold(t *testing.T) {
 	}
 }
 
+// Nothing is told during a maintenance, but for what nobody can have planned; what is still
+// so when it ends is told then.
+func TestMaintenanceHoldsBack(t *testing.T) {
+	start := time.Unix(1_800_000_000, 0)
+	for rule, want := range map[cluster.Rule]int{cluster.RuleNoWrites: 60, cluster.RuleTwoPrimaries: 0} {
+		tracker, told := &Tracker{}, -1
+		for i := range 90 {
+			v := view.View{Cluster: "bookings", Problems: []view.Problem{{Rule: rule, Server: "tern"}}}
+			v.Policy.Maintenance = cluster.Maintenance{Until: start.Add(time.Minute), Why: "new disks"}
+			if len(tracker.Look(&v, start.Add(time.Duration(i)*time.Second))) > 0 {
+				told = i
+			}
+		}
+		if told != want {
+			t.Errorf("%s: told at second %d, not %d", rule, told, want)
+		}
+	}
+}
+
 func TestMutedRule(t *testing.T) {
 	var tr Tracker
 	v := view.View{Cluster: "bookings", Problems: []view.Problem{{Rule: cluster.RuleTwoPrimaries}},

@@ -157,6 +157,9 @@ func (w Wait) Conflict() bool {
 	return w == WaitRows || w == WaitTablespace || w == WaitTable || w == WaitPage
 }
 
+// UnderMaintenance: people work on the cluster, until At, because of Text.
+const UnderMaintenance Code = "under maintenance"
+
 // Cause is one cause with its facts. Which fields mean something depends on the
 // code, as said there.
 type Cause struct {

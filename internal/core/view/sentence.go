@@ -41,6 +41,10 @@ func sentence(in Input, v *View) []cause.Cause {
 	default:
 		parts = append(parts, cause.Cause{Code: cause.AtRisk, Bytes: r.Bytes, Seconds: r.Seconds})
 	}
+	if m := in.Policy.Maintenance; m.On(in.Now) {
+		parts = append(parts, cause.Cause{Code: cause.UnderMaintenance, At: m.Until.UTC().Format("2006-01-02 15:04 UTC"),
+			Text: m.Why})
+	}
 	return parts
 }
 

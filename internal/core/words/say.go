@@ -393,6 +393,9 @@ var sentenceWords = map[cause.Code]func(cause.Cause) string{
 		return "It can lose " + Count(c.Count, "more server") + "."
 	},
 	cause.NoneAtRisk: plain("Nothing at risk."),
+	cause.UnderMaintenance: func(c cause.Cause) string {
+		return fmt.Sprintf("Maintenance until %s (%s): alerts are held back, and a primary that comes back closed stays so.", c.At, c.Text)
+	},
 }
 
 // Sentence joins the parts of a cluster's sentence.
