@@ -140,6 +140,7 @@ func restartIsNoIncident(t *testing.T, w *world) {
 	w.settled()
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "gull"})
 	w.settled()
+	w.leftInMaintenance()
 	if !w.mariadb() {
 		return
 	}
@@ -154,6 +155,32 @@ func restartIsNoIncident(t *testing.T, w *world) {
 	if err != nil {
 		t.Fatalf("gull did not stay read-only: %v", err)
 	}
+}
+
+// leftInMaintenance restarts the primary while people are at work: it stays closed until the
+// maintenance is over.
+func (w *world) leftInMaintenance() {
+	w.t.Helper()
+	w.must(2, []string{"a maintenance says why"}, "cluster", "set", "bookings", "--maintenance", "1h")
+	w.must(2, []string{"lasts 7 days at most"}, "cluster", "set", "bookings", "--maintenance", "1000h", "--why", "new disks")
+	w.must(0, nil, "cluster", "set", "bookings", "--maintenance", "1h", "--why", "new disks")
+	w.must(0, []string{"Maintenance until", "(new disks)"}, "status", "bookings")
+	demo.StopDatabase(w.server("gull"))
+	w.startByHand("gull")
+	closed := map[time.Time]bool{}
+	if err := w.Await(w.ctx, func(v view.View) bool {
+		if s := w.find(v, "gull"); s.Observation != nil && s.Observation.Process.Accepting && !s.Observation.Process.Writable {
+			closed[s.Observation.At] = true
+		}
+		return len(closed) > 4
+	}); err != nil {
+		w.t.Fatalf("gull was opened again: %v", err)
+	}
+	w.must(0, nil, "cluster", "set", "bookings", "--maintenance", "0")
+	if out := w.must(0, nil, "status", "bookings"); strings.Contains(out, "Maintenance") {
+		w.t.Error(out)
+	}
+	w.settled()
 }
 
 // The old primary was alive all along, and only its agent could not be

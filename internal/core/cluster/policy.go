@@ -26,15 +26,16 @@ type Policy struct {
 	// Muted rules raise no alert; the problem is shown all the same.
 	Muted []Rule `json:"muted"`
 	// Maintenance is one that somebody has announced.
-	Maintenance Maintenance `json:"maintenance,omitzero"`
+	Maintenance Maintenance `json:"maintenance"`
 }
 
 // Maintenance is a time in which people work on a cluster's hosts and servers: no alert is
 // raised but that of a second primary, and a primary that comes back closed is left so. It ends by itself. The zero
 // Maintenance is none. Fencing goes on: two writable servers are nobody's plan.
 type Maintenance struct {
-	Until time.Time `json:"until,omitzero"`
-	Why   string    `json:"why,omitempty"`
+	// Always told: what a change leaves out stays as it was.
+	Until time.Time `json:"until"`
+	Why   string    `json:"why"`
 }
 
 // MostMaintenance is the longest one.

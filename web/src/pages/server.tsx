@@ -230,7 +230,7 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
       {code.data && (
         <section className="sec">
           <h2 className="h">On {server}’s host, as root</h2>
-          <pre className="cmd">{enrolment(q.data?.engine ?? "", code.data.code)}</pre>
+          <pre className="cmd">{enrolment(code.data.code)}</pre>
         </section>
       )}
       <div className="cols">

@@ -121,7 +121,11 @@ function AddServer({ cluster }: { cluster: string }) {
       {add.data && (
         <section className="sec">
           <h2 className="h">On {add.data.server}’s host, as root</h2>
-          <pre className="cmd">{enrolment(view.engine, add.data.code)}</pre>
+          <pre className="cmd">{enrolment(add.data.code)}</pre>
+          <p className="note">
+            THIS-HOST is the address at which the other servers reach it. The database is found; of several, --data-dir
+            names one.
+          </p>
           <p role="status">
             {there ? (
               <>

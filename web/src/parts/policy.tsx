@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, take, type View } from "../api/client";
 import { ruleNames, rules, type Rule } from "../names";
 import { Problem } from "./bits";
+import { Maintenance } from "./maintenance";
 
 // Policy changes the limits and the ranks of one cluster, or removes it.
 export function Policy({ v, remove }: { v: View; remove: () => void }) {
@@ -15,7 +16,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
     mutationFn: ({ server, ...body }: { server: string; rank?: number; hidden?: boolean; site?: string }) =>
       take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } }, body })),
   });
-  const field = (k: Exclude<keyof View["policy"], "muted">, label: string, unit = 1) => (
+  const field = (k: Exclude<keyof View["policy"], "muted" | "maintenance">, label: string, unit = 1) => (
     <label>
       {label}
       <input
@@ -74,6 +75,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
           {save.isSuccess && <span className="note">saved</span>}
         </div>
       </form>
+      <Maintenance v={v} />
       <h2 className="h">Ranks and places</h2>
       <table className="tb">
         <tbody>
