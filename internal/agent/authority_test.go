@@ -70,7 +70,8 @@ func TestAuthorityIsExchanged(t *testing.T) {
 	must("forget", r.authority.Forget())
 	must("tell to forget", tell())
 
-	if _, err := agentapi.NewCaller(former, formerPool).Observe(t.Context(), r.target, agentapi.ObserveRequest{}); err == nil {
+	as := agentapi.NewCaller(former, formerPool)
+	if _, err := as.Observe(t.Context(), r.target, agentapi.ObserveRequest{}); err == nil {
 		t.Error("the service's certificate of the former authority still lets somebody in")
 	}
 	kept, err := os.ReadFile(filepath.Join(r.dir, authorityFile))
@@ -103,8 +104,9 @@ func TestAuthoritiesHaveToBeSigned(t *testing.T) {
 	}{
 		"by the stranger": {agentapi.Authorities{Certificates: string(both),
 			Signature: sign(stranger, pki.AuthoritiesStatement(both))}, "not signed by one"},
-		"without a signature":            {agentapi.Authorities{Certificates: string(both)}, "not signed by one"},
-		"with that of another statement": {agentapi.Authorities{Certificates: string(both), Signature: sign(r.authority, d.Statement())}, "not signed by one"},
+		"without a signature": {agentapi.Authorities{Certificates: string(both)}, "not signed by one"},
+		"with that of another statement": {agentapi.Authorities{Certificates: string(both),
+			Signature: sign(r.authority, d.Statement())}, "not signed by one"},
 		"the stranger alone": {agentapi.Authorities{Certificates: string(stranger.PEM()),
 			Signature: sign(r.authority, pki.AuthoritiesStatement(stranger.PEM()))}, "has to be renewed first"},
 		"nothing": {agentapi.Authorities{Certificates: "hello"}, "no certificate"},
@@ -116,7 +118,8 @@ func TestAuthoritiesHaveToBeSigned(t *testing.T) {
 			t.Fatalf("%s: the agent trusts %q", what, got)
 		}
 	}
-	if err := r.as(t, pki.AgentName("bookings", "tern")).Trust(t.Context(), r.target, agentapi.Authorities{}); code(err) != "forbidden" {
+	tern := r.as(t, pki.AgentName("bookings", "tern"))
+	if err := tern.Trust(t.Context(), r.target, agentapi.Authorities{}); code(err) != "forbidden" {
 		t.Errorf("an agent names authorities: %v", err)
 	}
 }

@@ -91,7 +91,8 @@ func (c Config) open(dir string, memory engine.Memory, peers engine.Peers) (engi
 			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser,
 			TablespaceMap: c.TablespaceMap}, memory, peers)
 	case position.EngineMariaDB:
-		return mariadb.New(mariadb.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir, ConfigFile: c.ConfigFile, Unit: c.Unit,
+		return mariadb.New(mariadb.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir,
+			ConfigFile: c.ConfigFile, Unit: c.Unit,
 			Socket: c.socket(), Port: c.Port, Host: c.Host,
 			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory, peers)
 	}

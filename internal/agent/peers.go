@@ -21,7 +21,8 @@ import (
 func (a *Agent) peerClient(server string) *http.Client {
 	return &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{
 		DisableKeepAlives: true, TLSClientConfig: &tls.Config{
-			RootCAs: pki.Pool(a.authorities()), Certificates: []tls.Certificate{a.certificate()}, ServerName: pki.AgentName(a.cfg.Cluster, server),
+			RootCAs: pki.Pool(a.authorities()), Certificates: []tls.Certificate{a.certificate()},
+			ServerName: pki.AgentName(a.cfg.Cluster, server),
 			MinVersion: tls.VersionTLS13}}}
 }
 

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -177,9 +176,9 @@ func Try(ctx context.Context, dir string, cfg Config) (*observation.Server, erro
 		}
 	}
 	o := e.Observe(ctx, false)
-	if o.Process.Running && !o.Process.Accepting && o.Process.Problem != "" && !strings.HasPrefix(o.Process.Problem, "it is ") {
-		return o, fmt.Errorf("the server in %s runs, and an agent could not use it by the socket in %s, port %d: %s", cfg.DataDir,
-			cfg.SocketDir, cfg.Port, o.Process.Problem)
+	if o.Process.NotUsable() {
+		return o, fmt.Errorf("the server in %s runs, and an agent could not use it by the socket in %s, port %d: %s",
+			cfg.DataDir, cfg.SocketDir, cfg.Port, o.Process.Problem)
 	}
 	return o, nil
 }

@@ -64,7 +64,8 @@ func (a *app) enrollCommand(dir *string) *cobra.Command {
 			started, err := agent.StartOwn(cmd.Context(), *dir)
 			switch {
 			case err != nil:
-				return fmt.Errorf("enrolled as %s of cluster %s, but its agent could not be started: %w", got.Server, got.Cluster, err)
+				return fmt.Errorf("enrolled as %s of cluster %s, but its agent could not be started: %w", got.Server,
+					got.Cluster, err)
 			case started:
 				return a.said("enrolled", got.Server, "enrolled as %s of cluster %s; its agent runs (crosstwin-agent.service)\n",
 					got.Server, got.Cluster)
@@ -74,7 +75,8 @@ func (a *app) enrollCommand(dir *string) *cobra.Command {
 		}}
 	f := enroll.Flags()
 	f.StringVar(&code, "code", "", "one-time code from crosstwin server add")
-	f.StringVar(&given.Listen, "listen", "", "address the agent listens on, by mutual TLS (default: "+agent.DefaultListen+")")
+	f.StringVar(&given.Listen, "listen", "",
+		"address the agent listens on, by mutual TLS (default: "+agent.DefaultListen+")")
 	f.StringVar(&given.Advertise, "advertise", "",
 		"address at which service and peers reach the agent (default: --host with the port of --listen)")
 	f.StringVar(&given.DataDir, "data-dir", "", "data directory of the database (default: found)")
@@ -123,7 +125,8 @@ func (a *app) chooseServer(found []engine.Found) (dataDir string, err error) {
 		if f.Running {
 			now = "running"
 		}
-		t.AppendRow(table.Row{i + 1, dialect.Of(f.Engine).Label + " " + f.Version, f.DataDir, f.Port, now, words.Size(f.Bytes)})
+		t.AppendRow(table.Row{i + 1, dialect.Of(f.Engine).Label + " " + f.Version, f.DataDir, f.Port, now,
+			words.Size(f.Bytes)})
 	}
 	t.Render()
 	if !isTerminal(os.Stdin) {
@@ -154,7 +157,8 @@ func (a *app) tryServer(ctx context.Context, dir string, cfg agent.Config) error
 	case o.Data.Empty:
 		now = "no data yet"
 	}
-	fmt.Fprintf(a.out, "%s %s in %s: %s, port %d\n", dialect.Of(cfg.Engine).Label, o.Process.Version, cfg.DataDir, now, cfg.Port)
+	fmt.Fprintf(a.out, "%s %s in %s: %s, port %d\n", dialect.Of(cfg.Engine).Label, o.Process.Version, cfg.DataDir, now,
+		cfg.Port)
 	if cfg.ConfigFile != "" {
 		fmt.Fprintf(a.out, "  configuration  %s\n", cfg.ConfigFile)
 	}

@@ -265,8 +265,8 @@ func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
 	return a.show(code, func(w io.Writer) {
 		fmt.Fprintf(w, "server %s of %s. On its host, within an hour:\n\n", code.Server, code.Cluster)
 		fmt.Fprintf(w,
-			"  crosstwin agent enroll --service %s --code %s --host HOST\n\nHOST is the address at which the other servers reach "+
-				"it. Where the packages are not installed, start the agent then: crosstwin agent\n", c.Base(), code.Code)
+			"  crosstwin agent enroll --service %s --code %s --host HOST\n\nHOST is the address at which the other servers "+
+				"reach it. Where the packages are not installed, start the agent then: crosstwin agent\n", c.Base(), code.Code)
 	})
 }
 

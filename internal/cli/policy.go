@@ -56,7 +56,8 @@ func policyFlags(f *pflag.FlagSet) {
 	for _, x := range policySizes(&p) {
 		f.Int64(x.flag, *x.to, x.help)
 	}
-	f.Duration("maintenance", 0, "for how long no alert is raised and no primary is opened again by itself (1h); 0 ends it")
+	f.Duration("maintenance", 0,
+		"for how long no alert is raised and no primary is opened again by itself (1h); 0 ends it")
 	f.String("why", "", "why there is a maintenance")
 	f.StringSlice("mute", nil, "rules that raise no alert (crosstwin cluster show lists them); none: an empty text")
 }

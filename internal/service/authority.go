@@ -18,7 +18,8 @@ import (
 // AuthorityNow returns the state of the authority.
 func (s *Service) AuthorityNow() authority.State {
 	trusted := s.Authority.Trusted()
-	out := authority.State{Fingerprint: pki.Fingerprint(trusted[0].Raw), Made: trusted[0].NotBefore, Ends: trusted[0].NotAfter,
+	out := authority.State{Fingerprint: pki.Fingerprint(trusted[0].Raw), Made: trusted[0].NotBefore,
+		Ends:         trusted[0].NotAfter,
 		Certificates: string(pki.EncodeCertificates(trusted)), Stage: s.Authority.Stage(), Servers: []authority.Server{}}
 	now := time.Now()
 	for _, c := range s.all() {
@@ -77,6 +78,9 @@ func (s *Service) useAuthority() error {
 	for _, c := range s.all() {
 		c.mu.Lock()
 		c.signed = nil // by the former one
+		for _, m := range c.members {
+			m.renewNext = time.Time{}
+		}
 		c.mu.Unlock()
 	}
 	return nil

@@ -10,8 +10,12 @@ import (
 	"crosstwin/internal/pki"
 )
 
-// renewAgain is how long after a try to renew the next one follows.
-const renewAgain = time.Hour
+// renewAgain is how long after a try to renew the next one follows; exchangeAgain while the
+// authority is being exchanged, which waits for it.
+const (
+	renewAgain    = time.Hour
+	exchangeAgain = 10 * time.Second
+)
 
 // renew has the certificates of agents renewed in time.
 func (s *Service) renew(ctx context.Context, c *watched, now time.Time) {
@@ -25,7 +29,9 @@ func (s *Service) renew(ctx context.Context, c *watched, now time.Time) {
 		if !m.renewable(s.Authority, host, now) {
 			continue
 		}
-		m.renewNext = now.Add(renewAgain)
+		if m.renewNext = now.Add(renewAgain); s.Authority.Stage() != "" {
+			m.renewNext = now.Add(exchangeAgain)
+		}
 		go s.renewOne(ctx, c.rec.Name, m.rec.Name, host)
 	}
 }

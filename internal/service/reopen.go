@@ -15,7 +15,10 @@ import (
 // What cannot be known says no. c.mu is held.
 func (c *watched) mayReopen(m *member) bool {
 	o := m.last
-	if c.rec.Policy.Maintenance.On(time.Now()) || m.rec.Name != c.rec.Owner || o == nil || c.op != nil || c.needsYou != nil || c.rec.Term != c.rec.OwnerTerm ||
+	if c.rec.Policy.Maintenance.On(time.Now()) {
+		return false
+	}
+	if m.rec.Name != c.rec.Owner || o == nil || c.op != nil || c.needsYou != nil || c.rec.Term != c.rec.OwnerTerm ||
 		!o.Process.Accepting || o.Process.Role != observation.Replica || o.Process.Fenced {
 		return false
 	}

@@ -137,13 +137,14 @@ func badInput(t *testing.T, w *world) {
 	}
 	at := func(code, socketDir string, port int) []string {
 		return []string{"agent", "enroll", "--code", code, "--dir", filepath.Join(w.Dir, "auk0"), "--data-dir", gull.DataDir,
-			"--config-file", gull.ConfigFile, "--socket-dir", socketDir, "--host", gull.Host, "--port", fmt.Sprint(port), "--listen",
-			"127.0.0.1:1", "--log-file", gull.LogFile}
+			"--config-file", gull.ConfigFile, "--socket-dir", socketDir, "--host", gull.Host, "--port", fmt.Sprint(port),
+			"--listen", "127.0.0.1:1", "--log-file", gull.LogFile}
 	}
 	w.must(1, []string{"gull of bookings already", "one database belongs to one cluster, once"},
 		at(code.Code, gull.SocketDir, gull.Port)...)
 	w.must(1, []string{"an agent could not use it", "The code is not used up"}, at(code.Code, w.Dir, gull.Port)...)
-	w.must(1, []string{"the code is for skua of elsewhere, which is a cluster of"}, at(wrong.Code, gull.SocketDir, gull.Port)...)
+	w.must(1, []string{"the code is for skua of elsewhere, which is a cluster of"},
+		at(wrong.Code, gull.SocketDir, gull.Port)...)
 	w.must(0, nil, "cluster", "remove", "elsewhere", "--yes")
 	w.must(0, []string{"enrolled as auk of cluster bookings"}, enroll("auk1", code.Code)...)
 	w.must(1, []string{"was used or is too old"}, enroll("auk2", code.Code)...)

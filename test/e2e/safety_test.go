@@ -162,14 +162,16 @@ func restartIsNoIncident(t *testing.T, w *world) {
 func (w *world) leftInMaintenance() {
 	w.t.Helper()
 	w.must(2, []string{"a maintenance says why"}, "cluster", "set", "bookings", "--maintenance", "1h")
-	w.must(2, []string{"lasts 7 days at most"}, "cluster", "set", "bookings", "--maintenance", "1000h", "--why", "new disks")
+	w.must(2, []string{"lasts 7 days at most"}, "cluster", "set", "bookings", "--maintenance", "1000h", "--why",
+		"new disks")
 	w.must(0, nil, "cluster", "set", "bookings", "--maintenance", "1h", "--why", "new disks")
 	w.must(0, []string{"Maintenance until", "(new disks)"}, "status", "bookings")
 	demo.StopDatabase(w.server("gull"))
 	w.startByHand("gull")
 	closed := map[time.Time]bool{}
 	if err := w.Await(w.ctx, func(v view.View) bool {
-		if s := w.find(v, "gull"); s.Observation != nil && s.Observation.Process.Accepting && !s.Observation.Process.Writable {
+		s := w.find(v, "gull")
+		if s.Observation != nil && s.Observation.Process.Accepting && !s.Observation.Process.Writable {
 			closed[s.Observation.At] = true
 		}
 		return len(closed) > 4

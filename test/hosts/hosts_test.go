@@ -111,8 +111,8 @@ func (w *world) enroll(cluster, name, dataDir string) string {
 	if err := json.Unmarshal([]byte(w.ct("server", "code", cluster, name, "-o", "json")), &code); err != nil {
 		w.t.Fatal(err)
 	}
-	args := append(slices.Clone(w.as), "crosstwin", "agent", "enroll", "--service", "https://"+w.addresses["harbour"]+":7710",
-		"--code", code.Code, "--host", w.addresses[name], "--data-dir", dataDir)
+	args := append(slices.Clone(w.as), "crosstwin", "agent", "enroll", "--service",
+		"https://"+w.addresses["harbour"]+":7710", "--code", code.Code, "--host", w.addresses[name], "--data-dir", dataDir)
 	out := w.run(name, args...)
 	if w.as != nil {
 		w.run(name, "systemctl", "start", "crosstwin-agent")
@@ -214,7 +214,8 @@ func mariadbHosts() engineOf {
 	sql := func(w *world, name, statement string) string {
 		return strings.TrimSpace(w.run(name, "mariadb", "--batch", "--skip-column-names", "--execute="+statement))
 	}
-	return engineOf{name: "mariadb", dataDir: "/var/lib/mysql", unit: "mariadb.service", user: "mysql", process: "pgrep -o mariadbd",
+	return engineOf{name: "mariadb", dataDir: "/var/lib/mysql", unit: "mariadb.service", user: "mysql",
+		process: "pgrep -o mariadbd",
 		furnish: func(w *world) {
 			sql(w, "gull", "create database freight; create table freight.orders (id int primary key)")
 		},
@@ -260,7 +261,9 @@ func story(t *testing.T, w *world, e engineOf) {
 	}
 	w.ct("server", "add", "orders", "tern")
 	w.enroll("orders", "tern", e.dataDir)
-	w.until("both are seen", func() bool { return strings.Contains(w.ct("status", "orders"), "takes writes on gull; tern is adrift") })
+	w.until("both are seen", func() bool {
+		return strings.Contains(w.ct("status", "orders"), "takes writes on gull; tern is adrift")
+	})
 	if out := w.run("tern", "systemctl", "is-active", e.unit); !strings.Contains(out, "active") {
 		t.Errorf("a server of somebody else's was stopped: %s", out)
 	}

@@ -112,7 +112,9 @@ func (t *Tracker) Look(v *view.View, now time.Time) []Change {
 		here[k] = true
 		s := t.at(k, now)
 		s.seen, s.last = now, p
-		if s.raised || v.Policy.Maintenance.On(now) && p.Rule != cluster.RuleTwoPrimaries || now.Sub(s.since) < Hold(p.Rule) || v.Operation != nil && !slices.Contains(duringOperations, p.Rule) {
+		heldBack := v.Policy.Maintenance.On(now) && p.Rule != cluster.RuleTwoPrimaries
+		if s.raised || heldBack || now.Sub(s.since) < Hold(p.Rule) ||
+			v.Operation != nil && !slices.Contains(duringOperations, p.Rule) {
 			continue
 		}
 		s.raised = true

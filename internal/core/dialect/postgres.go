@@ -31,7 +31,8 @@ func postgres() *Dialect {
 			Rewind: func(server, fork string) string { return fmt.Sprintf("Rewind %s to the fork at %s", server, fork) },
 			Verify: func(string) string { return "Verify the copy against its manifest" },
 		},
-		CopiesConfig: true, Limits: atLeastPrimary, Check: checkPostgres, Copy: copyPostgres, Pair: pairPostgres, Waits: postgresWaits,
+		CopiesConfig: true, Limits: atLeastPrimary, Check: checkPostgres, Copy: copyPostgres,
+		Pair: pairPostgres, Waits: postgresWaits,
 	}
 	d.FirstWrite.Setting = "synchronous_standby_names"
 	d.FirstWrite.Mend = "alter system set synchronous_standby_names = ''; select pg_reload_conf()"

@@ -106,6 +106,8 @@ type Process struct {
 	Running   bool   `json:"running"`           // a database process exists
 	Accepting bool   `json:"accepting"`         // it answered a query in time
 	Problem   string `json:"problem,omitempty"` // why it did not, or what else is wrong
+	// Passing: the problem is that it starts or stops.
+	Passing bool `json:"passing,omitempty"`
 	// NotLetIn: it lives and did not let the agent in, so that what it does for
 	// others is not known.
 	NotLetIn bool `json:"not_let_in,omitempty"`
@@ -128,6 +130,12 @@ type Process struct {
 	// CommitWaits is for how long the oldest commit has been waiting for a
 	// synchronous replica or for room on the disk, in seconds.
 	CommitWaits float64 `json:"commit_waits_seconds,omitempty"`
+}
+
+// NotUsable reports whether the database runs and an agent cannot use it; one that only
+// starts or stops is another matter.
+func (p Process) NotUsable() bool {
+	return p.Running && !p.Accepting && p.Problem != "" && !p.Passing
 }
 
 // Data is what is in the data directory.

@@ -394,7 +394,8 @@ var sentenceWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.NoneAtRisk: plain("Nothing at risk."),
 	cause.UnderMaintenance: func(c cause.Cause) string {
-		return fmt.Sprintf("Maintenance until %s (%s): alerts are held back, and a primary that comes back closed stays so.", c.At, c.Text)
+		return fmt.Sprintf("Maintenance until %s (%s): alerts are held back, and a primary that comes back closed stays so.",
+			c.At, c.Text)
 	},
 }
 

@@ -229,6 +229,6 @@ func sameValue(written, shown string) bool {
 
 // SocketProblem says what is wrong with a service manager that listens for a server.
 func SocketProblem(server, socket string) string {
-	return fmt.Sprintf("%s listens for %s, at boot or now, and starts it whenever somebody connects, a stopped or fenced one "+
-		"too", socket, server)
+	return fmt.Sprintf("%s listens for %s, at boot or now, and starts it whenever somebody connects, a stopped or fenced "+
+		"one too", socket, server)
 }

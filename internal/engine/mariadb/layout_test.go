@@ -65,7 +65,8 @@ func TestPackagedConfiguration(t *testing.T) {
 			t.Errorf("%s is not set at the next start: %v", name, o.Config.AtNextStart)
 		}
 	}
-	if !o.Process.Accepting || !o.Process.Writable || o.Process.Problem != "" || o.Config.Problem != "" || !o.Config.Apart ||
+	if !o.Process.Accepting || !o.Process.Writable || o.Process.Problem != "" || o.Config.Problem != "" ||
+		!o.Config.Apart ||
 		o.Config.AtNextStart["bind_address"] != "" {
 		t.Errorf("as installed: %+v %+v", o.Process, o.Config)
 	}
@@ -122,7 +123,8 @@ func TestWithoutOwn(t *testing.T) {
 // Nothing is set over what the administrator gave.
 func TestWanted(t *testing.T) {
 	e := &Engine{cfg: Config{Name: "wren", Host: "127.0.0.1", Listen: "127.0.0.1", Port: 3306}}
-	got := e.wanted(map[string]string{"server_id": "7", "log_bin": "", "binlog_format": "MIXED", "bind_address": "10.0.0.9"})
+	got := e.wanted(map[string]string{"server_id": "7", "log_bin": "", "binlog_format": "MIXED",
+		"bind_address": "10.0.0.9"})
 	for _, name := range []string{"server_id", "log_bin", "binlog_format"} {
 		if got[name] != "" {
 			t.Errorf("%s = %s", name, got[name])

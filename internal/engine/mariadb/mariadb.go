@@ -143,7 +143,8 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		cfg.LogFile = filepath.Join(filepath.Dir(cfg.DataDir), cfg.Name+".log")
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
-		ownFile: ownFileIn(cfg.ConfigFile), Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "mariadbd", Unit: cfg.Unit, OwnerName: cfg.Owner,
+		ownFile: ownFileIn(cfg.ConfigFile), Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir,
+			Process: "mariadbd", Unit: cfg.Unit, OwnerName: cfg.Owner,
 			DefaultOwner: "mysql"}}
 	_, err := e.Owner()
 	if err != nil {

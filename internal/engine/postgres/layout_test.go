@@ -25,7 +25,8 @@ func apartRig(t *testing.T, name, settings string) *rig {
 		err = os.Chown(etc, int(id.UID), int(id.GID))
 	}
 	for file, text := range map[string]string{
-		"postgresql.conf": fmt.Sprintf("data_directory = '%s'\nhba_file = '%s/pg_hba.conf'\nident_file = '%[2]s/pg_ident.conf'\n"+
+		"postgresql.conf": fmt.Sprintf("data_directory = '%s'\nhba_file = '%s/pg_hba.conf'\n"+
+			"ident_file = '%[2]s/pg_ident.conf'\n"+
 			"port = %d\nunix_socket_directories = '%s'\nlisten_addresses = 'localhost'\n%s", r.cfg.DataDir, etc, r.cfg.Port,
 			r.cfg.SocketDir, settings),
 		"pg_hba.conf": "local all all trust\n", "pg_ident.conf": ""} {
@@ -183,7 +184,8 @@ func TestDataOf(t *testing.T) {
 			t.Errorf("%q: %q, not %q", text, got, want)
 		}
 	}
-	for file, want := range map[string]bool{"/etc/postgresql/15/main/postgresql.conf": true, "/srv/pg/postgresql.conf": false} {
+	for file, want := range map[string]bool{"/etc/postgresql/15/main/postgresql.conf": true,
+		"/srv/pg/postgresql.conf": false} {
 		if version, name, ok := debianCluster(file); ok != want || want && (version != "15" || name != "main") {
 			t.Errorf("%s: %s %s %t", file, version, name, ok)
 		}

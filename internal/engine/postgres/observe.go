@@ -168,7 +168,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 			}
 		}
 	} else if running {
-		o.Process.Problem = "it is " + p.status
+		o.Process.Problem, o.Process.Passing = "it is "+p.status, true
 	} else if len(orphans) > 0 {
 		// Killed without its children, which go on committing (measured).
 		o.Process.Running = true

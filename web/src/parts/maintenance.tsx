@@ -21,7 +21,7 @@ export function Maintenance({ v }: { v: View }) {
   const on = new Date(now.until).getTime() > Date.now();
   return (
     <>
-      <h2 className="h">Maintenance</h2>
+      <h2 className="h mt-6">Maintenance</h2>
       <p className="note">
         While people work on its hosts: alerts are held back, and a primary that comes back closed after a restart
         stays so. It ends by itself.

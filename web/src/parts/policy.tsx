@@ -76,7 +76,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
         </div>
       </form>
       <Maintenance v={v} />
-      <h2 className="h">Ranks and places</h2>
+      <h2 className="h mt-6">Ranks and places</h2>
       <table className="tb">
         <tbody>
           {v.servers.map((s) => (
