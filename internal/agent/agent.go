@@ -77,7 +77,7 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 		return nil, err
 	}
 	if err := a.certifyDatabase(); err != nil {
-		return nil, err
+		a.log.Warn("the database could not be given its certificate; it is tried again when that is renewed", "error", err)
 	}
 	a.verbs = a.table()
 	return a, a.rememberAccounts()

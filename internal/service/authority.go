@@ -18,8 +18,8 @@ import (
 // AuthorityNow returns the state of the authority.
 func (s *Service) AuthorityNow() authority.State {
 	trusted := s.Authority.Trusted()
-	out := authority.State{Fingerprint: pki.Fingerprint(trusted[0].Raw), Made: trusted[0].NotBefore,
-		Ends:         trusted[0].NotAfter,
+	prints := pki.Fingerprints(trusted)
+	out := authority.State{Fingerprint: prints[0], Made: trusted[0].NotBefore, Ends: trusted[0].NotAfter,
 		Certificates: string(pki.EncodeCertificates(trusted)), Stage: s.Authority.Stage(), Servers: []authority.Server{}}
 	now := time.Now()
 	for _, c := range s.all() {
@@ -30,7 +30,7 @@ func (s *Service) AuthorityNow() authority.State {
 			}
 			x := authority.Server{Cluster: c.rec.Name, Server: m.rec.Name, Unreachable: m.problem}
 			if m.last != nil && m.problem == "" && now.Sub(m.seenAt) < 2*observeTimeout {
-				x.Lacks = authority.LackOf(m.last, out.Stage, pki.Fingerprints(trusted))
+				x.Lacks = authority.LackOf(m.last, out.Stage, prints)
 			} else if x.Unreachable == "" {
 				x.Unreachable = "its agent has not been reached yet"
 			}
@@ -114,8 +114,12 @@ func (s *Service) exchangeAuthority(ctx context.Context) {
 	s.audit(ctx, "crosstwin", "", done, "", s.Authority.Fingerprint())
 }
 
-// tellAgain is how long after an agent was told it may be told again.
-const tellAgain = 2 * time.Second
+// tellAgain is how long after an agent was told it may be told again, tellLater after
+// that failed.
+const (
+	tellAgain = 2 * time.Second
+	tellLater = 30 * time.Second
+)
 
 // tellAuthorities tells one agent whom to trust, in the background.
 func (s *Service) tellAuthorities(ctx context.Context, x authority.Server, certificates string) {
@@ -127,14 +131,16 @@ func (s *Service) tellAuthorities(ctx context.Context, x authority.Server, certi
 		return
 	}
 	go func() {
-		defer time.AfterFunc(tellAgain, func() { s.telling.Delete(t) })
+		again := tellAgain
+		defer func() { time.AfterFunc(again, func() { s.telling.Delete(t) }) }()
 		ctx, cancel := context.WithTimeout(ctx, observeTimeout)
 		defer cancel()
 		signature, err := s.Authority.SignStatement(pki.AuthoritiesStatement([]byte(certificates)))
 		if err == nil {
 			err = s.agents.Trust(ctx, t, agentapi.Authorities{Certificates: certificates, Signature: signature})
 		}
-		if err != nil && ctx.Err() == nil {
+		if err != nil {
+			again = tellLater
 			s.log.Warn("an agent could not be told which authorities to trust; it is tried again", "cluster", x.Cluster,
 				"server", x.Server, "error", err)
 		}

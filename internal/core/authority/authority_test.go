@@ -23,6 +23,7 @@ func TestLackOf(t *testing.T) {
 		want    Lack
 	}{
 		{"at rest", see("a", "a", "a"), "", []string{"a"}, ""},
+		{"at rest, an agent of before that says nothing", see("", ""), "", []string{"a"}, ""},
 		{"still trusts the former one", see("b", "b", "b", "a"), "", []string{"b"}, LacksTrust},
 		{"an agent of before that says nothing", see("", ""), Introducing, []string{"a", "b"}, LacksTrust},
 		{"told", see("a", "a", "a", "b"), Introducing, []string{"a", "b"}, ""},

@@ -40,10 +40,9 @@ func (e *Engine) Certify(c engine.Certificate) error {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	// A server that uses other files reads nothing new by it; one that does not answer
-	// reads them when it starts.
-	e.exec(ctx, "flush no_write_to_binlog ssl")
-	return nil
+	// A server that uses other files reads nothing new by it. One that does not answer may
+	// go on showing what it showed: that is for the caller to try again.
+	return e.exec(ctx, "flush no_write_to_binlog ssl")
 }
 
 // encrypt has the server take encrypted connections from its next start on, unless an

@@ -1,14 +1,17 @@
 package postgres
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/host"
 )
 
 // apartRig is a server whose configuration stands outside of its data directory, as
@@ -148,6 +151,36 @@ func apartConfig(t *testing.T, r *rig, from, to string) string {
 		t.Fatal(err)
 	}
 	return text
+}
+
+// A copy waits for whoever still reads by its slot, such as one that was killed a moment ago.
+func TestCopyWaitsForItsSlot(t *testing.T) {
+	t.Parallel()
+	p := primary(t)
+	r := newRig(t, "tern")
+	source := account(t, p, r)
+	args := []string{"--dbname", r.conninfo(source), "--slot", "ct_tern", "--directory", r.cfg.WorkDir, "--no-loop"}
+	ctx, cancel := context.WithCancel(r.ctx())
+	left := make(chan error, 1)
+	go func() { left <- r.RunWatched(ctx, func(string) {}, host.Piped{}, "pg_receivewal", args...) }()
+	taken := func() bool { return p.text("select active::text from pg_replication_slots") == "true" }
+	for end := time.Now().Add(30 * time.Second); !taken(); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("nobody reads by the slot: the test shows nothing")
+		}
+	}
+	waited := make(chan bool, 1)
+	go func() { r.awaitSlot(r.ctx(), source, "ct_tern"); waited <- taken() }()
+	select {
+	case <-waited:
+		t.Error("the copy did not wait")
+	case <-time.After(500 * time.Millisecond):
+	}
+	cancel()
+	<-left
+	if <-waited {
+		t.Error("it went on while somebody still read by the slot")
+	}
 }
 
 // A copy of a server whose configuration is no part of its data brings none along.

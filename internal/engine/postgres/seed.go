@@ -7,6 +7,9 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
@@ -55,6 +58,8 @@ func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress
 	if err != nil {
 		return err
 	}
+	progress("waiting until nobody reads by the slot any more", 0, 0)
+	e.awaitSlot(ctx, a.Source, a.Slot)
 	note := "waiting for the primary's checkpoint"
 	progress(note, 0, 0)
 	err = e.RunWatched(ctx, func(line string) {
@@ -75,6 +80,40 @@ func (e *Engine) Seed(ctx context.Context, a verb.Seed, progress engine.Progress
 		return err
 	}
 	return e.Close()
+}
+
+// slotWait bounds the wait for a slot; a primary notices after wal_sender_timeout (60 s)
+// that the other end is gone.
+const slotWait = 70 * time.Second
+
+// awaitSlot waits until nobody reads by a slot: a copy that was killed a moment ago, or the
+// server that stood here, may be connected still in the primary's eyes. What cannot be found
+// out, the copy will say.
+func (e *Engine) awaitSlot(ctx context.Context, source verb.Peer, slot string) {
+	ctx, cancel := context.WithTimeout(ctx, slotWait)
+	defer cancel()
+	cfg, err := pgx.ParseConfig(e.conninfo(source, "dbname", "postgres", "connect_timeout", "5"))
+	if err != nil {
+		return
+	}
+	cfg.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
+	c, err := pgx.ConnectConfig(ctx, cfg)
+	if err != nil {
+		return
+	}
+	defer c.Close(context.Background())
+	for {
+		var free bool
+		if err := c.QueryRow(ctx, "select not exists (select from pg_catalog.pg_replication_slots where slot_name = "+
+			literal(slot)+" and active)").Scan(&free); err != nil || free {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }
 
 // takeSettings gives a fresh copy its upstream. Where the configuration is not part of the
