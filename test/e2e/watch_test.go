@@ -6,6 +6,7 @@ import (
 	"errors"
 	"net/url"
 	"os/user"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -30,11 +31,15 @@ func TestStatusSaysWhatIs(t *testing.T) {
 		"select (now() - pg_last_xact_replay_timestamp() > interval '1 second')::text"); own != "true" {
 		t.Log("the server's own lag did not grow: the test shows less than it should")
 	}
-	v := w.settled()
-	for _, n := range []string{"tern", "heron"} {
-		if s := v.Find(n); s.Lag.Seconds != 0 || s.LagBytes != 0 || s.Health != view.InStep {
-			t.Errorf("idle: %s is %s, %g s, %d bytes", n, s.Health, s.Lag.Seconds, s.LagBytes)
-		}
+	w.settled()
+	// The server's own vacuum may write after a seed: what counts is that it is nothing then.
+	if err := w.Await(w.ctx, func(v view.View) bool {
+		return !slices.ContainsFunc([]string{"tern", "heron"}, func(n string) bool {
+			s := v.Find(n)
+			return s.Lag.Seconds != 0 || s.LagBytes != 0 || s.Health != view.InStep
+		})
+	}); err != nil {
+		t.Fatalf("idle: %v", err)
 	}
 	w.says([]string{"tern and heron are in step", "It can lose 1 more server", "Nothing at risk"}, "status", "bookings")
 

@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -86,4 +87,29 @@ func HasAddress(host string) bool {
 		}
 	}
 	return err != nil
+}
+
+// Listens reports whether a server that listens at a list of addresses, parted by commas,
+// listens at all of another list. Everywhere are the entries that stand for every address;
+// 0.0.0.0 and :: stand for those of their kind.
+func Listens(now, wanted string, everywhere ...string) bool {
+	list := func(s string) []string {
+		return strings.FieldsFunc(s, func(r rune) bool { return r == ',' || r == ' ' })
+	}
+	have := list(now)
+	for _, e := range everywhere {
+		if slices.Contains(have, e) {
+			return true
+		}
+	}
+	for _, w := range list(wanted) {
+		kind := "0.0.0.0"
+		if strings.Contains(w, ":") {
+			kind = "::"
+		}
+		if !slices.Contains(have, w) && !slices.Contains(have, kind) {
+			return false
+		}
+	}
+	return true
 }

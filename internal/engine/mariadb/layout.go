@@ -7,7 +7,6 @@ import (
 	"hash/fnv"
 	"io/fs"
 	"maps"
-	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -152,20 +151,7 @@ func serverID(name, host string, port int) string {
 }
 
 // listensAt reports whether bind_address covers all addresses of another such list.
-func listensAt(now, wanted string) bool {
-	have := strings.Split(now, ",")
-	for _, w := range strings.Split(wanted, ",") {
-		any := "0.0.0.0"
-		if ip := net.ParseIP(w); ip != nil && ip.To4() == nil {
-			any = "::"
-		}
-		if !slices.Contains(have, w) && !slices.Contains(have, "*") && !slices.Contains(have, any) &&
-			!slices.Contains(have, "::") {
-			return false
-		}
-	}
-	return true
-}
+func listensAt(now, wanted string) bool { return host.Listens(now, wanted, "*", "::") }
 
 // claimWanted writes what the server lacks into the agent's file, and for the start that
 // follows what every start of the agent's has.

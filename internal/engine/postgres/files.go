@@ -8,7 +8,6 @@ import (
 	"maps"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -82,19 +81,7 @@ func (e *Engine) wanted(now map[string]string) map[string]string {
 }
 
 // listensAt reports whether listen_addresses cover all addresses of another such list.
-func listensAt(now, wanted string) bool {
-	have := strings.FieldsFunc(now, func(r rune) bool { return r == ',' || r == ' ' })
-	for _, w := range strings.FieldsFunc(wanted, func(r rune) bool { return r == ',' || r == ' ' }) {
-		any := "0.0.0.0"
-		if strings.Contains(w, ":") {
-			any = "::"
-		}
-		if !slices.Contains(have, w) && !slices.Contains(have, "*") && !slices.Contains(have, any) {
-			return false
-		}
-	}
-	return true
-}
+func listensAt(now, wanted string) bool { return host.Listens(now, wanted, "*") }
 
 // autoFile holds what ALTER SYSTEM has set.
 const autoFile = "postgresql.auto.conf"

@@ -192,19 +192,6 @@ func TestCopyWithoutConfiguration(t *testing.T) {
 	}
 }
 
-func TestListensAt(t *testing.T) {
-	for _, c := range []struct {
-		now, wanted string
-		want        bool
-	}{{"localhost", "10.0.0.2", false}, {"localhost, 10.0.0.2", "10.0.0.2", true}, {"*", "10.0.0.2", true},
-		{"0.0.0.0", "10.0.0.2", true}, {"0.0.0.0", "fd00::2", false}, {"::", "fd00::2", true},
-		{"", "10.0.0.2", false}, {"10.0.0.20", "10.0.0.2", false}, {"10.0.0.2,fd00::2", "fd00::2, 10.0.0.2", true}} {
-		if got := listensAt(c.now, c.wanted); got != c.want {
-			t.Errorf("%q at %q: %t", c.now, c.wanted, got)
-		}
-	}
-}
-
 // The data directory of a configuration file is what its last line says.
 func TestDataOf(t *testing.T) {
 	for text, want := range map[string]string{"data_directory = '/a'\n": "/a", "data_directory '/a'": "/a",
