@@ -12,9 +12,9 @@ import (
 	"crosstwin/internal/pki"
 )
 
-// Whom the agent believes: the service's authority, and while it is being exchanged the
-// one before or after it as well. Invariant: an authority is trusted because one that was
-// trusted already signed that.
+// The agent trusts the service's authority. While that is being exchanged it trusts two: the
+// old one and the new one. Invariant: an authority is trusted only because one that was
+// trusted before has signed so.
 
 // authorityFile holds the authorities, the one that signs first.
 const authorityFile = "authority.crt"

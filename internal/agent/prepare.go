@@ -75,6 +75,11 @@ func Prepare(dir string, given Config) (Config, error) {
 	if cfg.Unit == noUnit {
 		cfg.Unit = ""
 	}
+	if cfg.Unit != "" {
+		if err := host.CheckUnit(cfg.Unit); err != nil {
+			return cfg, MissingError{err}
+		}
+	}
 	if cfg.Host == "" {
 		return cfg, MissingError{errors.New("say with --host at which address the other servers reach this one")}
 	}

@@ -6,7 +6,6 @@ type Found struct {
 	Engine    string
 	Version   string // of the data; empty where there is none
 	DataDir   string
-	BinDir    string
 	SocketDir string
 	Port      int
 	// ConfigFile is its configuration where that is not in the data directory, Unit the

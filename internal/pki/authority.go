@@ -145,16 +145,37 @@ func create(dir, name string) (*signer, error) {
 		return nil, err
 	}
 	file := filepath.Join(dir, name)
-	if err := os.WriteFile(file+".key", keyPEM, 0o600); err != nil {
+	if err := writeSynced(file+".key", keyPEM, 0o600); err != nil {
 		return nil, err
 	}
 	// Last: a pair without it is none.
-	err = os.WriteFile(file+".crt", encode(cert), 0o644) // #nosec G306 -- a certificate is no secret
-	return &signer{cert, key}, err
+	return &signer{cert, key}, writeSynced(file+".crt", encode(cert), 0o644)
+}
+
+// writeSynced writes a file that survives a power cut: an authority that is lost takes every
+// agent with it.
+func writeSynced(path string, b []byte, mode fs.FileMode) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, mode)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b)
+	return errors.Join(err, f.Sync(), f.Close(), syncDir(filepath.Dir(path)))
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
 }
 
 func (a *Authority) rename(from, to string) error {
-	return os.Rename(filepath.Join(a.dir, from), filepath.Join(a.dir, to))
+	if err := os.Rename(filepath.Join(a.dir, from), filepath.Join(a.dir, to)); err != nil {
+		return err
+	}
+	return syncDir(a.dir)
 }
 
 // Introduce makes the next authority, which is trusted from now on and signs nothing yet.
@@ -179,7 +200,7 @@ func (a *Authority) Switch() error {
 	if a.next == nil {
 		return errors.New("there is no other authority to switch to")
 	}
-	err := os.WriteFile(filepath.Join(a.dir, formerFile+".crt"), encode(a.now.cert), 0o644) // #nosec G306 -- no secret
+	err := writeSynced(filepath.Join(a.dir, formerFile+".crt"), encode(a.now.cert), 0o644)
 	if err == nil {
 		err = a.rename(nextFile+".key", nowFile+".key")
 	}

@@ -51,6 +51,18 @@ func TestWatchingClicked(t *testing.T) {
 		v.ok(v.page.Press(kind))
 	}
 
+	// A maintenance, announced and ended; saving the limits beside it does neither.
+	v.ok(v.page.Go("/clusters/bookings/policy", "alerts are held back"))
+	v.ok(v.page.TypeInto(`input[placeholder="new disks on gull"]`, "new disks"))
+	v.ok(v.page.Press("Begin"))
+	v.ok(v.page.Await("End it now", ": new disks"))
+	v.ok(v.page.Press("Save the policy of bookings"))
+	v.ok(v.page.Await("saved", "End it now"))
+	v.ok(v.page.Go("/clusters/bookings", "Maintenance until", "(new disks)"))
+	v.ok(v.page.Go("/clusters/bookings/policy", "End it now"))
+	v.ok(v.page.Press("End it now"))
+	v.ok(v.page.Await("Begin"))
+
 	v.ok(v.page.Go("/settings", "Where alerts are sent", "Samples of 3 servers"))
 	v.ok(v.page.TypeInto(`input[aria-label="Name of a channel"]`, "pager"))
 	v.ok(v.page.TypeInto(`input[aria-label="Web address"]`, "http://127.0.0.1:9/hook"))

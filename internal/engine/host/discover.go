@@ -1,77 +1,28 @@
 package host
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 )
 
-// WorkDirs lists the directories in which living processes of a program work: the data
-// directories of a database's servers.
+// WorkDirs lists the directories in which living processes of a program work, as far as
+// they may be seen: the data directories of a database's servers.
 func WorkDirs(program string) (out []string) {
-	have := map[string]bool{}
-	eachProcess(program, func(_ int, dir string) {
-		if dir != "" && !have[dir] {
-			have[dir] = true
-			out = append(out, dir)
-		}
-	})
-	return out
-}
-
-// WorkingIn returns a process of a program that works in a directory, or in a unit where
-// that may not be seen; 0 for none. Of a server and its children it is the server.
-func WorkingIn(program, dir, unit string) (found int) {
-	real, err := filepath.EvalSymlinks(dir)
-	if err != nil {
-		return 0
-	}
-	eachProcess(program, func(pid int, at string) {
-		mine := at == real || at == "" && unit != "" && UnitOf(pid) == unit
-		if mine && (found == 0 || pid < found) {
-			found = pid
-		}
-	})
-	return found
-}
-
-// eachProcess sees the living processes of a program, with the directory in which each
-// works; empty where that may not be seen.
-func eachProcess(program string, see func(pid int, dir string)) {
 	entries, _ := os.ReadDir("/proc")
 	for _, x := range entries {
 		pid, err := strconv.Atoi(x.Name())
-		if err != nil || !Alive(pid) {
+		if err != nil || !runs(pid, program) || !Alive(pid) {
 			continue
 		}
-		comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
-		if err != nil || strings.TrimSpace(string(comm)) != program {
-			continue
-		}
-		dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
-		if err == nil || errors.Is(err, fs.ErrPermission) {
-			see(pid, dir)
+		if dir, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid)); err == nil && !slices.Contains(out, dir) {
+			out = append(out, dir)
 		}
 	}
-}
-
-// TreeBytes returns what the files below a directory take, as far as they can be seen.
-func TreeBytes(dir string) (n int64) {
-	filepath.WalkDir(dir, func(_ string, x fs.DirEntry, err error) error {
-		if err == nil && x.Type().IsRegular() {
-			if fi, err := x.Info(); err == nil {
-				n += fi.Size()
-			}
-		}
-		return nil
-	})
-	return n
+	return out
 }
 
 // HasAddress reports whether an address is one of this host's; a name may be.

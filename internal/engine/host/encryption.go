@@ -1,9 +1,15 @@
 package host
 
 import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/pem"
+	"errors"
 	"os"
 	"path/filepath"
 	"sync/atomic"
+	"time"
 
 	"crosstwin/internal/core/observation"
 )
@@ -45,6 +51,35 @@ func (x *Encryption) Keep(d *Data, pair, authority []byte) (changed bool, err er
 	}
 	x.certified.Store(true)
 	return changed, nil
+}
+
+// AwaitShown waits until a server that uses these files shows the certificate of a pair:
+// that it was told to read it again proves nothing. Connect begins an encrypted connection
+// to the address at which others reach the server. Where that leads nowhere from this host,
+// nothing contradicts.
+func (x *Encryption) AwaitShown(ctx context.Context, pair []byte,
+	connect func(context.Context, *tls.Config) error) error {
+	block, _ := pem.Decode(pair)
+	if block == nil {
+		return errors.New("the pair holds no certificate")
+	}
+	for {
+		var shown []byte
+		err := connect(ctx, &tls.Config{MinVersion: tls.VersionTLS12,
+			InsecureSkipVerify: true, // #nosec G402 -- the certificate itself is compared
+			VerifyConnection: func(cs tls.ConnectionState) error {
+				shown = cs.PeerCertificates[0].Raw
+				return nil
+			}})
+		if shown == nil && ctx.Err() == nil || bytes.Equal(shown, block.Bytes) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return errors.Join(errors.New("the server still shows another certificate than the one it was given"), err)
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 // Proof tells what a server proves to those who connect, from what it says of itself.

@@ -60,7 +60,6 @@ type Server struct {
 	from   int64           // where its words begin in its log
 	data   *Data
 	log    string
-	unit   string // that runs it; empty: the agent does
 }
 
 // Spawn starts the server's program with its output in a log file. The process
@@ -83,7 +82,7 @@ func (d *Data) Spawn(logFile, program string, args ...string) (*Server, error) {
 	}
 	exited := make(chan struct{})
 	go func() { c.Wait(); close(exited) }()
-	return &Server{c.Process.Pid, exited, from, d, logFile, ""}, nil
+	return &Server{c.Process.Pid, exited, from, d, logFile}, nil
 }
 
 // Await asks again and again whether the server is ready. An error holds what
@@ -107,8 +106,8 @@ func (s *Server) Await(ctx context.Context, ready func() bool, every time.Durati
 // words returns the last telling lines that the server wrote since its start. One without a
 // log file writes into the journal of its unit.
 func (s *Server) words(telling ...string) string {
-	if _, err := os.Stat(s.log); err != nil && s.unit != "" {
-		return journal(s.unit, telling...)
+	if _, err := os.Stat(s.log); err != nil && s.data.Unit != "" {
+		return journal(s.data.Unit, telling...)
 	}
 	return s.data.logSince(s.log, s.from, telling...)
 }
@@ -231,11 +230,16 @@ func ProcessIdentity(pid int) string {
 	return fmt.Sprintf("%d %s %s", pid, fields[19], strings.TrimSpace(string(boot)))
 }
 
+// runs reports whether a process is one of a program.
+func runs(pid int, program string) bool {
+	comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+	return err == nil && strings.TrimSpace(string(comm)) == program
+}
+
 // Ours reports whether a process is the server, or a child of it, that works in
 // this data directory. A shell that somebody opened there is neither.
 func (d *Data) Ours(pid int) bool {
-	if comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid)); err != nil ||
-		strings.TrimSpace(string(comm)) != d.Process {
+	if !runs(pid, d.Process) {
 		return false
 	}
 	cwd, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))

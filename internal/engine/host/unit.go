@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"time"
 )
@@ -22,6 +23,17 @@ import (
 func Units() bool {
 	_, err := os.Stat("/run/systemd/system")
 	return err == nil
+}
+
+// unitName is what a unit's name looks like (systemd.unit(5)); it never looks like an option.
+var unitName = regexp.MustCompile(`^[A-Za-z0-9:_.@\\][A-Za-z0-9:_.@\\-]*\.service$`)
+
+// CheckUnit refuses what is no name of a unit that runs a server.
+func CheckUnit(name string) error {
+	if !unitName.MatchString(name) {
+		return fmt.Errorf("%q is no name of a unit: it is like postgresql@15-main.service", name)
+	}
+	return nil
 }
 
 // UnitOf returns the unit of a service manager in which a process runs; empty when it is
@@ -50,7 +62,8 @@ func parseUnit(text string) string {
 		if len(parts) != 3 || parts[0] != "0" && parts[1] != "name=systemd" {
 			continue
 		}
-		if name := filepath.Base(parts[2]); strings.HasSuffix(name, ".service") && !strings.HasPrefix(name, "user@") {
+		name := filepath.Base(parts[2])
+		if CheckUnit(name) == nil && !strings.Contains(parts[2], "/user@") { // a user's own manager is another one
 			return name
 		}
 	}
@@ -58,7 +71,7 @@ func parseUnit(text string) string {
 }
 
 // systemctl runs the service manager's command. An agent without root asks by sudo for
-// what changes something, word for word as docs/security.md lists it.
+// what changes something, word for word as deploy/agent-without-root/sudoers lists it.
 func systemctl(ctx context.Context, change bool, args ...string) (string, error) {
 	words := append([]string{"/usr/bin/systemctl"}, args...)
 	if change && os.Geteuid() != 0 {
@@ -105,12 +118,13 @@ func parseUnitState(said string) string {
 // writes meanwhile.
 const settleLimit = 30 * time.Second
 
-// SettleUnit waits until a unit is neither starting nor stopping. The empty unit is settled.
-func (d *Data) SettleUnit(ctx context.Context, unit string) error {
+// SettleUnit waits until the server's unit is neither starting nor stopping; where there is
+// none, there is nothing to wait for.
+func (d *Data) SettleUnit(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, settleLimit)
 	defer cancel()
-	for unit != "" {
-		state, err := unitState(ctx, unit)
+	for d.Unit != "" {
+		state, err := unitState(ctx, d.Unit)
 		if err != nil {
 			return fmt.Errorf("%s: %w", d.Name, err)
 		}
@@ -119,18 +133,18 @@ func (d *Data) SettleUnit(ctx context.Context, unit string) error {
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("%s: the unit %s is still starting or stopping", d.Name, unit)
+			return fmt.Errorf("%s: the unit %s is still starting or stopping", d.Name, d.Unit)
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
 	return nil
 }
 
-// StartUnit has the service manager start a unit, and does not wait until it says that it
+// StartUnit has the service manager start the server's unit, and does not wait until it says that it
 // has: what a server writes and answers is known earlier and is worth more (measured: 2.3 s
 // against 0.3 s, and active while it rejected connections).
-func (d *Data) StartUnit(ctx context.Context, unit, logFile string) (*Server, error) {
-	if err := d.SettleUnit(ctx, unit); err != nil {
+func (d *Data) StartUnit(ctx context.Context, logFile string) (*Server, error) {
+	if err := d.SettleUnit(ctx); err != nil {
 		return nil, err
 	}
 	from := int64(0)
@@ -138,14 +152,14 @@ func (d *Data) StartUnit(ctx context.Context, unit, logFile string) (*Server, er
 		from, _ = f.Seek(0, io.SeekEnd)
 		f.Close()
 	}
-	if _, err := systemctl(ctx, true, "--no-block", "start", unit); err != nil {
+	if _, err := systemctl(ctx, true, "--no-block", "start", d.Unit); err != nil {
 		return nil, fmt.Errorf("start %s: %w", d.Name, err)
 	}
 	exited := make(chan struct{})
 	go func() {
 		for ctx.Err() == nil {
 			time.Sleep(100 * time.Millisecond)
-			switch state, err := unitState(ctx, unit); {
+			switch state, err := unitState(ctx, d.Unit); {
 			case err == nil && state == "active":
 				return
 			case err == nil && (state == "failed" || state == "inactive"):
@@ -154,7 +168,7 @@ func (d *Data) StartUnit(ctx context.Context, unit, logFile string) (*Server, er
 			}
 		}
 	}()
-	return &Server{Exited: exited, from: from, data: d, log: logFile, unit: unit}, nil
+	return &Server{Exited: exited, from: from, data: d, log: logFile}, nil
 }
 
 // journal returns the last telling lines of a unit.
@@ -172,11 +186,11 @@ func journal(unit string, telling ...string) string {
 
 // EndUnit tells the service manager that a server was ended on purpose: it starts none
 // again by itself.
-func (d *Data) EndUnit(ctx context.Context, unit string) error {
-	if unit == "" {
+func (d *Data) EndUnit(ctx context.Context) error {
+	if d.Unit == "" {
 		return nil
 	}
-	_, err := systemctl(ctx, true, "stop", unit)
+	_, err := systemctl(ctx, true, "stop", d.Unit)
 	return err
 }
 

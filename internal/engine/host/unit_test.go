@@ -16,13 +16,15 @@ func TestParseUnitState(t *testing.T) {
 // The unit is found in both versions of control groups; sessions are no units.
 func TestParseUnit(t *testing.T) {
 	for text, want := range map[string]string{
-		"0::/system.slice/system-postgresql.slice/postgresql@15-main.service\n":       "postgresql@15-main.service",
-		"0::/system.slice/mariadb.service\n":                                          "mariadb.service",
-		"12:pids:/x.service\n1:name=systemd:/system.slice/mariadb.service\n0::/\n":    "mariadb.service",
-		"0::/user.slice/user-0.slice/session-4.scope\n":                               "",
-		"0::/user.slice/user-1000.slice/user@1000.service/app.slice/app-term.scope\n": "",
-		"0::/user.slice/user-1000.slice/user@1000.service\n":                          "",
-		"0::/\n": "", "": "", "0::": "", "garbage": "",
+		"0::/system.slice/system-postgresql.slice/postgresql@15-main.service\n":         "postgresql@15-main.service",
+		"0::/system.slice/mariadb.service\n":                                            "mariadb.service",
+		"12:pids:/x.service\n1:name=systemd:/system.slice/mariadb.service\n0::/\n":      "mariadb.service",
+		"0::/user.slice/user-0.slice/session-4.scope\n":                                 "",
+		"0::/user.slice/user-1000.slice/user@1000.service/app.slice/app-term.scope\n":   "",
+		"0::/user.slice/user-1000.slice/user@1000.service\n":                            "",
+		"0::/user.slice/user-1000.slice/user@1000.service/app.slice/postgres.service\n": "",
+		"0::/system.slice/-x.service\n":                                                 "",
+		"0::/\n":                                                                        "", "": "", "0::": "", "garbage": "",
 		"0::/system.slice/crosstwin-agent.service/postgres\n": "",
 	} {
 		if got := parseUnit(text); got != want {

@@ -40,8 +40,9 @@ func Discover() (out []engine.Found) {
 
 // Describe tells what is known of the server of a data directory without asking it.
 func Describe(dataDir string) engine.Found {
+	d := &host.Data{Dir: dataDir, Process: "mariadbd", DefaultOwner: "mysql"}
 	f := engine.Found{Engine: position.EngineMariaDB, DataDir: dataDir, Port: 3306, SocketDir: "/run/mysqld",
-		Bytes: host.TreeBytes(dataDir)}
+		Bytes: d.DirBytes(dataDir)}
 	if v, err := programVersion(); err == nil {
 		f.Version = v
 	}
@@ -53,10 +54,12 @@ func Describe(dataDir string) engine.Found {
 			f.Unit = debianUnit
 		}
 	}
-	pid := host.WorkingIn("mariadbd", dataDir, f.Unit)
-	if f.Running = pid > 0; !f.Running {
+	d.Unit = f.Unit
+	pids := d.Processes()
+	if f.Running = len(pids) > 0; !f.Running {
 		return f
 	}
+	pid := pids[0]
 	f.Unit = host.UnitOf(pid)
 	b, _ := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/cmdline")
 	for _, m := range optionLine.FindAllStringSubmatch(strings.ReplaceAll(string(b), "\x00", " "), -1) {

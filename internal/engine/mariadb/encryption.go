@@ -4,9 +4,13 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"net"
 	"os"
+	"strconv"
 	"strings"
 	"time"
+
+	"github.com/go-sql-driver/mysql"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
@@ -42,7 +46,31 @@ func (e *Engine) Certify(c engine.Certificate) error {
 	defer cancel()
 	// A server that uses other files reads nothing new by it. One that does not answer may
 	// go on showing what it showed: that is for the caller to try again.
-	return e.exec(ctx, "flush no_write_to_binlog ssl")
+	if err := e.exec(ctx, "flush no_write_to_binlog ssl"); err != nil {
+		return err
+	}
+	cert, err := e.text(ctx, "select coalesce(@@ssl_cert, '')")
+	if err != nil || e.encryption.Proof(true, cert) != observation.ProofAuthority {
+		return err
+	}
+	return e.encryption.AwaitShown(ctx, c.Pair, e.handshake)
+}
+
+// handshake begins an encrypted connection to the address at which others reach the server.
+// Nobody is logged in by it.
+func (e *Engine) handshake(ctx context.Context, how *tls.Config) error {
+	c := mysql.NewConfig()
+	c.User, c.Net, c.Addr = verb.ReplicationUser(e.cfg.Name), "tcp", net.JoinHostPort(e.cfg.Host, strconv.Itoa(e.cfg.Port))
+	c.TLS, c.Timeout, c.Logger = how, 3*time.Second, &mysql.NopLogger{}
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return err
+	}
+	conn, err := connector.Connect(ctx)
+	if err == nil {
+		conn.Close()
+	}
+	return err
 }
 
 // encrypt has the server take encrypted connections from its next start on, unless an

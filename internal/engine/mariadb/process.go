@@ -101,7 +101,7 @@ func (e *Engine) startProcess(ctx context.Context) (*host.Server, error) {
 		}
 	}
 	if e.cfg.Unit != "" {
-		return e.StartUnit(ctx, e.cfg.Unit, e.cfg.LogFile)
+		return e.StartUnit(ctx, e.cfg.LogFile)
 	}
 	if e.apart() {
 		return e.Spawn(e.cfg.LogFile, daemon, "--defaults-file="+e.cfg.ConfigFile)
@@ -194,7 +194,7 @@ func (e *Engine) Fence(ctx context.Context, gently bool) error {
 		left := e.Processes()
 		if len(left) == 0 {
 			// A unit starts again what was killed, unless it is told that this was meant.
-			return errors.Join(e.Close(), e.EndUnit(ctx, e.cfg.Unit))
+			return errors.Join(e.Close(), e.EndUnit(ctx))
 		}
 		for _, pid := range left {
 			syscall.Kill(pid, syscall.SIGKILL)

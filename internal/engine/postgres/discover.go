@@ -37,9 +37,10 @@ func Discover() (out []engine.Found) {
 
 // Describe tells what is known of the server of a data directory without asking it.
 func Describe(dataDir string) engine.Found {
+	d := &host.Data{Dir: dataDir, Process: "postgres", DefaultOwner: "postgres"}
 	f := engine.Found{Engine: position.EnginePostgres, DataDir: dataDir, ConfigFile: ConfigOf(dataDir), Port: 5432,
-		SocketDir: "/var/run/postgresql", Bytes: host.TreeBytes(dataDir)}
-	if b, err := os.ReadFile(filepath.Join(dataDir, "PG_VERSION")); err == nil {
+		SocketDir: "/var/run/postgresql", Bytes: d.DirBytes(dataDir)}
+	if b, err := d.ReadFile(d.Path("PG_VERSION")); err == nil {
 		f.Version = strings.TrimSpace(string(b))
 	} else if version, _, ok := debianCluster(f.ConfigFile); ok {
 		f.Version = version
@@ -56,7 +57,7 @@ func Describe(dataDir string) engine.Found {
 	f.Unit = UnitFor(f.ConfigFile)
 	// Of a running server, its own file says where it is (documentation, "Database File
 	// Layout"): number, data directory, start, port, socket directory.
-	b, err := os.ReadFile(filepath.Join(dataDir, "postmaster.pid"))
+	b, err := d.ReadFile(d.Path("postmaster.pid"))
 	if lines := strings.Split(string(b), "\n"); err == nil && len(lines) > 4 {
 		pid, _ := strconv.Atoi(strings.TrimSpace(lines[0]))
 		if f.Running = pid > 0 && host.Alive(pid); f.Running {

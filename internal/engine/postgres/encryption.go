@@ -5,6 +5,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -45,7 +46,13 @@ func (e *Engine) Certify(c engine.Certificate) error {
 	defer cancel()
 	// A server that uses other files reads nothing new by it. One that does not answer may
 	// go on showing what it showed: that is for the caller to try again.
-	return e.exec(ctx, "select pg_reload_conf()")
+	var on, cert string
+	err = e.pool.QueryRow(ctx, "select current_setting('ssl'), current_setting('ssl_cert_file') "+
+		"from pg_reload_conf()").Scan(&on, &cert)
+	if err != nil || e.encryption.Proof(on == "on", cert) != observation.ProofAuthority {
+		return e.explain(err)
+	}
+	return e.encryption.AwaitShown(ctx, c.Pair, e.handshake)
 }
 
 // encryptionBlock returns a configuration with our block at its end.
@@ -121,10 +128,31 @@ const reloadLimit = 5 * time.Second
 func (e *Engine) shows(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
+	b, err := os.ReadFile(e.encryption.Trusted())
+	if err != nil {
+		return err
+	}
+	roots := x509.NewCertPool()
+	roots.AppendCertsFromPEM(b)
+	err = e.handshake(ctx, &tls.Config{RootCAs: roots, ServerName: e.cfg.Host, MinVersion: tls.VersionTLS12})
+	if errors.Is(err, errNotReached) {
+		return nil
+	}
+	if err != nil {
+		err = fmt.Errorf("what %s shows at %s is not its own certificate: %w", e.cfg.Name, e.cfg.Host, err)
+	}
+	return err
+}
+
+// errNotReached says that the server's address leads nowhere from its own host.
+var errNotReached = errors.New("the server's address is not reached from here")
+
+// handshake begins an encrypted connection to the address at which others reach the server.
+func (e *Engine) handshake(ctx context.Context, how *tls.Config) error {
 	var d net.Dialer
 	c, err := d.DialContext(ctx, "tcp", net.JoinHostPort(e.cfg.Host, strconv.Itoa(e.cfg.Port)))
 	if err != nil {
-		return nil
+		return errNotReached
 	}
 	defer c.Close()
 	if end, ok := ctx.Deadline(); ok {
@@ -142,18 +170,7 @@ func (e *Engine) shows(ctx context.Context) error {
 	if answer[0] != 'S' {
 		return fmt.Errorf("%s takes no encrypted connections: what its log %s says of SSL", e.cfg.Name, e.cfg.LogFile)
 	}
-	b, err := os.ReadFile(e.encryption.Trusted())
-	if err != nil {
-		return err
-	}
-	roots := x509.NewCertPool()
-	roots.AppendCertsFromPEM(b)
-	err = tls.Client(c, &tls.Config{RootCAs: roots, ServerName: e.cfg.Host,
-		MinVersion: tls.VersionTLS12}).HandshakeContext(ctx)
-	if err != nil {
-		err = fmt.Errorf("what %s shows at %s is not its own certificate: %w", e.cfg.Name, e.cfg.Host, err)
-	}
-	return err
+	return tls.Client(c, how).HandshakeContext(ctx)
 }
 
 // insists returns the connection options by which a peer has to prove itself.

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"errors"
 	"strings"
 	"testing"
@@ -10,6 +11,7 @@ import (
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/enginetest"
 )
 
@@ -73,6 +75,14 @@ func TestEncryptedReplication(t *testing.T) {
 	})
 	if res := r.Probe(r.ctx(), source, accountOfTest); res.OK {
 		t.Error("the probe took another server's certificate")
+	}
+	// One that the server does not take up: it says nothing of that, and goes on with the old one.
+	cert, _, _ := bytes.Cut(enginetest.Certificate(t, authority, "127.0.0.1").Pair, []byte("-----BEGIN PRIVATE"))
+	_, key, _ := bytes.Cut(enginetest.Certificate(t, authority, "127.0.0.1").Pair, []byte("-----BEGIN PRIVATE"))
+	torn := engine.Certificate{Pair: bytes.Join([][]byte{cert, key}, []byte("-----BEGIN PRIVATE")),
+		Authority: authority.PEM()}
+	if err := p.Certify(torn); err == nil || !strings.Contains(err.Error(), "still shows another certificate") {
+		t.Errorf("a certificate that was not taken up: %v", err)
 	}
 	// Renewed: taken up without a restart of either.
 	if err := p.Certify(enginetest.Certificate(t, authority, "127.0.0.1")); err != nil {

@@ -148,9 +148,9 @@ func (e *Engine) launch(ctx context.Context, extra ...string) error {
 // where it is started with further settings, for a moment and for the agent alone.
 func (e *Engine) startProcess(ctx context.Context, extra []string) (*host.Server, error) {
 	if e.cfg.Unit != "" && len(extra) == 0 {
-		return e.StartUnit(ctx, e.cfg.Unit, e.cfg.LogFile)
+		return e.StartUnit(ctx, e.cfg.LogFile)
 	}
-	if err := e.SettleUnit(ctx, e.cfg.Unit); err != nil {
+	if err := e.SettleUnit(ctx); err != nil {
 		return nil, err
 	}
 	return e.Spawn(e.cfg.LogFile, "postgres", e.serverArgs(extra...)...)

@@ -9,8 +9,10 @@ import { Maintenance } from "./maintenance";
 export function Policy({ v, remove }: { v: View; remove: () => void }) {
   const [policy, setPolicy] = useState(v.policy);
   const path = { cluster: v.cluster };
+  // A maintenance is announced beside this form, and may have begun or ended since it was opened.
+  const body = { policy: { ...policy, maintenance: v.policy.maintenance } };
   const save = useMutation({
-    mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body: { policy } })),
+    mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body })),
   });
   const rank = useMutation({
     mutationFn: ({ server, ...body }: { server: string; rank?: number; hidden?: boolean; site?: string }) =>
