@@ -388,6 +388,9 @@ func TestNewerTermEndsWhatRuns(t *testing.T) {
 	if _, err := r.do(t, 4, verb.Verify{}); err != nil { // ended before: not touched
 		t.Fatal(err)
 	}
+	for r.jobs.current().State == observation.JobRunning {
+		time.Sleep(time.Millisecond)
+	}
 	stubborn := func(ctx context.Context, _ engine.Progress) (any, error) { <-ctx.Done(); return "rewound", nil }
 	if _, busy, err := r.jobs.start("9/rewind", "rewind", 4, r.mayAct, stubborn); busy || err != nil {
 		t.Fatal(busy, err)

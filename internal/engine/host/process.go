@@ -60,6 +60,8 @@ type Server struct {
 	from   int64           // where its words begin in its log
 	data   *Data
 	log    string
+	// awaited is called when nobody waits for it any more; nil: nothing is to be done then.
+	awaited func()
 }
 
 // Spawn starts the server's program with its output in a log file. The process
@@ -82,12 +84,15 @@ func (d *Data) Spawn(logFile, program string, args ...string) (*Server, error) {
 	}
 	exited := make(chan struct{})
 	go func() { c.Wait(); close(exited) }()
-	return &Server{c.Process.Pid, exited, from, d, logFile}, nil
+	return &Server{c.Process.Pid, exited, from, d, logFile, nil}, nil
 }
 
 // Await asks again and again whether the server is ready. An error holds what
 // its log says; words are what makes a line of it telling.
 func (s *Server) Await(ctx context.Context, ready func() bool, every time.Duration, words ...string) error {
+	if s.awaited != nil {
+		defer s.awaited()
+	}
 	for !ready() {
 		why := ""
 		select {

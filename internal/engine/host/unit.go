@@ -114,12 +114,17 @@ func parseUnitState(said string) string {
 	return state
 }
 
+// isDown reports whether a unit in a state runs nothing, and is about to do nothing.
+func isDown(state string) bool { return state == "inactive" || state == "failed" }
+
 // settleLimit is how long a unit is given: a server that waits to be started again takes no
 // writes meanwhile.
 const settleLimit = 30 * time.Second
 
-// SettleUnit waits until the server's unit is neither starting nor stopping; where there is
-// none, there is nothing to wait for.
+// SettleUnit waits until the unit of a server that has ended is down. The service manager may
+// not have noticed yet: it says active for a moment, a start would then do nothing, and the
+// commands of the stop still come (seen: the server stayed down). Where there is no unit,
+// there is nothing to wait for.
 func (d *Data) SettleUnit(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, settleLimit)
 	defer cancel()
@@ -128,12 +133,12 @@ func (d *Data) SettleUnit(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", d.Name, err)
 		}
-		if state != "changing" {
+		if isDown(state) {
 			break
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("%s: the unit %s is still starting or stopping", d.Name, d.Unit)
+			return fmt.Errorf("%s: no process of the server is left, and its unit %s is still %s", d.Name, d.Unit, state)
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
@@ -156,19 +161,17 @@ func (d *Data) StartUnit(ctx context.Context, logFile string) (*Server, error) {
 		return nil, fmt.Errorf("start %s: %w", d.Name, err)
 	}
 	exited := make(chan struct{})
+	ctx, awaited := context.WithCancel(ctx)
 	go func() {
 		for ctx.Err() == nil {
 			time.Sleep(100 * time.Millisecond)
-			switch state, err := unitState(ctx, d.Unit); {
-			case err == nil && state == "active":
-				return
-			case err == nil && (state == "failed" || state == "inactive"):
+			if state, err := unitState(ctx, d.Unit); err == nil && isDown(state) {
 				close(exited)
 				return
 			}
 		}
 	}()
-	return &Server{Exited: exited, from: from, data: d, log: logFile}, nil
+	return &Server{Exited: exited, from: from, data: d, log: logFile, awaited: awaited}, nil
 }
 
 // journal returns the last telling lines of a unit.

@@ -10,6 +10,9 @@ func TestParseUnitState(t *testing.T) {
 		if got := parseUnitState(said); got != want {
 			t.Errorf("%q is %q, not %q", said, got, want)
 		}
+		if isDown(want) != (want == "failed" || want == "inactive") {
+			t.Errorf("%q counts as down: %t", want, isDown(want))
+		}
 	}
 }
 
