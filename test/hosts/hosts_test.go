@@ -129,7 +129,8 @@ func (w *world) until(what string, so func() bool) {
 	}
 }
 
-// settled waits until a server is primary and the other follows in step.
+// settled waits until a server is primary and the other follows in step and may take over:
+// one that was started just now has to be proven first.
 func (w *world) settled(cluster, primary string) {
 	w.t.Helper()
 	w.until(primary+" is primary, the other in step", func() bool {
@@ -139,7 +140,7 @@ func (w *world) settled(cluster, primary string) {
 			return false
 		}
 		for _, s := range v.Servers {
-			if s.Health != view.InStep && s.Health != view.TakesWrites {
+			if s.Health != view.TakesWrites && (s.Health != view.InStep || !s.MayTakeOver) {
 				return false
 			}
 		}
