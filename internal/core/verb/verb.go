@@ -313,6 +313,9 @@ func (Reread) Yields() (r tail.Tail)  { return r }
 const (
 	AccountPrefix = "crosstwin_follow_"
 	SharedUser    = "crosstwin_replication"
+	// ReaderUser is the account by which an agent reads rows, and begins the names of those
+	// that are made for one use.
+	ReaderUser = "crosstwin_reader"
 )
 
 // ReplicationUser is the database account by which a server follows.

@@ -24,7 +24,7 @@ type compareState struct {
 	holder   *sql.Conn
 	heldTill time.Time
 	late     bool
-	view     *sql.Conn
+	view     *reader
 	opened   time.Time
 	// sequences are no part of a view: they are read when it is opened, while nobody
 	// writes.
@@ -68,6 +68,10 @@ func (e *Engine) tryHold(ctx context.Context, seconds float64) (verb.Held, error
 	e.compare.Lock()
 	defer e.compare.Unlock()
 	var r verb.Held
+	var err error
+	if e.compare.view, err = e.openReader(ctx); err != nil { // before the lock, which holds up accounts too
+		return r, err
+	}
 	c, err := e.db.Conn(ctx)
 	if err != nil {
 		return r, e.explain(err)
@@ -94,14 +98,11 @@ func (e *Engine) tryHold(ctx context.Context, seconds float64) (verb.Held, error
 	return r, e.explain(c.QueryRowContext(ctx, "select @@global.gtid_binlog_pos").Scan(&r.At))
 }
 
-// openView opens a session whose view of the data does not move. Texts of
+// openView has the reading session's view of the data stand still. Texts of
 // values depend on a few settings, which are the same for every server here.
 func (e *Engine) openView(ctx context.Context) error {
-	c, err := e.db.Conn(ctx)
-	if err != nil {
-		return e.explain(err)
-	}
-	e.compare.view, e.compare.opened = c, time.Now()
+	c := e.compare.view.Conn
+	e.compare.opened = time.Now()
 	if _, err := c.ExecContext(ctx,
 		"set session time_zone = '+00:00'; set session sql_mode = ''; set names utf8mb4; set session "+
 			"group_concat_max_len = 1048576; set session transaction isolation level repeatable read; start transaction "+
@@ -144,6 +145,10 @@ func (e *Engine) Snapshot(ctx context.Context, a verb.Snapshot) error {
 	}
 	e.compare.Lock()
 	defer e.compare.Unlock()
+	var err error
+	if e.compare.view, err = e.openReader(ctx); err != nil {
+		return err
+	}
 	return e.openView(ctx)
 }
 
@@ -175,7 +180,7 @@ func (e *Engine) endCompare() {
 	e.compare.Lock()
 	defer e.compare.Unlock()
 	end(e.compare.holder)
-	end(e.compare.view)
+	e.compare.view.close()
 	e.compare.holder, e.compare.view = nil, nil
 }
 
@@ -314,7 +319,7 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 	if e.compare.view == nil {
 		return nil, fmt.Errorf("%s has no open view of its data", e.cfg.Name)
 	}
-	tables, err := shapes(ctx, e.compare.view, "")
+	tables, err := shapes(ctx, e.compare.view.Conn, "")
 	if err != nil {
 		return nil, e.explain(err)
 	}
@@ -323,7 +328,7 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 		total += t.bytes
 	}
 	out := slices.Clone(e.compare.sequences)
-	left, err := leftOutOf(ctx, e.compare.view)
+	left, err := leftOutOf(ctx, e.compare.view.Conn)
 	if err != nil {
 		return nil, e.explain(err)
 	}
@@ -337,7 +342,7 @@ func (e *Engine) Sums(ctx context.Context, progress engine.Progress) ([]verb.Tab
 			&s.Sum); err != nil {
 			return nil, fmt.Errorf("sum %s on %s: %w", s.Table, e.cfg.Name, err)
 		}
-		if s.Left, err = warning(ctx, e.compare.view); err != nil {
+		if s.Left, err = warning(ctx, e.compare.view.Conn); err != nil {
 			return nil, e.explain(err)
 		}
 		done += t.bytes
@@ -359,7 +364,7 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 		return out, fmt.Errorf("%s has no open view of its data", e.cfg.Name)
 	}
 	schema, table, _ := strings.Cut(a.Table, ".")
-	list, err := shapes(ctx, e.compare.view, " and t.table_schema = ? and t.table_name = ?", schema, table)
+	list, err := shapes(ctx, e.compare.view.Conn, " and t.table_schema = ? and t.table_name = ?", schema, table)
 	if err != nil || len(list) != 1 {
 		return out, e.explain(errors.Join(err, missing(len(list), a.Table)))
 	}
@@ -371,13 +376,13 @@ func (e *Engine) Rows(ctx context.Context, a verb.Rows) (verb.RowSums, error) {
 	h, _ := hashes(t.row)
 	if len(a.Buckets) == 0 {
 		out.Buckets = map[int]string{}
-		return out, eachRow(ctx, e.compare.view,
+		return out, eachRow(ctx, e.compare.view.Conn,
 			"select "+bucket+", concat(count(*), ' ', sum("+h+")) from "+t.from()+" group by 1",
 			func(k int, v string) { out.Buckets[k] = v })
 	}
 	out.Rows = map[string]string{}
 	in := strings.Trim(strings.ReplaceAll(fmt.Sprint(a.Buckets), " ", ","), "[]")
-	return out, eachRow(ctx, e.compare.view,
+	return out, eachRow(ctx, e.compare.view.Conn,
 		"select "+t.shown+", "+h+" from "+t.from()+" where "+bucket+" in ("+in+") limit 100000",
 		func(k, v string) { out.Rows[k] = v })
 }

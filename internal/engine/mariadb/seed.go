@@ -217,8 +217,10 @@ func (e *Engine) beginAt(ctx context.Context, sourceState, at string) error {
 			literal(state.String()), literal(p.String()))); err != nil {
 		return fmt.Errorf("set the position of the copy: %w", err)
 	}
-	if err := e.dropUtilities(ctx); err != nil {
-		return err
+	for _, prefix := range []string{utilityUser, oneReader} {
+		if err := e.dropAccountsOf(ctx, prefix); err != nil {
+			return err
+		}
 	}
 	if err := e.disableEvents(ctx); err != nil {
 		return fmt.Errorf("switch its events off: %w", err)

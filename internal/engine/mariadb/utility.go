@@ -32,7 +32,7 @@ const (
 // withUtility makes an account with rights, hands over the argument that has a utility
 // log in by it, and drops the account.
 func (e *Engine) withUtility(ctx context.Context, rights string, do func(login string) error) error {
-	if err := e.dropUtilities(ctx); err != nil {
+	if err := e.dropAccountsOf(ctx, utilityUser); err != nil {
 		return err
 	}
 	user, password := utilityUser+strings.ToLower(rand.Text()[:8]), rand.Text()
@@ -54,7 +54,7 @@ func (e *Engine) withUtility(ctx context.Context, rights string, do func(login s
 	err = do("--defaults-file=" + file)
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	return errors.Join(err, e.dropUtilities(after))
+	return errors.Join(err, e.dropAccountsOf(after, utilityUser))
 }
 
 func grantOption(rights string) string {
@@ -64,11 +64,10 @@ func grantOption(rights string) string {
 	return ""
 }
 
-// dropUtilities drops the accounts that an interrupted use left, or that a copy
-// brought along.
-func (e *Engine) dropUtilities(ctx context.Context) error {
-	rows, err := e.query(ctx, "select user, host from mysql.global_priv where left(user, ?) = ?", len(utilityUser),
-		utilityUser)
+// dropAccountsOf drops the accounts whose names begin so, which an interrupted use left, or
+// a copy brought along.
+func (e *Engine) dropAccountsOf(ctx context.Context, prefix string) error {
+	rows, err := e.query(ctx, "select user, host from mysql.global_priv where left(user, ?) = ?", len(prefix), prefix)
 	if err != nil {
 		return err
 	}

@@ -38,6 +38,9 @@ const viewLimit = 6 * time.Hour
 // makes it give way and try again: others never queue behind it for long.
 func (e *Engine) Hold(ctx context.Context, seconds float64) (verb.Held, error) {
 	e.endCompare(ctx)
+	if err := e.letReaderIn(ctx); err != nil {
+		return verb.Held{}, err
+	}
 	names, err := e.databases(ctx, e.pool)
 	if err != nil {
 		return verb.Held{}, err
@@ -118,9 +121,9 @@ func (e *Engine) tryHold(ctx context.Context, databases []string, seconds float6
 func (e *Engine) openViews(ctx context.Context, databases []string) error {
 	e.compare.views, e.compare.opened, e.compare.sequences = map[string]*pgx.Conn{}, time.Now(), nil
 	for _, db := range databases {
-		c, err := e.connect(ctx, db, e.cfg.SocketDir, e.cfg.Port)
+		c, err := e.connectReader(ctx, db, e.cfg.SocketDir, e.cfg.Port)
 		if err != nil {
-			return err
+			return fmt.Errorf("read database %s on %s as %s: %w", db, e.cfg.Name, verb.ReaderUser, err)
 		}
 		e.compare.views[db] = c
 		if _, err := c.Exec(ctx,
@@ -166,6 +169,9 @@ func (e *Engine) Snapshot(ctx context.Context, a verb.Snapshot) error {
 			break
 		}
 		time.Sleep(2 * time.Millisecond)
+	}
+	if err := e.letReaderIn(ctx); err != nil {
+		return err
 	}
 	names, err := e.databases(ctx, e.pool)
 	if err != nil {

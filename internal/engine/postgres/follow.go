@@ -180,12 +180,15 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare) error {
 	if proof == observation.ProofNone {
 		kind = "host"
 	}
+	if err := e.makeReader(ctx); err != nil {
+		return fmt.Errorf("make the account %s on %s: %w", verb.ReaderUser, e.cfg.Name, err)
+	}
 	var shared bool
 	if err := e.pool.QueryRow(ctx, "select exists (select from pg_roles where rolname = "+literal(verb.SharedUser)+
 		")").Scan(&shared); err != nil {
 		return e.explain(err)
 	}
-	if err := e.rewriteRules(ctx, func(now string) string { return hbaRules(now, kind, a.Peers, shared) }); err != nil {
+	if err := e.rewriteAccess(ctx, "hba_file", func(now string) string { return hbaRules(now, kind, a.Peers, shared) }); err != nil {
 		return err
 	}
 	var bad, file string
@@ -198,10 +201,11 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare) error {
 	return e.explain(err)
 }
 
-// rewriteRules changes the access file.
-func (e *Engine) rewriteRules(ctx context.Context, change func(now string) string) error {
+// rewriteAccess changes the file that a setting names: the access file, or that of user
+// names.
+func (e *Engine) rewriteAccess(ctx context.Context, setting string, change func(now string) string) error {
 	var file string
-	if err := e.pool.QueryRow(ctx, "show hba_file").Scan(&file); err != nil {
+	if err := e.pool.QueryRow(ctx, "show "+setting).Scan(&file); err != nil {
 		return e.explain(err)
 	}
 	b, err := e.ReadFile(file)

@@ -55,7 +55,10 @@ func (e *Engine) Drop(ctx context.Context, a verb.Leave) (out []verb.Leftover) {
 		err = e.dropAccounts(ctx, replica)
 	}
 	if err == nil {
-		err = e.rewriteRules(ctx, withoutRules)
+		err = e.rewriteAccess(ctx, "hba_file", func(now string) string { return withoutReader(withoutRules(now)) })
+	}
+	if err == nil {
+		err = e.rewriteAccess(ctx, "ident_file", withoutReader)
 	}
 	if err != nil {
 		l.Problem = err.Error()
@@ -90,7 +93,7 @@ func (e *Engine) revoke(ctx context.Context, user string, primary bool) (had boo
 		")").Scan(&had); err != nil {
 		return false, e.explain(err)
 	}
-	if err := e.rewriteRules(ctx, func(now string) string { return withoutUser(now, user) }); err != nil {
+	if err := e.rewriteAccess(ctx, "hba_file", func(now string) string { return withoutUser(now, user) }); err != nil {
 		return had, err
 	}
 	if had && primary {
@@ -125,8 +128,8 @@ func withoutUser(content, user string) string {
 // dropAccounts drops the accounts by which servers follow, on a primary that nobody
 // follows by them.
 func (e *Engine) dropAccounts(ctx context.Context, replica bool) error {
-	const ours = "in (select rolname from pg_roles where rolname = '" + verb.SharedUser + "' or starts_with(rolname, '" +
-		verb.AccountPrefix + "'))"
+	const ours = "in (select rolname from pg_roles where rolname = '" + verb.SharedUser + "' or rolname = '" + verb.ReaderUser +
+		"' or starts_with(rolname, '" + verb.AccountPrefix + "'))"
 	var users string
 	if err := e.pool.QueryRow(ctx, "select coalesce((select string_agg(distinct "+
 		"coalesce(nullif(application_name, ''), client_addr::text, 'a session'), ', ') from pg_stat_activity "+

@@ -193,9 +193,16 @@ func majorOf(binDir string) int {
 
 // connect opens a connection of its own to a database, outside the pool.
 func (e *Engine) connect(ctx context.Context, database, socketDir string, port int) (*pgx.Conn, error) {
+	return e.connectAs(ctx, e.cfg.Superuser, database, socketDir, port)
+}
+
+func (e *Engine) connectAs(ctx context.Context, user, database, socketDir string, port int) (*pgx.Conn, error) {
 	c := e.pool.Config().ConnConfig.Copy()
-	c.Database, c.Host, c.Port = database, socketDir, uint16(port)
+	c.User, c.Database, c.Host, c.Port = user, database, socketDir, uint16(port)
 	c.Fallbacks = nil
+	if user == verb.ReaderUser {
+		c.RuntimeParams["default_transaction_read_only"] = "on"
+	}
 	return pgx.ConnectConfig(ctx, c)
 }
 

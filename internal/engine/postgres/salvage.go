@@ -254,7 +254,7 @@ func (e *Engine) writeSalvage(ctx context.Context, p *private, a verb.Salvage, t
 	shown := newShownRows(t, rows)
 	for db, rels := range byDB {
 		sort.Slice(rels, func(i, j int) bool { return rels[i].File < rels[j].File })
-		c, err2 := p.connect(ctx, db)
+		c, err2 := p.reader(ctx, db)
 		if err2 != nil {
 			err = err2
 			break

@@ -119,6 +119,9 @@ func (s *shownRows) left(rel pgtool.Relation, table, spot string, from origin, r
 // since the fork are left out by their transaction's number.
 func (e *Engine) RowsAt(ctx context.Context, a tail.RowsAtArgs) (tail.RowsAt, error) {
 	out := tail.RowsAt{}
+	if err := e.letReaderIn(ctx); err != nil {
+		return nil, err
+	}
 	if a.Next == 0 {
 		return nil, errors.New("no log of before the fork is left, so which row versions are older is not known")
 	}
@@ -171,7 +174,7 @@ const firstOwnObject = "16384"
 
 func (e *Engine) rowsIn(ctx context.Context, db, table string, spots []string, next uint32) (map[string]json.RawMessage,
 	error) {
-	c, err := e.connect(ctx, db, e.cfg.SocketDir, e.cfg.Port)
+	c, err := e.connectReader(ctx, db, e.cfg.SocketDir, e.cfg.Port)
 	if err != nil {
 		return nil, err
 	}
