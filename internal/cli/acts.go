@@ -51,7 +51,7 @@ func (a *app) actCommands() []*cobra.Command {
 		c.Flags().BoolVar(&req.Compare, "compare", false, "compare all tables at the end")
 	}
 	return []*cobra.Command{seed, switchover, failover, rejoin, compare, a.tuneCommand(), a.followCommand(),
-		a.restartCommand(), a.encryptCommand()}
+		a.restartCommand(), a.encryptCommand(), a.adoptCommand()}
 }
 
 // actCommand makes a command whose plan is shown before it is carried out.

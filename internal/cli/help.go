@@ -25,8 +25,9 @@ var examples = map[string]string{
 	"tour": "crosstwin tour\ncrosstwin tour --cluster bookings",
 	"login": "crosstwin login --service http://127.0.0.1:7710 --token-file first-token\ncrosstwin " +
 		"login --link",
-	"version":      "crosstwin version\ncrosstwin version -o json",
-	"cluster add":  "crosstwin cluster add bookings\ncrosstwin cluster add cargo --engine mariadb",
+	"version": "crosstwin version\ncrosstwin version -o json",
+	"cluster add": "crosstwin cluster add bookings --server gull --server tern\n" +
+		"crosstwin cluster add cargo --engine mariadb --server wren",
 	"cluster list": "crosstwin cluster list\ncrosstwin cluster list -o json",
 	"cluster show": "crosstwin cluster show bookings",
 	"cluster set": "crosstwin cluster set bookings --behind-seconds 10\n" +
@@ -86,6 +87,7 @@ var examples = map[string]string{
 	"tune": "crosstwin tune bookings heron delay 3600\ncrosstwin tune bookings heron " +
 		"max_standby_streaming_delay 5min",
 	"follow":  "crosstwin follow bookings heron tern",
+	"adopt":   "crosstwin adopt bookings --preview\ncrosstwin adopt cargo --primary wren",
 	"encrypt": "crosstwin encrypt bookings --preview\ncrosstwin encrypt cargo",
 	"restart": "crosstwin restart bookings heron\ncrosstwin restart bookings gull --preview",
 }

@@ -45,6 +45,7 @@ func (a *app) with(run func(cmd *cobra.Command, c *client.Client, args []string)
 
 func (a *app) clusterCommand() *cobra.Command {
 	var engine string
+	var servers []string
 	var drop bool
 	add := &cobra.Command{Use: "add NAME", Short: "Add a cluster", Args: exactly(1),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -52,10 +53,21 @@ func (a *app) clusterCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(v, func(w io.Writer) {
-				fmt.Fprintf(w, "cluster %s added. Next: crosstwin server add %s NAME --primary\n", args[0], args[0])
-			})
+			var codes []apitype.EnrolmentCode
+			for _, name := range servers {
+				code, err := c.AddServer(cmd.Context(), args[0], apitype.NewServer{Name: name,
+					Placement: cluster.Placement{Rank: 1}})
+				if err != nil {
+					return fmt.Errorf("cluster %s was added, and server %s was not: %w. Next: crosstwin server add %s %s",
+						args[0], name, err, args[0], name)
+				}
+				codes = append(codes, code)
+			}
+			return a.show(addedCluster{v, codes}, func(w io.Writer) { printAdded(w, c, args[0], codes) })
 		})}
+	add.Long = "Add a cluster, with its servers.\n\nPrints for each server the command for its host, which enrolls its " +
+		"agent. What runs there is looked at and left alone, until crosstwin adopt takes it over."
+	add.Flags().StringSliceVar(&servers, "server", nil, "a server of it (may be given again)")
 	add.Flags().StringVar(&engine, "engine", dialect.Default, "database engine: "+strings.Join(dialect.Engines(), " or "))
 	list := &cobra.Command{Use: "list", Short: "List clusters, worst first", Args: exactly(0),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, _ []string) error {
@@ -259,6 +271,26 @@ func hiddenWords(s view.Server) string {
 		return ", hidden"
 	}
 	return ""
+}
+
+// addedCluster is a new cluster, with the codes for the agents of its servers.
+type addedCluster struct {
+	view.View
+	Codes []apitype.EnrolmentCode `json:"codes,omitempty"`
+}
+
+// printAdded says what is to be run on the hosts of a new cluster.
+func printAdded(w io.Writer, c *client.Client, name string, codes []apitype.EnrolmentCode) {
+	if len(codes) == 0 {
+		fmt.Fprintf(w, "cluster %s added. Next, for each of its servers: crosstwin server add %s NAME\n", name, name)
+		return
+	}
+	fmt.Fprintf(w, "cluster %s added. On the hosts of its servers, within an hour:\n\n", name)
+	for _, x := range codes {
+		fmt.Fprintf(w, "  on %s:  crosstwin agent enroll --service %s --code %s --host HOST\n", x.Server, c.Base(), x.Code)
+	}
+	fmt.Fprintf(w, "\nHOST is the address at which the other servers reach that one. Where the packages are not installed, "+
+		"start the agent then:\ncrosstwin agent. When the agents run, take over what runs there: crosstwin adopt %s\n", name)
 }
 
 func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {

@@ -58,6 +58,8 @@ type Cluster struct {
 	Engine  string
 	Servers []*Server
 	house   house
+	// Adopted: its primary is not named when it is added, but taken over afterwards.
+	Adopted bool
 }
 
 // house is how servers of one engine are kept by hand, and what the data in
@@ -264,7 +266,7 @@ func (c *Cluster) AddMembers(ctx context.Context) error {
 	}
 	for _, s := range c.Servers {
 		code, err := c.Client.AddServer(ctx, c.Name,
-			apitype.NewServer{Name: s.Name, Placement: cluster.Placement{Rank: s.Rank, Site: s.Site}, Primary: s.primary})
+			apitype.NewServer{Name: s.Name, Placement: cluster.Placement{Rank: s.Rank, Site: s.Site}, Primary: s.primary && !c.Adopted})
 		if err != nil {
 			return err
 		}

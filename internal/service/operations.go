@@ -242,7 +242,7 @@ func (s *Service) lookAtAll(ctx context.Context, c *watched, v *view.View) *Asse
 func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	switch in.Request.Kind {
 	case operation.Seed, operation.Compare, operation.Trim, operation.Set, operation.Follow,
-		operation.Restart:
+		operation.Restart, operation.Adopt:
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, 8*time.Second)

@@ -1,12 +1,14 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"crosstwin/internal/core/operation"
-	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/view"
 )
 
@@ -27,13 +29,12 @@ func runningPair(t *testing.T, w *world) {
 		}
 	}
 	w.must(0, nil, "cluster", "remove", "bookings", "--yes")
-	if w.mariadb() {
-		w.sql("gull", "drop database crosstwin", "drop user crosstwin_follow_plover@'127.0.0.1'")
-	}
+	w.asByAnAdministrator()
 	before := map[string]string{}
 	for _, s := range w.Servers {
 		before[s.Name] = w.startedAt(s.Name)
 	}
+	w.Adopted = true
 	if err := w.AddMembers(w.ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -41,32 +42,77 @@ func runningPair(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	if err := w.Await(w.ctx, func(v view.View) bool {
-		return v.Primary == w.as("gull") && w.find(v, "tern").MayTakeOver && w.find(v, "heron").Health == view.InStep
+		return w.find(v, "tern").Health == view.InStep && w.find(v, "heron").Health == view.InStep &&
+			w.find(v, "gull").Observation != nil
 	}); err != nil {
 		v, _ := w.Client.Cluster(w.ctx, w.Name)
 		t.Fatalf("%v\n%+v\n%+v", err, v.Problems, v.WithoutObservations().Servers)
 	}
+	links := w.query("gull", w.linksQuery())
+	w.must(3, []string{"gull runs as primary", "crosstwin adopt bookings"}, "adopt", "bookings", "--primary", "tern", "--yes")
+	out := w.must(0, []string{"Take over gull as primary of bookings, with tern and heron following, as they run.",
+		"is primary of bookings in term"}, "adopt", "bookings", "--yes")
+	if by := strings.Contains(out, "by file and position"); by != w.mariadb() {
+		t.Errorf("says of file and position: %t\n%s", by, out)
+	}
+	if now := w.query("gull", w.linksQuery()); now != links && !w.mariadb() {
+		t.Errorf("the replicas' links were changed: %s, %s", links, now)
+	}
+	if v, err := w.Client.Cluster(w.ctx, w.Name); err != nil || v.Primary != w.as("gull") || !w.find(v, "tern").MayTakeOver {
+		t.Errorf("after the adoption: %s %+v", v.Sentence, w.find(v, "tern").Unfit)
+	}
+	w.must(0, []string{"is primary of bookings in term"}, "adopt", "bookings", "--yes") // once more changes nothing
 	for _, s := range w.Servers {
 		if now := w.startedAt(s.Name); now != before[s.Name] {
 			t.Errorf("%s was restarted: %s, %s", s.Name, before[s.Name], now)
-		}
-	}
-	// The account and the rules by which they follow each other are set up as the
-	// refusal says.
-	w.must(3, []string{"crosstwin rejoin set up the account and the rules"}, "switchover", "bookings", "--to", "tern",
-		"--yes")
-	for _, s := range []string{"tern", "heron"} {
-		op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: s})
-		for _, way := range op.Plan.Ways {
-			if way.Chosen != (way.Name == plan.WayFollow) {
-				t.Errorf("%s: %+v", s, way)
-			}
 		}
 	}
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "tern", Compare: true})
 	load.Stop()
 	w.settled()
 	w.holdsAll(load, nil, "gull", "tern", "heron")
+}
+
+// asByAnAdministrator has the replicas follow as an administrator sets that up: by an
+// account of their own, with names of their own; MariaDB's by file and position.
+func (w *world) asByAnAdministrator() {
+	w.t.Helper()
+	replicas := []string{"tern", "heron"}
+	if w.mariadb() {
+		w.sql("gull", "drop database crosstwin", "drop user crosstwin_follow_plover@'127.0.0.1', "+
+			"crosstwin_follow_dunlin@'127.0.0.1'", "create user mate@'127.0.0.1' identified by 'x'",
+			"grant replication slave on *.* to mate@'127.0.0.1'")
+		for _, n := range replicas {
+			w.sql(n, "stop slave", "change master to master_user = 'mate', master_password = 'x', master_use_gtid = no",
+				"start slave")
+		}
+		return
+	}
+	w.sql("gull", "create role mate login replication")
+	hba := filepath.Join(w.server("gull").DataDir, "pg_hba.conf")
+	rules, err := os.ReadFile(hba)
+	if err == nil {
+		err = os.WriteFile(hba, append([]byte("host replication mate 127.0.0.1/32 trust\n"), rules...), 0o600)
+	}
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.sql("gull", "select pg_reload_conf()")
+	for _, n := range replicas {
+		w.sql("gull", "select pg_create_physical_replication_slot('mates_"+n+"', true)")
+		w.sql(n, fmt.Sprintf("alter system set primary_conninfo = 'host=127.0.0.1 port=%d user=mate application_name=mates_%s'",
+			w.server("gull").Port, n), "alter system set primary_slot_name = 'mates_"+n+"'", "select pg_reload_conf()")
+	}
+	w.sql("gull", "select pg_drop_replication_slot(slot_name) from pg_replication_slots where not active and slot_name "+
+		"like 'ct%'")
+}
+
+// linksQuery gives all links of a primary, with account and name.
+func (w *world) linksQuery() string {
+	if w.mariadb() {
+		return "select group_concat(user order by user) from information_schema.processlist where command like 'Binlog Dump%'"
+	}
+	return "select string_agg(usename || ' ' || application_name || ' ' || pid, ', ' order by pid) from pg_stat_replication"
 }
 
 // startedAt tells when a database was started.

@@ -16,6 +16,7 @@ export const kinds: Record<Kind, { title: string; noun: string; glyph: string }>
   set: { title: "Change a setting of", noun: "Setting", glyph: "role" },
   follow: { title: "Change what is followed by", noun: "Follow", glyph: "role" },
   restart: { title: "Restart", noun: "Restart", glyph: "role" },
+  adopt: { title: "Take over what runs in", noun: "Adoption", glyph: "role" },
   encrypt: { title: "Encrypt the replication of", noun: "Encryption", glyph: "role" },
 };
 

@@ -274,6 +274,8 @@ type Upstream struct {
 	ApplierProblem string `json:"applier_problem,omitempty"`
 	// DelaySeconds is for how long the replica holds writes back on purpose.
 	DelaySeconds int `json:"delay_seconds,omitempty"`
+	// ByPosition: it follows by a file of the upstream's and a place in it, not by GTIDs.
+	ByPosition bool `json:"by_position,omitempty"`
 	// Proof is what the replica insists on when it connects.
 	Proof Proof `json:"proof,omitempty"`
 }

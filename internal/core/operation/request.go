@@ -16,18 +16,20 @@ const (
 	Follow     Kind = "follow" // have a replica follow another server
 	Restart    Kind = "restart"
 	Encrypt    Kind = "encrypt" // have all replicas follow encrypted
+	Adopt      Kind = "adopt"   // take over servers that run already
 )
 
 // Kinds lists all kinds of operation.
 func Kinds() []Kind {
-	return []Kind{Seed, Switchover, Failover, Rejoin, Compare, Salvage, Trim, Set, Follow, Restart, Encrypt}
+	return []Kind{Seed, Switchover, Failover, Rejoin, Compare, Salvage, Trim, Set, Follow, Restart, Encrypt,
+		Adopt}
 }
 
 // Request is what somebody asked for.
 type Request struct {
 	Kind    Kind   `json:"kind"`
 	To      string `json:"to,omitempty"`     // candidate of a role change
-	Server  string `json:"server,omitempty"` // server to seed or to rejoin
+	Server  string `json:"server,omitempty"` // server to seed or to rejoin; primary to adopt
 	Way     string `json:"way,omitempty"`    // of a rejoin: follow, rewind or rebuild
 	Replace bool   `json:"replace,omitempty"`
 	// Setting and Value are what a set changes; Trim is what a trim removes.

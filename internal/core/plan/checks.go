@@ -28,7 +28,7 @@ func (in *Input) checkPrimary(p *operation.Plan) bool {
 	switch {
 	case s == nil:
 		c.Result, c.Evidence, c.Mend = operation.Fail, in.View.Cluster+" has no primary",
-			"add one: crosstwin server add "+in.View.Cluster+" NAME --primary"
+			"take over one that runs: crosstwin adopt "+in.View.Cluster
 	case !in.seen(s.Name):
 		c.Result, c.Evidence, c.Mend = operation.Fail, in.silence(s.Name), "check that it runs and is reachable at "+s.Agent
 	case s.Health != view.TakesWrites:

@@ -23,7 +23,7 @@ func (in *Input) failover(p *operation.Plan) error {
 	p.Term = in.NextTerm
 	old := in.View.Primary
 	if old == "" {
-		return fmt.Errorf("%s has no primary yet: add one with crosstwin server add %s NAME --primary", in.View.Cluster,
+		return fmt.Errorf("%s has no primary yet: crosstwin adopt %s takes over one that runs", in.View.Cluster,
 			in.View.Cluster)
 	}
 	if in.Request.To == old {

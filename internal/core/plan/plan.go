@@ -95,6 +95,8 @@ func Make(in Input) (*operation.Plan, error) {
 		err = in.restart(p)
 	case operation.Encrypt:
 		err = in.encrypt(p)
+	case operation.Adopt:
+		err = in.adopt(p)
 	default:
 		err = fmt.Errorf("there is no operation %q: the kinds are %s", in.Request.Kind, kindList())
 	}

@@ -2,9 +2,6 @@ package plan
 
 import (
 	"fmt"
-	"maps"
-	"slices"
-	"strings"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
@@ -36,12 +33,8 @@ func (in *Input) restart(p *operation.Plan) error {
 	in.checkDisk(p, name, 0)
 	in.checkConnections(p, name)
 	in.checkStart(p, name)
-	if set := in.Member(name).Last.Config.AtNextStart; len(set) > 0 {
-		var list []string
-		for _, k := range slices.Sorted(maps.Keys(set)) {
-			list = append(list, k+" = "+set[k])
-		}
-		p.Effects = append(p.Effects, name+" takes up "+strings.Join(list, "; "))
+	if set := in.atNextStart(name); set != "" {
+		p.Effects = append(p.Effects, name+" takes up "+set)
 	}
 	if name == in.View.Primary {
 		in.restartPrimary(p, name)
@@ -52,16 +45,44 @@ func (in *Input) restart(p *operation.Plan) error {
 }
 
 func (in *Input) restartPrimary(p *operation.Plan, name string) {
-	if in.View.Term != in.View.OwnerTerm {
-		p.AddCheck(operation.Check{Name: "Undisputed term", Server: name, Result: operation.Fail,
-			Evidence: fmt.Sprintf("term %d was opened, and %s owns term %d", in.View.Term, name, in.View.OwnerTerm),
-			Why:      "it would not be opened again in an older term", Mend: "crosstwin status " + in.View.Cluster})
-	}
+	in.checkTerm(p, name)
 	p.PauseSeconds = in.dialect().Pause + 0.5
 	p.Summary = fmt.Sprintf("Restart the primary %s. Expected write pause: about %s.", name, words.Span(p.PauseSeconds))
 	p.Closing = fmt.Sprintf("%s was restarted and is primary of %s in term %d still; writes paused for %s", name,
 		in.View.Cluster, p.Term, operation.PausePlace)
 	p.Effects = append(p.Effects, "all connections to "+name+" end; its replicas connect again by themselves")
+	before := len(p.Steps)
+	in.stepsRestartPrimary(p, name)
+	for i := before; i < len(p.Steps); i++ {
+		if s := &p.Steps[i]; s.Name == stepOpen {
+			s.NoReturn, s.OnFail = true, operation.NeedsYou
+		}
+	}
+	for _, n := range in.replicas(name) {
+		if s := in.View.Find(n); s == nil || s.Follows != name || s.Health != view.InStep && s.Health != view.Behind {
+			continue
+		}
+		p.AddStep(operation.Step{Name: "streams-" + n,
+			Action: operation.Action{Title: "Wait until " + n + " streams from " + name}, OnFail: operation.GoOn, Seconds: 2,
+			Limit: 60, After: []operation.Condition{{Kind: operation.Streams, Server: n, Other: name}},
+			IfFails: n + " does not follow: crosstwin status " + in.View.Cluster})
+	}
+}
+
+// checkTerm refuses a restart of a primary that could not be opened again.
+func (in *Input) checkTerm(p *operation.Plan, name string) {
+	if in.View.Term != in.View.OwnerTerm {
+		p.AddCheck(operation.Check{Name: "Undisputed term", Server: name, Result: operation.Fail,
+			Evidence: fmt.Sprintf("term %d was opened, and %s owns term %d", in.View.Term, name, in.View.OwnerTerm),
+			Why:      "it would not be opened again in an older term", Mend: "crosstwin status " + in.View.Cluster})
+	}
+}
+
+// stepOpen names the step that opens a restarted primary.
+const stepOpen = "open"
+
+// stepsRestartPrimary stop a primary cleanly, and open it again in its term.
+func (in *Input) stepsRestartPrimary(p *operation.Plan, name string) {
 	open := operation.Action{Title: "Start " + name + " as primary", Server: name,
 		Call: verb.Seal(verb.Start{As: observation.Primary})}
 	in.stepCheckpoint(p, operation.Step{Name: "checkpoint",
@@ -72,19 +93,10 @@ func (in *Input) restartPrimary(p *operation.Plan, name string) {
 			Call: verb.Seal(verb.Fence{Gently: true})}, InPause: true, Seconds: 0.3, Limit: 120,
 		After: []operation.Condition{{Kind: operation.IsStopped, Server: name}}, Undo: putBack(open),
 		IfFails: name + " is opened again"})
-	p.AddStep(operation.Step{Name: "open", Action: open, Tries: startTries, PatienceSeconds: startPatience, NoReturn: true,
-		OnFail: operation.NeedsYou, InPause: true, Seconds: 0.5, Limit: 600,
+	p.AddStep(operation.Step{Name: stepOpen, Action: open, Tries: startTries, PatienceSeconds: startPatience,
+		InPause: true, Seconds: 0.5, Limit: 600,
 		After:   []operation.Condition{{Kind: operation.IsPrimary, Server: name, Term: p.Term}},
 		IfFails: "read the server's log; or make another server primary: crosstwin failover " + in.View.Cluster})
-	for _, n := range in.replicas(name) {
-		if s := in.View.Find(n); s == nil || s.Follows != name || s.Health != view.InStep && s.Health != view.Behind {
-			continue
-		}
-		p.AddStep(operation.Step{Name: "streams-" + n,
-			Action: operation.Action{Title: "Wait until " + n + " streams from " + name}, OnFail: operation.GoOn, Seconds: 2,
-			Limit: 60, After: []operation.Condition{{Kind: operation.Streams, Server: n, Other: name}},
-			IfFails: n + " does not follow: crosstwin status " + in.View.Cluster})
-	}
 }
 
 func (in *Input) restartReplica(p *operation.Plan, name string) {

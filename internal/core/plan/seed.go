@@ -3,11 +3,15 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"maps"
+	"slices"
+	"strings"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
 	"crosstwin/internal/core/words"
 )
 
@@ -47,13 +51,62 @@ func (in *Input) seed(p *operation.Plan) error {
 	}
 	in.checkTarget(p, name)
 	in.checkFit(p, name)
-	in.checkSettings(p, in.View.Primary)
+	if in.restartHelps(in.View.Primary) {
+		in.restartFirst(p, in.View.Primary)
+	} else {
+		in.checkSettings(p, in.View.Primary)
+	}
 	in.checkPairVersions(p, name)
 	in.checkDisk(p, name, in.Member(in.View.Primary).Last.Data.Bytes.Or(0))
 	in.checkIdentities(p)
 	in.checkClocks(p)
 	in.stepsOfSeed(p, name)
 	return nil
+}
+
+// restartHelps reports whether a server lacks what its agent sets at its next start, and
+// nothing else.
+func (in *Input) restartHelps(name string) bool {
+	m := in.Member(name)
+	if len(m.Last.Config.AtNextStart) == 0 {
+		return false
+	}
+	then := *m.Last
+	then.Config.Settings = maps.Clone(then.Config.Settings)
+	maps.Copy(then.Config.Settings, then.Config.AtNextStart)
+	then.Config.AtNextStart = nil
+	after := *m
+	after.Last = &then
+	fails := func(m *view.Member) bool {
+		return slices.ContainsFunc(in.dialect().Check(in.subject(m)),
+			func(c operation.Check) bool { return c.Result == operation.Fail })
+	}
+	return fails(m) && !fails(&after)
+}
+
+// restartFirst has the primary take up what its agent sets at its start, before anything
+// else: without that no server could follow it.
+func (in *Input) restartFirst(p *operation.Plan, primary string) {
+	set := in.atNextStart(primary)
+	p.AddCheck(operation.Check{Name: "Ready to be followed", Server: primary, Result: operation.Warn,
+		Evidence: primary + " lacks " + set, Why: "no server could follow it", Mend: "this operation restarts it first"})
+	in.checkTerm(p, primary)
+	in.checkConnections(p, primary)
+	p.PauseSeconds = in.dialect().Pause + 0.5
+	p.Summary = fmt.Sprintf("Restart %s, then copy it to %s and have that follow. Expected write pause: about %s.", primary,
+		p.Target, words.Span(p.PauseSeconds))
+	p.Effects = append(p.Effects, primary+" is restarted first and takes up "+set, "all connections to "+primary+" end once")
+	in.stepsRestartPrimary(p, primary)
+}
+
+// atNextStart names what a server's agent sets at its next start.
+func (in *Input) atNextStart(name string) string {
+	set := in.Member(name).Last.Config.AtNextStart
+	var list []string
+	for _, k := range slices.Sorted(maps.Keys(set)) {
+		list = append(list, k+" = "+set[k])
+	}
+	return strings.Join(list, "; ")
 }
 
 func (in *Input) checkPairVersions(p *operation.Plan, name string) {

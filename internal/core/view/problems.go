@@ -66,7 +66,7 @@ func clusterProblems(in Input, v *View) []Problem {
 			report = append(report, s.Name)
 		}
 	}
-	if len(report) > 1 {
+	if len(report) > 1 && in.Owner != "" {
 		out = append(out, Problem{Rule: cluster.RuleTwoPrimaries, Cause: cause.Cause{Code: cause.TwoPrimaries, Names: report},
 			Remedy: cause.Cause{Code: cause.SeeTail, Cluster: in.Cluster, Server: other(report, in.Owner)}})
 	}

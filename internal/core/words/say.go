@@ -265,7 +265,7 @@ var slowWords = map[cause.Code]func(cause.Cause) string{
 
 var remedyWords = map[cause.Code]func(cause.Cause) string{
 	cause.AddPrimary: func(c cause.Cause) string {
-		return "add the server that runs as primary: crosstwin server add " + c.Cluster + " NAME --primary"
+		return "enroll the agents of its servers, then take over what runs: crosstwin adopt " + c.Cluster
 	},
 	cause.SeeTail: func(c cause.Cause) string {
 		return fmt.Sprintf("see what only one of them has: crosstwin tail %s %s", c.Cluster, c.Server)

@@ -61,7 +61,7 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 		return e.exec(ctx, "stop all slaves; reset slave all")
 	}
 	if l != nil && l.at(a.Upstream.Host, a.Upstream.Port) && l["Slave_IO_Running"] == "Yes" &&
-		l["Slave_SQL_Running"] == "Yes" && (a.Upstream.Proof == "" || a.Upstream.Proof == e.insisted(l)) {
+		l["Slave_SQL_Running"] == "Yes" && !byPosition(l) && (a.Upstream.Proof == "" || a.Upstream.Proof == e.insisted(l)) {
 		return nil
 	}
 	var readOnly bool
@@ -78,6 +78,9 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 	}
 	return e.attach(ctx, a.Upstream)
 }
+
+// byPosition reports whether a link asks for the log by a file's name and a place in it.
+func byPosition(l link) bool { return l["Using_Gtid"] == "No" }
 
 // delayed reports whether the applier is held back on purpose. Such a replica is
 // not made to apply before its time: what its relay log holds is fetched again

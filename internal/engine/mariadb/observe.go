@@ -225,7 +225,7 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 		delay, _ := strconv.Atoi(l["SQL_Delay"])
 		u := &observation.Upstream{Host: l["Master_Host"], Port: port, Connected: l["Slave_IO_Running"] == "Yes",
 			State: strings.ToLower(l["Slave_IO_Running"]), DelaySeconds: delay,
-			Proof: e.insisted(l)}
+			Proof: e.insisted(l), ByPosition: byPosition(l)}
 		o.Config.Live[verb.Delay] = strconv.Itoa(delay)
 		if n := l["Last_IO_Errno"]; n != "0" && n != "" {
 			u.Problem = "error " + n + ": " + l["Last_IO_Error"]
