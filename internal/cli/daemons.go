@@ -25,6 +25,7 @@ import (
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/daemon"
+	"crosstwin/internal/pki"
 )
 
 // readFact reads a result that an operation kept.
@@ -211,6 +212,9 @@ func (a *app) loginCommand() *cobra.Command {
 				return a.printLink(cmd.Context())
 			}
 			token := a.v.GetString("token")
+			if !cmd.Flags().Changed("token") && file == "" {
+				file = a.ownService()
+			}
 			switch {
 			case file != "":
 				b, err := os.ReadFile(file)
@@ -236,6 +240,10 @@ func (a *app) loginCommand() *cobra.Command {
 				return exitError{exitUsage, err}
 			}
 			v, err := cl.Version(cmd.Context())
+			for end := time.Now().Add(startingLimit); errors.Is(err, syscall.ECONNREFUSED) && time.Now().Before(end); {
+				time.Sleep(200 * time.Millisecond)
+				v, err = cl.Version(cmd.Context())
+			}
 			if err != nil {
 				return err
 			}
@@ -259,6 +267,25 @@ func (a *app) loginCommand() *cobra.Command {
 	c.Flags().StringVar(&file, "token-file", "", "file that holds the token")
 	c.Flags().BoolVar(&link, "link", false, "print an address that opens the console once, with the token kept before")
 	return c
+}
+
+// startingLimit is how long a login waits for a service that is being started.
+const startingLimit = 3 * time.Second
+
+// ownService returns the file of the first token of this host's service, where that can be
+// read, and has its authority alone trusted: nobody else gets the token.
+func (a *app) ownService() string {
+	token := filepath.Join(dataHome(), daemon.TokenFile)
+	if a.v.GetString("ca") != "" || !strings.HasPrefix(a.v.GetString("service"), "https://") {
+		return ""
+	}
+	f, err := os.Open(token) // #nosec G304 -- its name is fixed
+	if err != nil {
+		return ""
+	}
+	f.Close()
+	a.v.Set("ca", pki.CertificateIn(dataHome()))
+	return token
 }
 
 func (a *app) versionCommand() *cobra.Command {

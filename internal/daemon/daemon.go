@@ -87,7 +87,7 @@ func Serve(ctx context.Context, o Options, log *slog.Logger) error {
 		return err
 	}
 	s.Keep, s.DeliverTo, s.KeepAudit, s.KeepRows = o.Keep, o.DeliverTo, o.KeepAudit, o.KeepRows
-	s.FirstTokenFile = filepath.Join(o.Dir, tokenFile)
+	s.FirstTokenFile = filepath.Join(o.Dir, TokenFile)
 	if s.AlertCommand = o.AlertCommand; s.AlertCommand != "" {
 		if _, err := exec.LookPath(s.AlertCommand); err != nil {
 			return usage("the command for alerts cannot be run: %w", err)
@@ -215,13 +215,13 @@ func mayListen(ctx context.Context, st *store.Store, listen string, hasTLS bool)
 	return nil
 }
 
-// tokenFile is where the first token is left for whoever started the service, until it
+// TokenFile is where the first token is left for whoever started the service, until it
 // is in use.
-const tokenFile = "first-token"
+const TokenFile = "first-token"
 
 // firstToken makes a token when the records are new.
 func firstToken(ctx context.Context, st *store.Store, dir string, log *slog.Logger) error {
-	path := filepath.Join(dir, tokenFile)
+	path := filepath.Join(dir, TokenFile)
 	tokens, err := st.Tokens(ctx)
 	if err != nil || len(tokens) > 0 {
 		return err

@@ -46,6 +46,9 @@ const (
 	formerFile = "authority.former"
 )
 
+// CertificateIn names the file of the certificate of the authority that is kept in a directory.
+func CertificateIn(dir string) string { return filepath.Join(dir, nowFile+".crt") }
+
 // Open loads the authority from a directory, or makes it there on first use.
 func Open(dir string) (*Authority, error) {
 	a := &Authority{dir: dir}

@@ -22,17 +22,20 @@ import (
 type world struct {
 	t         *testing.T
 	tool, net string
+	subnet    string   // what its addresses begin with
 	as        []string // how an enrolment is run: nil as root
 	addresses map[string]string
 }
 
-func newWorld(t *testing.T, subnet int) *world {
+// bootWorld boots the hosts as the packages of the engines leave them.
+func bootWorld(t *testing.T, subnet int) *world {
 	t.Helper()
 	tool, debs := os.Getenv("CROSSTWIN_HOSTS"), os.Getenv("CROSSTWIN_DEBS")
 	if tool == "" || debs == "" {
 		t.Skip("no Debian hosts: make hosts-test runs this")
 	}
-	w := &world{t: t, tool: tool, net: fmt.Sprintf("ct%d", subnet), addresses: map[string]string{}}
+	w := &world{t: t, tool: tool, net: fmt.Sprintf("ct%d", subnet), subnet: fmt.Sprintf("10.77.%d.", subnet),
+		addresses: map[string]string{}}
 	t.Cleanup(func() {
 		for name := range w.addresses {
 			w.do("stop", w.host(name))
@@ -40,9 +43,18 @@ func newWorld(t *testing.T, subnet int) *world {
 		exec.Command("ip", "netns", "del", w.net).Run()
 	})
 	for i, name := range []string{"harbour", "gull", "tern"} {
-		w.addresses[name] = fmt.Sprintf("10.77.%d.%d", subnet, 10+i)
+		w.addresses[name] = fmt.Sprint(w.subnet, 10+i)
 		w.must("boot", w.host(name), w.addresses[name])
-		w.install(name, debs, name != "harbour")
+	}
+	return w
+}
+
+// newWorld boots the hosts, with Cross Twin's packages, and starts the service.
+func newWorld(t *testing.T, subnet int) *world {
+	t.Helper()
+	w := bootWorld(t, subnet)
+	for name := range w.addresses {
+		w.install(name, os.Getenv("CROSSTWIN_DEBS"), name != "harbour")
 	}
 	w.run("harbour", "systemctl", "enable", "--now", "crosstwin")
 	w.until("the service answers", func() bool {
@@ -185,6 +197,8 @@ type engineOf struct {
 	count                        func(w *world, name string) string
 	began                        func(w *world, name string) string
 	atHost                       func(w *world, name string)
+	pair                         func(w *world) // has tern follow gull, by hand
+	without                      string         // takes the other engine off a host
 }
 
 func postgresHosts() engineOf {
@@ -192,7 +206,9 @@ func postgresHosts() engineOf {
 		return strings.TrimSpace(w.run(name, "runuser", "-u", "postgres", "--", "/usr/lib/postgresql/15/bin/psql", "-h",
 			"/var/run/postgresql", "-Atc", statement))
 	}
-	return engineOf{name: "postgresql", dataDir: "/var/lib/postgresql/15/main", unit: "postgresql@15-main.service",
+	return engineOf{name: "postgresql", pair: pairPostgres,
+		without: "systemctl disable --now mariadb; rm -rf /var/lib/mysql",
+		dataDir: "/var/lib/postgresql/15/main", unit: "postgresql@15-main.service",
 		user:    "postgres",
 		process: "head -n 1 /var/lib/postgresql/15/main/postmaster.pid",
 		furnish: func(w *world) {
@@ -215,7 +231,9 @@ func mariadbHosts() engineOf {
 	sql := func(w *world, name, statement string) string {
 		return strings.TrimSpace(w.run(name, "mariadb", "--batch", "--skip-column-names", "--execute="+statement))
 	}
-	return engineOf{name: "mariadb", dataDir: "/var/lib/mysql", unit: "mariadb.service", user: "mysql",
+	return engineOf{name: "mariadb", pair: pairMariaDB,
+		without: "pg_dropcluster --stop 15 main",
+		dataDir: "/var/lib/mysql", unit: "mariadb.service", user: "mysql",
 		process: "pgrep -o mariadbd",
 		furnish: func(w *world) {
 			sql(w, "gull", "create database freight; create table freight.orders (id int primary key)")

@@ -32,6 +32,7 @@ func (in *Input) adopt(p *operation.Plan) error {
 	p.Target = primary
 	up := in.checkPrimary(p)
 	in.checkAgents(p, primary)
+	before := len(p.Checks)
 	in.checkSettings(p, primary)
 	in.checkIdentities(p)
 	in.checkClocks(p)
@@ -39,6 +40,12 @@ func (in *Input) adopt(p *operation.Plan) error {
 	for _, m := range in.Members {
 		if m.Name != primary && in.checkAdoptable(p, m.Name) {
 			adopted = append(adopted, m.Name)
+		}
+	}
+	// What runs is taken over as it is: what a later operation refuses is said now.
+	for i := before; i < len(p.Checks); i++ {
+		if p.Checks[i].Result == operation.Fail {
+			p.Checks[i].Result = operation.Warn
 		}
 	}
 	if _, refused := p.Refused(); !up || refused {
@@ -50,7 +57,7 @@ func (in *Input) adopt(p *operation.Plan) error {
 	if first {
 		in.stepsOwn(p, primary)
 	}
-	before := len(p.Steps)
+	before = len(p.Steps)
 	in.stepsPrepare(p, "")
 	in.stepsAdopt(p, primary, adopted)
 	p.NeedsYouFrom(before)
@@ -162,6 +169,11 @@ func (in *Input) checkAdoptable(p *operation.Plan, name string) bool {
 		bySlot = " through slot " + up.Slot
 	}
 	c.Evidence = fmt.Sprintf("%s follows %s%s, connected", name, s.Follows, bySlot)
+	if own := ownNumbers(o); up.ByPosition && len(own) > 0 {
+		return leave(fmt.Sprintf("%s follows %s by file and position, and its own log holds transactions that it wrote "+
+			"itself, up to %s: by GTID they would stand in the way of %s's", name, s.Follows, own, in.View.Primary),
+			fmt.Sprintf("copy it anew: crosstwin seed %s %s --replace", in.View.Cluster, name))
+	}
 	if missing := in.domainsLeftOut(name); up.ByPosition && len(missing) > 0 {
 		return leave(fmt.Sprintf("%s follows %s by file and position, and its GTID position %s names no transaction of "+
 			"domain %s, which %s's log has: by GTID it would get those from their beginning", name, s.Follows,
@@ -186,6 +198,15 @@ func behindWhy(why string) string {
 		return ""
 	}
 	return ": " + why
+}
+
+// ownNumbers are the GTIDs that a server's own log holds of itself.
+func ownNumbers(o *observation.Server) position.GTIDState {
+	state, err := position.ParseGTIDState(o.Log.GTIDState)
+	if err != nil {
+		return nil
+	}
+	return state.Of(o.Log.ServerID)
 }
 
 // domainsLeftOut names the domains of the primary's log of which a replica's position

@@ -258,6 +258,16 @@ func (in *Input) checkAll(p *operation.Plan) {
 }
 
 // checkIdentities finds servers that share what must be their own, as clones do.
+// serverID returns the number by which a server names itself in the log, after the starts
+// of this plan.
+func (in *Input) serverID(m *view.Member) string {
+	starts := in.Request.Kind == operation.Seed && (m.Name == in.Request.Server || in.restarted == m.Name)
+	if next := m.Last.Config.AtNextStart["server_id"]; starts && next != "" {
+		return next
+	}
+	return fmt.Sprint(m.Last.Log.ServerID)
+}
+
 func (in *Input) checkIdentities(p *operation.Plan) {
 	in.checkSpaces(p)
 	seen := map[string]string{}
@@ -273,7 +283,7 @@ func (in *Input) checkIdentities(p *operation.Plan) {
 				Mend:     "give " + m.Name + "'s agent its own address and port: crosstwin agent enroll --address"})
 		}
 		seen[a] = m.Name
-		if id := fmt.Sprintf("server id %d", m.Last.Log.ServerID); m.Last.Log.ServerID != 0 {
+		if id := "server id " + in.serverID(&m); m.Last.Log.ServerID != 0 {
 			other := seen[id]
 			c := operation.Check{Name: "Own server id", Server: m.Name, Result: verdict(other == "", operation.Fail),
 				Evidence: m.Name + " has " + id,

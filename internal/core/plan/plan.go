@@ -47,6 +47,8 @@ type Input struct {
 
 	// encrypted are the servers that steps of this plan have take encrypted connections.
 	encrypted map[string]bool
+	// restarted is the primary that steps of this plan restart.
+	restarted string
 }
 
 // Make makes the plan for a request. An error is a request that makes no

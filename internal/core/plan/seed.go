@@ -97,6 +97,7 @@ func (in *Input) restartFirst(p *operation.Plan, primary string) {
 		p.Target, words.Span(p.PauseSeconds))
 	p.Effects = append(p.Effects, primary+" is restarted first and takes up "+set, "all connections to "+primary+" end once")
 	in.stepsRestartPrimary(p, primary)
+	in.restarted = primary
 }
 
 // atNextStart names what a server's agent sets at its next start.

@@ -188,6 +188,16 @@ func (s GTIDState) Unapplied(applied GTIDPosition, own uint32) []GTID {
 	return out
 }
 
+// Of returns what a state holds of one server.
+func (s GTIDState) Of(server uint32) (out GTIDState) {
+	for _, g := range s {
+		if g.Server == server {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
 // Last returns the position of a state: the newest number of each domain.
 func (s GTIDState) Last() GTIDPosition {
 	var out GTIDPosition

@@ -11,8 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/go-sql-driver/mysql"
-
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
@@ -170,19 +168,10 @@ func (e *Engine) Remember(accounts ...engine.Account) error {
 
 // Probe implements engine.Accounter.
 func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) verb.Probed {
-	c := mysql.NewConfig()
-	c.User, c.Passwd, c.Net, c.Addr, c.Timeout = acc.User, acc.Password, "tcp", fmt.Sprintf("%s:%d", peer.Host, peer.Port),
-		3*time.Second
-	c.Logger = &mysql.NopLogger{}
-	var err error
-	if c.TLS, err = e.insists(peer); err != nil {
-		return verb.Probed{Problem: err.Error()}
-	}
-	connector, err := mysql.NewConnector(c)
+	db, err := e.openPeer(peer, acc)
 	if err != nil {
 		return verb.Probed{Problem: err.Error()}
 	}
-	db := sql.OpenDB(connector)
 	defer db.Close()
 	rows, err := db.QueryContext(ctx, "show grants")
 	if err != nil {

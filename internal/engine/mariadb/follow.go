@@ -71,16 +71,19 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 	if !readOnly {
 		return fmt.Errorf("%s is open for writes: it must be closed before it follows", e.cfg.Name)
 	}
-	if l != nil && !delayed(l) {
+	switch {
+	case l == nil || delayed(l):
+	case byPosition(l) && l.at(a.Upstream.Host, a.Upstream.Port) && l["Slave_SQL_Running"] == "Yes":
+		if err := e.provePosition(ctx, a.Upstream); err != nil {
+			return err
+		}
+	default:
 		if err := e.drain(ctx); err != nil {
 			return err
 		}
 	}
 	return e.attach(ctx, a.Upstream)
 }
-
-// byPosition reports whether a link asks for the log by a file's name and a place in it.
-func byPosition(l link) bool { return l["Using_Gtid"] == "No" }
 
 // delayed reports whether the applier is held back on purpose. Such a replica is
 // not made to apply before its time: what its relay log holds is fetched again

@@ -187,7 +187,7 @@ func (e *Engine) endStart() error {
 }
 
 // atNextStart returns what the agent will have set at the next start and the running
-// server lacks.
+// server lacks, as the server will show it.
 func (e *Engine) atNextStart(ctx context.Context) (map[string]string, error) {
 	given, err := e.given(ctx)
 	if err != nil {
@@ -201,16 +201,26 @@ func (e *Engine) atNextStart(ctx context.Context) (map[string]string, error) {
 	}
 	for _, r := range rows {
 		name, value := r["Variable_name"], r["Value"]
-		if sameValue(set[name], value) || name == "log_bin" && value == "ON" {
+		switch now := shownAs(set[name], value); {
+		case strings.EqualFold(now, value):
 			delete(set, name)
+		default:
+			set[name] = now
 		}
 	}
 	return set, nil
 }
 
-// sameValue reports whether a server shows a setting as it is written.
-func sameValue(written, shown string) bool {
-	return strings.EqualFold(written, shown) || written == "1" && shown == "ON" || written == "0" && shown == "OFF"
+// shownAs returns how a server that shows a setting as it does now will show what is
+// written: a switch is ON or OFF, and on where a name is given for what it switches on.
+func shownAs(written, now string) string {
+	switch {
+	case now != "ON" && now != "OFF":
+		return written
+	case written == "0" || strings.EqualFold(written, "off"):
+		return "OFF"
+	}
+	return "ON"
 }
 
 // SocketProblem says what is wrong with a service manager that listens for a server.
