@@ -33,7 +33,13 @@ func (in *Input) adopt(p *operation.Plan) error {
 	up := in.checkPrimary(p)
 	in.checkAgents(p, primary)
 	before := len(p.Checks)
-	in.checkSettings(p, primary)
+	if in.restartHelps(primary) {
+		p.AddCheck(operation.Check{Name: "Ready to be followed", Server: primary, Result: operation.Warn,
+			Evidence: primary + " lacks " + in.atNextStart(primary), Why: "no server could follow it",
+			Mend: fmt.Sprintf("the first seed restarts it, and says so before: crosstwin seed %s SERVER", in.View.Cluster)})
+	} else {
+		in.checkSettings(p, primary)
+	}
 	in.checkIdentities(p)
 	in.checkClocks(p)
 	var adopted []string
@@ -169,11 +175,6 @@ func (in *Input) checkAdoptable(p *operation.Plan, name string) bool {
 		bySlot = " through slot " + up.Slot
 	}
 	c.Evidence = fmt.Sprintf("%s follows %s%s, connected", name, s.Follows, bySlot)
-	if own := ownNumbers(o); up.ByPosition && len(own) > 0 {
-		return leave(fmt.Sprintf("%s follows %s by file and position, and its own log holds transactions that it wrote "+
-			"itself, up to %s: by GTID they would stand in the way of %s's", name, s.Follows, own, in.View.Primary),
-			fmt.Sprintf("copy it anew: crosstwin seed %s %s --replace", in.View.Cluster, name))
-	}
 	if missing := in.domainsLeftOut(name); up.ByPosition && len(missing) > 0 {
 		return leave(fmt.Sprintf("%s follows %s by file and position, and its GTID position %s names no transaction of "+
 			"domain %s, which %s's log has: by GTID it would get those from their beginning", name, s.Follows,
@@ -198,15 +199,6 @@ func behindWhy(why string) string {
 		return ""
 	}
 	return ": " + why
-}
-
-// ownNumbers are the GTIDs that a server's own log holds of itself.
-func ownNumbers(o *observation.Server) position.GTIDState {
-	state, err := position.ParseGTIDState(o.Log.GTIDState)
-	if err != nil {
-		return nil
-	}
-	return state.Of(o.Log.ServerID)
 }
 
 // domainsLeftOut names the domains of the primary's log of which a replica's position

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"slices"
 	"sort"
 
 	"crosstwin/internal/core/cause"
@@ -55,9 +56,13 @@ func problems(in Input, v *View) []Problem {
 func clusterProblems(in Input, v *View) []Problem {
 	out := []Problem{}
 	if in.Owner == "" {
-		out = append(out, Problem{Rule: cluster.RuleNoPrimary, SettingUp: true,
+		p := Problem{Rule: cluster.RuleNoPrimary, SettingUp: true,
 			Cause:  cause.Cause{Code: cause.NoPrimary, Cluster: in.Cluster},
-			Remedy: cause.Cause{Code: cause.AddPrimary, Cluster: in.Cluster}})
+			Remedy: cause.Cause{Code: cause.AddPrimary, Cluster: in.Cluster}}
+		if slices.ContainsFunc(v.Servers, func(s Server) bool { return s.ReportsAs == observation.Primary }) {
+			p.Fix = &Fix{Kind: operation.Adopt}
+		}
+		out = append(out, p)
 	}
 	var report []string
 	for _, s := range v.Servers {

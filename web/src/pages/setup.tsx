@@ -135,7 +135,14 @@ function AddServer({ cluster }: { cluster: string }) {
               `Waiting for ${add.data.server} to appear. The code is good for an hour, once.`
             )}
           </p>
-          {there && !first && view.primary && (
+          {there && added.reports_as === "replica" && (
+            <div className="btns">
+              <button className="btn go" onClick={() => setRequest({ kind: "adopt" })}>
+                Take over what runs in {cluster}…
+              </button>
+            </div>
+          )}
+          {there && !first && view.primary && added.reports_as !== "replica" && (
             <div className="btns">
               <button className="btn go" onClick={() => setRequest({ kind: "seed", server: add.data.server })}>
                 Seed {add.data.server}…
