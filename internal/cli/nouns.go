@@ -349,9 +349,9 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 	}
 	if len(o.Links.Slots) > 0 {
 		fmt.Fprintln(w)
-		t := a.table(w, "slot", "active", "keeps log from", "state", "keeps")
+		t := a.table(w, "slot", "database", "active", "keeps log from", "state", "keeps")
 		for _, x := range o.Links.Slots {
-			t.AppendRow(table.Row{x.Name, x.Active, dash(x.Restart), dash(x.State), words.Size(x.KeptBytes)})
+			t.AppendRow(table.Row{x.Name, dash(x.Database), x.Active, dash(x.Restart), dash(x.State), words.Size(x.KeptBytes)})
 		}
 		t.Render()
 	}

@@ -301,6 +301,8 @@ type Slot struct {
 	State     string `json:"state,omitempty"` // reserved, extended, unreserved, lost
 	KeptBytes int64  `json:"kept_bytes"`
 	Ours      bool   `json:"ours"` // made by Cross Twin
+	// Database is that of a logical slot, which is on this server alone (PostgreSQL); else empty.
+	Database string `json:"database,omitempty"`
 }
 
 // Job is a long piece of work that the agent does: a copy, a rewind.

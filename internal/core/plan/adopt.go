@@ -221,7 +221,7 @@ func (in *Input) domainsLeftOut(name string) (out []string) {
 func (in *Input) checkUnread(p *operation.Plan, primary string) {
 	for _, s := range in.Member(primary).Last.Links.Slots {
 		if s.Active {
-			continue
+			continue // a role change says what becomes of it
 		}
 		p.AddCheck(operation.Check{Name: "Slots in use", Server: primary, Result: operation.Warn,
 			Evidence: fmt.Sprintf("nobody reads through slot %s of %s; it keeps %s of log", s.Name, primary,

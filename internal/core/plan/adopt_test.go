@@ -58,7 +58,7 @@ func TestAdopt(t *testing.T) {
 		"a replica is named": {in: unowned(input(named("tern"), nil), "postgresql"),
 			refused: "tern does not run as a primary: gull runs as primary"},
 		"another than the primary is named": {in: input(named("tern"), nil), wrong: "crosstwin switchover bookings --to tern"},
-		"once more": {in: input(request, nil), steps: strings.TrimPrefix(all, "open-term decide ")},
+		"once more":                         {in: input(request, nil), steps: strings.TrimPrefix(all, "open-term decide ")},
 		"an upstream that nobody enrolled": {in: unowned(input(request, func(_ *Input, m []view.Member) {
 			m[2].Last.Links.Upstream.Host = "10.0.0.77"
 		}), "postgresql"), says: "heron follows 10.0.0.77:5432, which is no server of bookings by that address",
@@ -150,5 +150,30 @@ func TestSeedRestartsAPrimaryFirst(t *testing.T) {
 	if why, refused := p.Refused(); err != nil || !refused || !strings.Contains(why, "log_bin is OFF") &&
 		!strings.Contains(why, "wren listens at") {
 		t.Errorf("%v %q", err, why)
+	}
+}
+
+// A role change says what becomes of the old primary's slots that the new one does not have.
+func TestRoleChangeNamesSlotsLeft(t *testing.T) {
+	for _, kind := range []operation.Kind{operation.Switchover, operation.Failover} {
+		p, err := Make(input(operation.Request{Kind: kind}, func(_ *Input, m []view.Member) {
+			m[0].Last.Links.Slots = []observation.Slot{{Name: "ct_tern", Ours: true, Active: true},
+				{Name: "mates_tern", Active: true}, {Name: "feed", Active: true, Database: "bookings"}}
+			if kind == operation.Failover {
+				dead(m[0].Last)
+			}
+		}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		says := told(p)
+		for _, want := range []string{"slot mates_tern of gull", "logical slot feed (database bookings) is on gull alone"} {
+			if !strings.Contains(says, want) {
+				t.Errorf("a %s does not say %q: %s", kind, want, says)
+			}
+		}
+		if strings.Contains(says, "ct_tern") {
+			t.Errorf("a %s says of our own slot: %s", kind, says)
+		}
 	}
 }

@@ -48,6 +48,7 @@ func (in *Input) failover(p *operation.Plan) error {
 		"%s is primary of %s in term %d; %s does not follow yet; bring it back: crosstwin rejoin %s %s", cand,
 		in.View.Cluster, p.Term, old, in.View.Cluster, old)
 	others := in.takePart(p, cand, old)
+	in.checkSlotsLeft(p, old, cand)
 	in.roleEffects(p, old, cand, others,
 		"is fenced and stays stopped until it rejoins: the cluster has one server less meanwhile")
 	in.stepOpenTerm(p)

@@ -53,6 +53,7 @@ func (in *Input) switchover(p *operation.Plan) error {
 	p.Closing = fmt.Sprintf("%s is primary of %s in term %d, %s follows it; writes paused for %s", cand, in.View.Cluster,
 		p.Term, old, operation.PausePlace)
 	others := in.replicas(cand)
+	in.checkSlotsLeft(p, old, cand)
 	in.roleEffects(p, old, cand, others, "becomes a replica of "+cand)
 	in.stepsBeforePause(p, old, cand, others)
 	in.stepsOfPause(p, old, cand)
@@ -182,6 +183,30 @@ func (in *Input) roleEffects(p *operation.Plan, old, cand string, others []strin
 	for _, m := range in.Members {
 		if m.Name != old && m.Name != cand && !slices.Contains(others, m.Name) {
 			p.Effects = append(p.Effects, m.Name+" does not answer as a replica: it has to rejoin later")
+		}
+	}
+}
+
+// checkSlotsLeft names the slots of an old primary that no other server has: what reads
+// through them gets nothing from the new one.
+func (in *Input) checkSlotsLeft(p *operation.Plan, old, cand string) {
+	m := in.Member(old)
+	if m == nil || m.Last == nil {
+		return
+	}
+	for _, s := range m.Last.Links.Slots {
+		switch {
+		case s.Database != "":
+			use := map[bool]string{true: "it is read now", false: "nobody reads it now"}[s.Active]
+			p.AddCheck(operation.Check{Name: "Logical slot " + s.Name, Server: old, Result: operation.Warn,
+				Evidence: fmt.Sprintf("logical slot %s (database %s) is on %s alone; %s", s.Name, s.Database, old, use),
+				Why: fmt.Sprintf("its subscriber gets nothing from %s, and what is written there before it has a slot there is "+
+					"never sent to it", cand),
+				Mend: fmt.Sprintf("have writers of what it subscribes to wait, let it catch up, and after the role change make "+
+					"its slot on %s before they go on; then on %s: select pg_drop_replication_slot('%s')", cand, old, s.Name)})
+		case s.Active && !s.Ours:
+			p.Effects = append(p.Effects, fmt.Sprintf("slot %s of %s, which Cross Twin did not make, stays there unread and "+
+				"keeps its log; once nobody needs it: select pg_drop_replication_slot('%s')", s.Name, old, s.Name))
 		}
 	}
 }

@@ -67,9 +67,9 @@ const observeSQL = `select json_build_object(
     'sync', sync_state)), '[]') from pg_stat_replication where state <> 'backup'
       and application_name not like '%basebackup%' and not (state = 'startup' and application_name = '')),
  'slots', (select coalesce(json_agg(json_build_object('name', slot_name, 'active', active, 'restart', restart_lsn,
-   'state', wal_status,
+   'state', wal_status, 'database', database,
     'kept', case when r then pg_last_wal_replay_lsn() else pg_current_wal_lsn() end - restart_lsn)), '[]')
-      from pg_replication_slots where slot_type = 'physical')
+      from pg_replication_slots where not temporary)
 ) from (select pg_is_in_recovery() as r) x`
 
 type observedRow struct {
@@ -126,6 +126,8 @@ type observedRow struct {
 		Restart *string
 		State   *string
 		Kept    *float64
+		// Database is that of a logical slot.
+		Database *string
 	}
 }
 
@@ -307,7 +309,7 @@ func (e *Engine) observeLinks(o *observation.Server, r *observedRow) {
 		_, ours := verb.SlotOwner(x.Name)
 		o.Links.Slots = append(o.Links.Slots,
 			observation.Slot{Name: x.Name, Active: x.Active, Restart: deref(x.Restart), State: deref(x.State),
-				KeptBytes: int64(deref(x.Kept)), Ours: ours})
+				KeptBytes: int64(deref(x.Kept)), Ours: ours && x.Database == nil, Database: deref(x.Database)})
 	}
 }
 

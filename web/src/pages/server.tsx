@@ -273,8 +273,8 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
               ))}
               {(o?.links.slots ?? []).map((x) => (
                 <tr key={x.name}>
-                  <td>slot</td>
-                  <td>{x.name}</td>
+                  <td>{x.database ? "logical slot" : "slot"}</td>
+                  <td>{x.database ? `${x.name} (${x.database})` : x.name}</td>
                   <td>
                     {x.active ? "read" : "read by nobody"}, keeps {size(x.kept_bytes)}
                   </td>
