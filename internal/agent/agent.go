@@ -25,6 +25,9 @@ import (
 
 // Agent serves one database server.
 type Agent struct {
+	// Version is that of the program, for people.
+	Version string
+
 	cfg    Config
 	dir    string
 	engine engine.Engine
@@ -209,7 +212,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	o.Data.Strayed, o.Log.Filtered = s.Strayed, s.Filtered
 	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
 	a.noteOpen(o, s)
-	o.Abilities = a.abilities()
+	o.Abilities, o.Agent = a.abilities(), observation.Agent{Version: a.Version, Wire: observation.Wire}
 	own, trusted := a.certificate().Leaf, a.authorities()
 	o.CertificateEnds, o.CertificateBy, o.Trusts = own.NotAfter, pki.SignedBy(own, trusted), pki.Fingerprints(trusted)
 	a.noteEncryption(o)

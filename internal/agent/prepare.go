@@ -10,8 +10,10 @@ import (
 	"path/filepath"
 	"slices"
 
+	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/words"
 	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
 	"crosstwin/internal/engine/mariadb"
@@ -181,11 +183,32 @@ func Try(ctx context.Context, dir string, cfg Config) (*observation.Server, erro
 		}
 	}
 	o := e.Observe(ctx, false)
+	if err := mayServe(cfg, o); err != nil {
+		return o, err
+	}
 	if o.Process.NotUsable() {
 		return o, fmt.Errorf("the server in %s runs, and an agent could not use it by the socket in %s, port %d: %s",
 			cfg.DataDir, cfg.SocketDir, cfg.Port, o.Process.Problem)
 	}
 	return o, nil
+}
+
+// mayServe refuses a version of the engine that nobody has tried: what a query says there,
+// or what a start does, is not known.
+func mayServe(cfg Config, o *observation.Server) error {
+	known, named := postgres.Known, postgres.Named
+	if cfg.Engine == position.EngineMariaDB {
+		known, named = mariadb.Known, mariadb.Named
+	}
+	if o.Process.MajorVersion == 0 || slices.Contains(known, o.Process.MajorVersion) {
+		return nil
+	}
+	var names []string
+	for _, k := range known {
+		names = append(names, named(k))
+	}
+	return fmt.Errorf("the server in %s is %s %s, which this version of Cross Twin does not know: it was tested with %s",
+		cfg.DataDir, dialect.Of(cfg.Engine).Label, o.Process.Version, words.List(names))
 }
 
 // noMemory is that of a look that is made once.

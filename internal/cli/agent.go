@@ -31,6 +31,7 @@ func (a *app) agentCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			ag.Version = Version
 			return ag.Run(cmd.Context())
 		}}
 	c.PersistentFlags().StringVar(&dir, "dir", agent.DefaultDir, "the agent's directory")

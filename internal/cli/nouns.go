@@ -321,7 +321,7 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 		return
 	}
 	rows := [][2]string{{"version", o.Process.Version}, {"database", s.Address}, {"agent", s.Agent},
-		{"position", s.Position}, {"received", s.Received}, {"history", s.History + " from " + o.Log.Line.Began.String()},
+		{"agent's version", o.Agent.Version}, {"position", s.Position}, {"received", s.Received}, {"history", s.History + " from " + o.Log.Line.Began.String()},
 		{"first record", o.Log.Line.Fingerprint}, {"system identifier", o.Data.System}, {"follows", s.Follows},
 		{"term noted, accepted", fmt.Sprintf("%d, %d (owner: %t)", o.Guard.Noted, o.Guard.Accepted, o.Guard.Owner)},
 		{"closed by default", fmt.Sprint(o.Data.ClosedByDefault)}, {"newest mark found", o.Log.Kin},

@@ -41,6 +41,7 @@ export const rules: Record<Rule, string> = {
   conflicts: "queries are cancelled",
   clock: "a clock is off",
   certificate: "a certificate ends soon",
+  "agent version": "an agent is too old or too new for the service",
   "open by default": "a server would open for writes by itself",
 };
 export const ruleNames = Object.keys(rules) as Rule[];

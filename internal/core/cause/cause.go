@@ -78,6 +78,8 @@ const (
 	ConflictsMany  Code = "conflicts"         // Count an hour
 	ClockOff       Code = "clock off"         // Seconds, negative: behind
 	CertificateEnd Code = "certificate ends"  // Seconds
+	AgentOld       Code = "agent too old"     // Text: its version
+	AgentNew       Code = "agent too new"     // Text: its version
 	OpenByDefault  Code = "open by default"
 	FalseClaim     Code = "false claim" // Term
 )
@@ -85,6 +87,8 @@ const (
 // What puts it right.
 const (
 	AddPrimary      Code = "add a primary"
+	UpdateAgent     Code = "update the agent"
+	UpdateService   Code = "update the service"
 	SeeTail         Code = "see the tail"
 	ReadOperation   Code = "read the operation"   // Number
 	FollowOperation Code = "follow the operation" // Number; Name: its kind

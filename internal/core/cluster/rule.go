@@ -23,9 +23,10 @@ const (
 	RuleNeedsYou     Rule = "needs you"
 	RuleOpen         Rule = "open by default"
 	RuleClaim        Rule = "false claim"
+	RuleAgent        Rule = "agent version"
 )
 
 // Rules lists all rules, worst first: the order in which problems are shown.
 var Rules = []Rule{RuleTwoPrimaries, RuleClaim, RuleNoPrimary, RuleNoWrites, RuleNeedsYou, RuleAdrift, RuleLogFilling,
 	RuleLinkDown, RuleStalled, RuleUnseen, RuleDown, RuleAtRisk,
-	RuleSlotFilling, RuleBehind, RuleConflicts, RuleClock, RuleCertificate, RuleOpen}
+	RuleSlotFilling, RuleBehind, RuleConflicts, RuleClock, RuleCertificate, RuleAgent, RuleOpen}

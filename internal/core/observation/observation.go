@@ -29,6 +29,7 @@ type Server struct {
 	Nonce  string    `json:"nonce"` // fresh for each answer of this agent process
 	Looked Looked    `json:"looked,omitzero"`
 	Engine string    `json:"engine"`
+	Agent  Agent     `json:"agent,omitzero"`
 	// Abilities are the verbs that this agent can carry out on this server.
 	Abilities []string `json:"abilities,omitempty"`
 	// CertificateEnds is when the agent's certificate does.
@@ -52,6 +53,17 @@ type Server struct {
 	Replay  Replay  `json:"replay"`
 	Host    Host    `json:"host"`
 	Config  Config  `json:"config"`
+}
+
+// Wire is the number of what service and agents say to each other. It is raised when one
+// of an older number would be misunderstood; what is only new is told by Abilities.
+const Wire = 1
+
+// Agent is the program that looked.
+type Agent struct {
+	Version string `json:"version,omitempty"`
+	// Wire is that of this agent; 0: not known.
+	Wire int `json:"wire,omitempty"`
 }
 
 // Looked is when the positions were read, told without a clock that others would

@@ -59,7 +59,8 @@ func (in *Input) adopt(p *operation.Plan) error {
 	}
 	in.checkUnread(p, primary)
 	p.Summary = fmt.Sprintf("Take over %s as primary of %s%s, as they run.", primary, in.View.Cluster, withReplicas(adopted))
-	p.Effects = append(p.Effects, "no server is restarted, and nothing is copied")
+	p.Effects = append(p.Effects, "no server is restarted, and nothing is copied",
+		"whatever starts a server from now on, it comes up closed for writes, and its agent opens the primary")
 	if first {
 		in.stepsOwn(p, primary)
 	}

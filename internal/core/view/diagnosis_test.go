@@ -172,6 +172,13 @@ func TestProblems(t *testing.T) {
 			"the clock of heron is 3.0 s ahead of the service's"},
 		"clock behind": {func(in *Input) { in.Members[2].ClockSkew = -90 }, "clock",
 			"1 min 30 s behind the service's"},
+		"agent too old": {tern(func(o *observation.Server) {
+			o.Agent = observation.Agent{Version: "0.0", Wire: observation.Wire - 1}
+		}), "", ""}, // of a time when agents did not say it
+		"agent of this time": {tern(func(o *observation.Server) { o.Agent.Wire = observation.Wire }), "", ""},
+		"agent too new": {tern(func(o *observation.Server) {
+			o.Agent = observation.Agent{Version: "7.1", Wire: observation.Wire + 1}
+		}), "agent version", "the agent of tern (version 7.1) is too new for this service"},
 		"certificate": {tern(func(o *observation.Server) { o.CertificateEnds = now.Add(72 * time.Hour) }),
 			"certificate", "ends in 3.0 days"},
 		"conflicts": {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts",

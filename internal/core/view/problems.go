@@ -246,6 +246,14 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 	if in.Policy.ClockSeconds > 0 && max(s.ClockSkew, -s.ClockSkew) > in.Policy.ClockSeconds {
 		add(cluster.RuleClock, cause.Cause{Code: cause.ClockOff, Server: s.Name, Seconds: s.ClockSkew}, with(cause.SetClock))
 	}
+	switch wire := o.Agent.Wire; {
+	case wire == 0 || wire == observation.Wire:
+	case wire < observation.Wire:
+		add(cluster.RuleAgent, cause.Cause{Code: cause.AgentOld, Server: s.Name, Text: o.Agent.Version}, with(cause.UpdateAgent))
+	default:
+		add(cluster.RuleAgent, cause.Cause{Code: cause.AgentNew, Server: s.Name, Text: o.Agent.Version},
+			with(cause.UpdateService))
+	}
 	ends := o.CertificateEnds
 	if e := o.Encryption; e != nil && e.State == observation.ProofAuthority && e.CertificateEnds.Before(ends) {
 		ends = e.CertificateEnds // the database's own, by which others follow it

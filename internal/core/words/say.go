@@ -254,6 +254,12 @@ var slowWords = map[cause.Code]func(cause.Cause) string{
 	cause.CertificateEnd: func(c cause.Cause) string {
 		return fmt.Sprintf("the certificate of %s ends in %s", c.Server, Span(max(0, c.Seconds)))
 	},
+	cause.AgentOld: func(c cause.Cause) string {
+		return fmt.Sprintf("the agent of %s (version %s) is too old for this service", c.Server, c.Text)
+	},
+	cause.AgentNew: func(c cause.Cause) string {
+		return fmt.Sprintf("the agent of %s (version %s) is too new for this service", c.Server, c.Text)
+	},
 	cause.FalseClaim: func(c cause.Cause) string {
 		return fmt.Sprintf("%s's agent claims term %d, and no decision of this service says so: the claim counts for nothing",
 			c.Server, c.Term)
@@ -267,6 +273,10 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 	cause.AddPrimary: func(c cause.Cause) string {
 		return "enroll the agents of its servers, then take over what runs: crosstwin adopt " + c.Cluster
 	},
+	cause.UpdateAgent: func(c cause.Cause) string {
+		return "install the service's version of crosstwin on the host of " + c.Server + ", and restart its agent"
+	},
+	cause.UpdateService: plain("install the agent's version of crosstwin on the service's host, and restart the service"),
 	cause.SeeTail: func(c cause.Cause) string {
 		return fmt.Sprintf("see what only one of them has: crosstwin tail %s %s", c.Cluster, c.Server)
 	},

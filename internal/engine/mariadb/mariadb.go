@@ -24,10 +24,8 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"os/user"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"sync"
 	"time"
@@ -167,21 +165,6 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	e.db.SetMaxIdleConns(3)
 	e.db.SetConnMaxIdleTime(time.Minute)
 	return e, nil
-}
-
-var versionText = regexp.MustCompile(`Ver (\d+\.\d+\.\d+)`)
-
-// programVersion asks the server's program for its version.
-func programVersion() (string, error) {
-	out, err := exec.Command(daemon, "--no-defaults", "--version").Output()
-	if err != nil {
-		return "", fmt.Errorf("%s --version: %w", daemon, err)
-	}
-	m := versionText.FindSubmatch(out)
-	if m == nil {
-		return "", fmt.Errorf("%s says no version: %s", daemon, out)
-	}
-	return string(m[1]), nil
 }
 
 func (e *Engine) exec(ctx context.Context, statement string, args ...any) error {

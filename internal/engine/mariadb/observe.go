@@ -101,17 +101,6 @@ func (e *Engine) wasOpen(pid int) bool {
 	return e.memory.Fingerprint(rememberOpen) == strconv.Itoa(pid)
 }
 
-// major returns 1011 for version 10.11.19.
-func major(version string) int {
-	f := strings.Split(version, ".")
-	if len(f) < 2 {
-		return 0
-	}
-	a, _ := strconv.Atoi(f[0])
-	b, _ := strconv.Atoi(f[1])
-	return a*100 + b
-}
-
 // plain takes the wrapping off an error.
 // notLetIn reports whether the server refused the agent: it answers with an error
 // of its own, and its end is none (1053: shutdown in progress).

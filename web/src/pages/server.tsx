@@ -213,7 +213,7 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
             ["rank", rank(s.rank) + (s.hidden ? ", hidden from readers" : "")],
             ["site", s.site || "–"],
             ["address", s.address || "–"],
-            ["agent", s.agent || "–"],
+            ["agent", o?.agent?.version ? `${s.agent}, version ${o.agent.version}` : s.agent || "–"],
             ["version", o?.process.version || "–"],
             ["data", known(o?.data.bytes)],
             ["disk free", known(o?.host.disk_free_bytes)],
