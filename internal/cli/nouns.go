@@ -289,8 +289,8 @@ func printAdded(w io.Writer, c *client.Client, name string, codes []apitype.Enro
 	for _, x := range codes {
 		fmt.Fprintf(w, "  on %s:  crosstwin agent enroll --service %s --code %s --host HOST\n", x.Server, c.Base(), x.Code)
 	}
-	fmt.Fprintf(w, "\nHOST is the address at which the other servers reach that one. Where the packages are not installed, "+
-		"start the agent then:\ncrosstwin agent. When the agents run, take over what runs there: crosstwin adopt %s\n", name)
+	fmt.Fprintf(w, "\nHOST is the address at which the other servers reach that one. Where the packages are not installed,\n"+
+		"start the agent then: crosstwin agent. When the agents run, take over what runs there: crosstwin adopt %s\n", name)
 }
 
 func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
@@ -321,7 +321,8 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 		return
 	}
 	rows := [][2]string{{"version", o.Process.Version}, {"database", s.Address}, {"agent", s.Agent},
-		{"agent's version", o.Agent.Version}, {"position", s.Position}, {"received", s.Received}, {"history", s.History + " from " + o.Log.Line.Began.String()},
+		{"agent's version", o.Agent.Version}, {"position", s.Position}, {"received", s.Received},
+		{"history", s.History + " from " + o.Log.Line.Began.String()},
 		{"first record", o.Log.Line.Fingerprint}, {"system identifier", o.Data.System}, {"follows", s.Follows},
 		{"term noted, accepted", fmt.Sprintf("%d, %d (owner: %t)", o.Guard.Noted, o.Guard.Accepted, o.Guard.Owner)},
 		{"closed by default", fmt.Sprint(o.Data.ClosedByDefault)}, {"newest mark found", o.Log.Kin},

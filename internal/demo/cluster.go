@@ -266,7 +266,8 @@ func (c *Cluster) AddMembers(ctx context.Context) error {
 	}
 	for _, s := range c.Servers {
 		code, err := c.Client.AddServer(ctx, c.Name,
-			apitype.NewServer{Name: s.Name, Placement: cluster.Placement{Rank: s.Rank, Site: s.Site}, Primary: s.primary && !c.Adopted})
+			apitype.NewServer{Name: s.Name, Placement: cluster.Placement{Rank: s.Rank, Site: s.Site},
+				Primary: s.primary && !c.Adopted})
 		if err != nil {
 			return err
 		}

@@ -49,7 +49,8 @@ func runningPair(t *testing.T, w *world) {
 		t.Fatalf("%v\n%+v\n%+v", err, v.Problems, v.WithoutObservations().Servers)
 	}
 	links := w.query("gull", w.linksQuery())
-	w.must(3, []string{"gull runs as primary", "crosstwin adopt bookings"}, "adopt", "bookings", "--primary", "tern", "--yes")
+	w.must(3, []string{"gull runs as primary", "crosstwin adopt bookings"}, "adopt", "bookings", "--primary", "tern",
+		"--yes")
 	out := w.must(0, []string{"Take over gull as primary of bookings, with tern and heron following, as they run.",
 		"is primary of bookings in term"}, "adopt", "bookings", "--yes")
 	if by := strings.Contains(out, "by file and position"); by != w.mariadb() {
@@ -58,7 +59,8 @@ func runningPair(t *testing.T, w *world) {
 	if now := w.query("gull", w.linksQuery()); now != links && !w.mariadb() {
 		t.Errorf("the replicas' links were changed: %s, %s", links, now)
 	}
-	if v, err := w.Client.Cluster(w.ctx, w.Name); err != nil || v.Primary != w.as("gull") || !w.find(v, "tern").MayTakeOver {
+	v, err := w.Client.Cluster(w.ctx, w.Name)
+	if err != nil || v.Primary != w.as("gull") || !w.find(v, "tern").MayTakeOver {
 		t.Errorf("after the adoption: %s %+v", v.Sentence, w.find(v, "tern").Unfit)
 	}
 	w.must(0, []string{"is primary of bookings in term"}, "adopt", "bookings", "--yes") // once more changes nothing
@@ -100,8 +102,9 @@ func (w *world) asByAnAdministrator() {
 	w.sql("gull", "select pg_reload_conf()")
 	for _, n := range replicas {
 		w.sql("gull", "select pg_create_physical_replication_slot('mates_"+n+"', true)")
-		w.sql(n, fmt.Sprintf("alter system set primary_conninfo = 'host=127.0.0.1 port=%d user=mate application_name=mates_%s'",
-			w.server("gull").Port, n), "alter system set primary_slot_name = 'mates_"+n+"'", "select pg_reload_conf()")
+		w.sql(n, fmt.Sprintf("alter system set primary_conninfo = 'host=127.0.0.1 port=%d user=mate "+
+			"application_name=mates_%s'", w.server("gull").Port, n), "alter system set primary_slot_name = 'mates_"+n+"'",
+			"select pg_reload_conf()")
 	}
 	w.sql("gull", "select pg_drop_replication_slot(slot_name) from pg_replication_slots where not active and slot_name "+
 		"like 'ct%'")
@@ -112,7 +115,8 @@ func (w *world) linksQuery() string {
 	if w.mariadb() {
 		return "select group_concat(user order by user) from information_schema.processlist where command like 'Binlog Dump%'"
 	}
-	return "select string_agg(usename || ' ' || application_name || ' ' || pid, ', ' order by pid) from pg_stat_replication"
+	return "select string_agg(usename || ' ' || application_name || ' ' || pid, ', ' order by pid) from " +
+		"pg_stat_replication"
 }
 
 // startedAt tells when a database was started.

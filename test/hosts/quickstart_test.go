@@ -172,12 +172,14 @@ func pairPostgres(w *world) {
 func pairMariaDB(w *world) {
 	for i, name := range []string{"gull", "tern"} {
 		w.run(name, "sh", "-c", fmt.Sprintf("printf '[mysqld]\\nserver_id=%d\\nlog_bin=bin\\nlog_slave_updates=1\\n"+
-			"binlog_format=ROW\\nbind_address=0.0.0.0\\nsync_binlog=1\\ngtid_strict_mode=1\\n' >/etc/mysql/mariadb.conf.d/60-pair.cnf; systemctl restart mariadb", i+1))
+			"binlog_format=ROW\\nbind_address=0.0.0.0\\nsync_binlog=1\\ngtid_strict_mode=1\\n' "+
+			">/etc/mysql/mariadb.conf.d/60-pair.cnf; systemctl restart mariadb", i+1))
 	}
 	w.run("gull", "mariadb", "--execute=create user mate@'"+w.addresses["tern"]+"' identified by 'only-a-test'; "+
 		"grant replication slave on *.* to mate@'"+w.addresses["tern"]+"'")
 	dump := filepath.Join(w.t.TempDir(), "dump.sql")
-	text := w.run("gull", "mariadb-dump", "--all-databases", "--master-data=1", "--single-transaction", "--flush-privileges")
+	text := w.run("gull", "mariadb-dump", "--all-databases", "--master-data=1", "--single-transaction",
+		"--flush-privileges")
 	if err := os.WriteFile(dump, []byte(text), 0o600); err != nil {
 		w.t.Fatal(err)
 	}
@@ -187,8 +189,8 @@ func pairMariaDB(w *world) {
 		"mariadb --execute='reset master; set global read_only=1; start slave'")
 	w.run("gull", "mariadb", "--execute=create database ledger")
 	time.Sleep(time.Second)
-	if out := w.run("tern", "mariadb", "--execute=show slave status\\G"); !strings.Contains(out, "Slave_IO_Running: Yes") ||
-		!strings.Contains(out, "Using_Gtid: No") {
+	out := w.run("tern", "mariadb", "--execute=show slave status\\G")
+	if !strings.Contains(out, "Slave_IO_Running: Yes") || !strings.Contains(out, "Using_Gtid: No") {
 		w.t.Fatal(out)
 	}
 }

@@ -58,7 +58,8 @@ func (in *Input) adopt(p *operation.Plan) error {
 		return nil
 	}
 	in.checkUnread(p, primary)
-	p.Summary = fmt.Sprintf("Take over %s as primary of %s%s, as they run.", primary, in.View.Cluster, withReplicas(adopted))
+	p.Summary = fmt.Sprintf("Take over %s as primary of %s%s, as they run.", primary, in.View.Cluster,
+		withReplicas(adopted))
 	p.Effects = append(p.Effects, "no server is restarted, and nothing is copied",
 		"whatever starts a server from now on, it comes up closed for writes, and its agent opens the primary")
 	if first {
@@ -168,7 +169,8 @@ func (in *Input) checkAdoptable(p *operation.Plan, name string) bool {
 			in.View.Cluster), fmt.Sprintf("enroll that server's agent with --host %s, or have it follow another: "+
 			"crosstwin rejoin %s %s", up.Host, in.View.Cluster, name))
 	case s.Health != view.InStep && s.Health != view.Behind:
-		return leave(fmt.Sprintf("%s follows %s and %s%s", name, s.Follows, words.Said(string(s.Health), 1), behindWhy(s.Why)),
+		return leave(fmt.Sprintf("%s follows %s and %s%s", name, s.Follows, words.Said(string(s.Health), 1),
+			behindWhy(s.Why)),
 			fmt.Sprintf("crosstwin rejoin %s %s", in.View.Cluster, name))
 	}
 	bySlot := ""

@@ -57,8 +57,9 @@ func TestAdopt(t *testing.T) {
 			steps: "open-term decide prepare", says: "crosstwin seed bookings tern --replace"},
 		"a replica is named": {in: unowned(input(named("tern"), nil), "postgresql"),
 			refused: "tern does not run as a primary: gull runs as primary"},
-		"another than the primary is named": {in: input(named("tern"), nil), wrong: "crosstwin switchover bookings --to tern"},
-		"once more":                         {in: input(request, nil), steps: strings.TrimPrefix(all, "open-term decide ")},
+		"another than the primary is named": {in: input(named("tern"), nil),
+			wrong: "crosstwin switchover bookings --to tern"},
+		"once more": {in: input(request, nil), steps: strings.TrimPrefix(all, "open-term decide ")},
 		"an upstream that nobody enrolled": {in: unowned(input(request, func(_ *Input, m []view.Member) {
 			m[2].Last.Links.Upstream.Host = "10.0.0.77"
 		}), "postgresql"), says: "heron follows 10.0.0.77:5432, which is no server of bookings by that address",

@@ -93,9 +93,10 @@ func (in *Input) restartFirst(p *operation.Plan, primary string) {
 	in.checkTerm(p, primary)
 	in.checkConnections(p, primary)
 	p.PauseSeconds = in.dialect().Pause + 0.5
-	p.Summary = fmt.Sprintf("Restart %s, then copy it to %s and have that follow. Expected write pause: about %s.", primary,
-		p.Target, words.Span(p.PauseSeconds))
-	p.Effects = append(p.Effects, primary+" is restarted first and takes up "+set, "all connections to "+primary+" end once")
+	p.Summary = fmt.Sprintf("Restart %s, then copy it to %s and have that follow. Expected write pause: about %s.",
+		primary, p.Target, words.Span(p.PauseSeconds))
+	p.Effects = append(p.Effects, primary+" is restarted first and takes up "+set,
+		"all connections to "+primary+" end once")
 	in.stepsRestartPrimary(p, primary)
 	in.restarted = primary
 }

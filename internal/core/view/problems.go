@@ -249,7 +249,8 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 	switch wire := o.Agent.Wire; {
 	case wire == 0 || wire == observation.Wire:
 	case wire < observation.Wire:
-		add(cluster.RuleAgent, cause.Cause{Code: cause.AgentOld, Server: s.Name, Text: o.Agent.Version}, with(cause.UpdateAgent))
+		add(cluster.RuleAgent, cause.Cause{Code: cause.AgentOld, Server: s.Name, Text: o.Agent.Version},
+			with(cause.UpdateAgent))
 	default:
 		add(cluster.RuleAgent, cause.Cause{Code: cause.AgentNew, Server: s.Name, Text: o.Agent.Version},
 			with(cause.UpdateService))

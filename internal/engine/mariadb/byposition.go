@@ -45,7 +45,8 @@ func (e *Engine) provePosition(ctx context.Context, up verb.Peer) error {
 func (e *Engine) noOwnNumbers(ctx context.Context) error {
 	var id uint32
 	var text string
-	if err := e.db.QueryRowContext(ctx, "select @@global.server_id, @@global.gtid_binlog_state").Scan(&id, &text); err != nil {
+	if err := e.db.QueryRowContext(ctx, "select @@global.server_id, @@global.gtid_binlog_state").Scan(&id,
+		&text); err != nil {
 		return e.explain(err)
 	}
 	state, err := position.ParseGTIDState(text)

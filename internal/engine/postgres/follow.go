@@ -188,7 +188,8 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare) error {
 		")").Scan(&shared); err != nil {
 		return e.explain(err)
 	}
-	if err := e.rewriteAccess(ctx, "hba_file", func(now string) string { return hbaRules(now, kind, a.Peers, shared) }); err != nil {
+	rules := func(now string) string { return hbaRules(now, kind, a.Peers, shared) }
+	if err := e.rewriteAccess(ctx, "hba_file", rules); err != nil {
 		return err
 	}
 	var bad, file string

@@ -128,8 +128,8 @@ func withoutUser(content, user string) string {
 // dropAccounts drops the accounts by which servers follow, on a primary that nobody
 // follows by them.
 func (e *Engine) dropAccounts(ctx context.Context, replica bool) error {
-	const ours = "in (select rolname from pg_roles where rolname = '" + verb.SharedUser + "' or rolname = '" + verb.ReaderUser +
-		"' or starts_with(rolname, '" + verb.AccountPrefix + "'))"
+	const ours = "in (select rolname from pg_roles where rolname = '" + verb.SharedUser + "' or rolname = '" +
+		verb.ReaderUser + "' or starts_with(rolname, '" + verb.AccountPrefix + "'))"
 	var users string
 	if err := e.pool.QueryRow(ctx, "select coalesce((select string_agg(distinct "+
 		"coalesce(nullif(application_name, ''), client_addr::text, 'a session'), ', ') from pg_stat_activity "+

@@ -66,7 +66,8 @@ func (e *Engine) letReaderIn(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the name of the owner of %s: %w", e.cfg.DataDir, err)
 	}
-	if err := e.rewriteAccess(ctx, "ident_file", func(now string) string { return readerMap(now, owner.Username) }); err != nil {
+	names := func(now string) string { return readerMap(now, owner.Username) }
+	if err := e.rewriteAccess(ctx, "ident_file", names); err != nil {
 		return err
 	}
 	if err := e.rewriteAccess(ctx, "hba_file", readerRules); err != nil {
@@ -131,7 +132,8 @@ func (e *Engine) connectReader(ctx context.Context, database, socketDir string, 
 // account was not there yet, which takes no writes any more, is read by the superuser.
 func (p *private) reader(ctx context.Context, database string) (*pgx.Conn, error) {
 	c, err := p.e.connectReader(ctx, database, p.dir, p.port)
-	if refused := (*pgconn.PgError)(nil); errors.As(err, &refused) && (refused.Code == "28000" || refused.Code == "42501") {
+	var refused *pgconn.PgError
+	if errors.As(err, &refused) && (refused.Code == "28000" || refused.Code == "42501") {
 		return p.connect(ctx, database)
 	}
 	return c, err

@@ -13,7 +13,8 @@ import (
 func TestRowsAreReadByTheReader(t *testing.T) {
 	t.Parallel()
 	p := primary(t)
-	p.sql("create role clerk login createrole", "create table hidden (a int primary key)", "alter table hidden owner to clerk",
+	p.sql("create role clerk login createrole", "create table hidden (a int primary key)",
+		"alter table hidden owner to clerk",
 		"alter table hidden enable row level security", "alter table hidden force row level security",
 		"insert into hidden select generate_series(1, 7)", "create schema closed", "create table closed.t (a int)",
 		"revoke all on schema closed from public", "create role "+verb.ReaderUser+" nologin", "grant pg_write_all_data to "+
