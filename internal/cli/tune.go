@@ -68,8 +68,8 @@ func (a *app) adoptCommand() *cobra.Command {
 	c := a.actCommand("adopt CLUSTER", "Take over servers that replicate already, as they run", 1,
 		func([]string) (operation.Request, error) { return req, nil })
 	c.Long = "Take over servers that replicate already, as they run.\n\nEnroll the agents of all of them first. " +
-		"The plan shows who follows whom and what is set up beside what there is: accounts, access rules, marks; GTIDs instead of " +
-		"file and position. Nothing is restarted and nothing is copied."
+		"The plan shows who follows whom and what is set up beside what there is: accounts, access rules, marks; GTIDs " +
+		"instead of file and position. Nothing is restarted and nothing is copied."
 	c.Flags().StringVar(&req.Server, "primary", "", "the server with your data, where that does not show")
 	return c
 }
