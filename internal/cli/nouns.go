@@ -290,7 +290,8 @@ func printAdded(w io.Writer, c *client.Client, name string, codes []apitype.Enro
 		fmt.Fprintf(w, "  on %s:  crosstwin agent enroll --service %s --code %s --host HOST\n", x.Server, c.Base(), x.Code)
 	}
 	fmt.Fprintf(w, "\nHOST is the address at which the other servers reach that one. Where the packages are not "+
-		"installed,\nstart the agent then: crosstwin agent. When the agents run, take over what runs there: crosstwin adopt %s\n", name)
+		"installed,\nstart the agent then: crosstwin agent. When the agents run, take over what runs there: "+
+		"crosstwin adopt %s\n", name)
 }
 
 func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
