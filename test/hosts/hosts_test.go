@@ -305,6 +305,8 @@ func story(t *testing.T, w *world, e engineOf) {
 		e.atHost(w, name)
 	}
 
+	w.rebooted(e)
+
 	began := e.began(w, "gull")
 	w.install("gull", os.Getenv("CROSSTWIN_DEBS"), true)
 	w.settled("orders", "gull")

@@ -130,11 +130,16 @@ func (e *Engine) Settle(ctx context.Context) error {
 	return p.close(ctx)
 }
 
-// rewindArgs are pg_rewind's arguments.
-func (e *Engine) rewindArgs(a verb.Rewind) []string {
+// rewindArgs are pg_rewind's arguments. Where the server has a restore_command, log of its own
+// that is gone comes back from its archive.
+func (e *Engine) rewindArgs(ctx context.Context, a verb.Rewind) []string {
 	args := []string{"-D", e.cfg.DataDir, "--source-server=" + e.conninfo(a.Source, "dbname", "postgres"), "-P"}
 	if e.apart() {
 		args = append(args, "--config-file="+e.cfg.ConfigFile)
+	}
+	if said, _, err := e.Run(ctx, "postgres", e.serverArgs("-C", "restore_command")...); err == nil &&
+		strings.TrimSpace(said) != "" {
+		args = append(args, "--restore-target-wal")
 	}
 	return args
 }
@@ -171,7 +176,7 @@ func (e *Engine) Rewind(ctx context.Context, a verb.Rewind, progress engine.Prog
 			said += line + "\n"
 			progress(strings.TrimPrefix(line, "pg_rewind: "), 0, 0)
 		}
-	}, host.Piped{}, "pg_rewind", e.rewindArgs(a)...)
+	}, host.Piped{}, "pg_rewind", e.rewindArgs(ctx, a)...)
 	if err != nil {
 		if !touched && ctx.Err() == nil {
 			// It gave up before it changed a file: the data is what it was.

@@ -1,0 +1,69 @@
+package postgres
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
+)
+
+// Log of its own that a server has removed comes back from its archive for a rewind; without
+// an archive the rewind fails and changes nothing.
+func TestRewindReadsTheArchive(t *testing.T) {
+	t.Parallel()
+	p := primary(t)
+	p.sql("create table t (a int)", "insert into t values (1)")
+	r := replicaOf(t, p)
+	p.sql("checkpoint", "select pg_switch_wal()", "insert into t values (0)")
+	r.caughtUp(p)
+	fork := r.Observe(r.ctx(), false).Log.Applied
+	archive := filepath.Join(r.cfg.WorkDir, "archive")
+	if err := r.AsOwner(func() error { return os.Mkdir(archive, 0o700) }); err != nil {
+		t.Fatal(err)
+	}
+	old := func() []string { l, _ := filepath.Glob(r.Path("pg_wal", "00000001*")); return l }
+	if len(old()) < 2 {
+		t.Fatalf("the last checkpoint is in the file of the fork: the test shows nothing: %q", old())
+	}
+	r.utility("/bin/cp", append(old(), archive)...)
+	if err := r.Promote(r.ctx()); err != nil {
+		t.Fatal(err)
+	}
+	r.sql("insert into t values (100)", "insert into t values (101)")
+	p.sql("insert into t values (2)", "checkpoint")
+	if err := r.Fence(r.ctx(), true); err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range old() {
+		os.Remove(f)
+	}
+	source := verb.Peer{Name: "gull", Host: p.cfg.Host, Port: p.cfg.Port}
+	line := p.Observe(p.ctx(), false).Log.Line
+	rewind := func() error {
+		return r.Rewind(r.ctx(), verb.Rewind{Source: source, Fork: fork, Line: line}, func(string, int64, int64) {})
+	}
+	if err := rewind(); err == nil || r.memory.Unfinished() != "" {
+		t.Fatalf("without the log: %v, unfinished %q", err, r.memory.Unfinished())
+	}
+	auto, err := os.ReadFile(r.Path(autoFile))
+	if err == nil {
+		err = r.WriteOwned(r.Path(autoFile), []byte(string(auto)+fmt.Sprintf("restore_command = 'cp %s/%%f %%p'\n", archive)))
+	}
+	if err == nil {
+		err = rewind()
+	}
+	if err == nil {
+		err = r.Start(r.ctx(), observation.Replica)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.caughtUp(p)
+	if got := r.text("select string_agg(a::text, ' ' order by a) || ' ' || current_setting('restore_command') from t"); got !=
+		"0 1 2 cp "+archive+"/%f %p" {
+		t.Errorf("after the rewind: %s", got)
+	}
+}
