@@ -54,6 +54,7 @@ type Agent struct {
 	// opening is set while the data may for a moment not be closed by default.
 	opening bool
 	lastMu  sync.Mutex
+	tailsAt time.Time // when saved tails were looked through
 	lastAt  time.Time
 }
 

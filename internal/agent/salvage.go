@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"time"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/tail"
@@ -97,6 +98,38 @@ func (a *Agent) recallTail(t *tail.Tail) {
 		if _, err := os.Stat(saved.Saved); err == nil {
 			*t = saved
 		}
+	}
+}
+
+// forgetEvery is how often saved tails are looked through.
+const forgetEvery = time.Hour
+
+// forgetTails removes saved tails that are older than the service keeps them; 0 keeps them
+// all. While a rewind or a copy is unfinished nothing is removed: it may need its tail.
+func (a *Agent) forgetTails(now time.Time, keep time.Duration) {
+	a.lastMu.Lock()
+	soon := now.Sub(a.tailsAt) < forgetEvery
+	if !soon {
+		a.tailsAt = now
+	}
+	a.lastMu.Unlock()
+	if keep <= 0 || soon || a.memory.get().Unfinished != "" {
+		return
+	}
+	files, err := os.ReadDir(a.salvageDir())
+	if err != nil {
+		return // there are none
+	}
+	for _, f := range files {
+		info, err := f.Info()
+		if err != nil || !info.Mode().IsRegular() || now.Sub(info.ModTime()) < keep {
+			continue
+		}
+		if err := os.Remove(filepath.Join(a.salvageDir(), f.Name())); err != nil {
+			a.log.Error("an old saved tail could not be removed", "file", f.Name(), "error", err)
+			continue
+		}
+		a.log.Info("a saved tail was removed: it is older than the service keeps them", "file", f.Name(), "keep", keep)
 	}
 }
 

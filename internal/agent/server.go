@@ -42,6 +42,7 @@ func (a *Agent) handler() http.Handler {
 		if s := a.memory.get(); req.Reopen && mayReopen(s.Guard, s.Opened, req.Term, req.Owner, o) {
 			go a.reopen(req.Term)
 		}
+		a.forgetTails(time.Now(), time.Duration(req.KeepTails*float64(time.Second)))
 		if l := &o.Looked; !l.Ended.IsZero() {
 			l.WaitedSeconds, l.AgeSeconds = l.Began.Sub(came).Seconds(), time.Since(l.Ended).Seconds()
 		}

@@ -37,6 +37,8 @@ type ObserveRequest struct {
 	// Reopen: if this server came back closed, nothing is known that speaks against
 	// opening it again.
 	Reopen bool `json:"reopen,omitempty"`
+	// KeepTails is for how many seconds saved tails stay; 0: for ever.
+	KeepTails float64 `json:"keep_tails_seconds,omitempty"`
 	// System identifies the cluster's data; empty: not known yet.
 	System string `json:"system,omitempty"`
 	// Decision is that of the term, signed.

@@ -99,6 +99,8 @@ func (a *app) serveCommand() *cobra.Command {
 	f.Duration("keep-audit", 400*24*time.Hour, "how long the audit trail is kept")
 	f.Duration("keep-rows", 90*24*time.Hour,
 		"how long ended operations keep what they hold of rows: values in tails, differences")
+	f.Duration("keep-tails", 0,
+		"how long saved tails stay on their hosts; 0: until somebody removes them, because one may be the only copy")
 	f.String("config", "", "YAML file with any of these settings")
 	f.String("log-level", "info", "debug, info, warn or error")
 	f.Bool("log-json", false, "log as JSON")
@@ -131,6 +133,9 @@ func serve(ctx context.Context, v *viper.Viper) error {
 	}
 	if o.KeepRows = v.GetDuration("keep-rows"); o.KeepRows < 24*time.Hour {
 		return exitWith(exitUsage, "keep-rows is %s: it is at least a day", o.KeepRows)
+	}
+	if o.KeepTails = v.GetDuration("keep-tails"); o.KeepTails != 0 && o.KeepTails < 24*time.Hour {
+		return exitWith(exitUsage, "keep-tails is %s: it is at least a day, or 0 for ever", o.KeepTails)
 	}
 	for _, text := range v.GetStringSlice("deliver-to") {
 		network, err := netip.ParsePrefix(text)

@@ -43,8 +43,10 @@ type Options struct {
 	KeepAudit time.Duration
 	// KeepRows is for how long operations keep what they hold of rows.
 	KeepRows time.Duration
-	Keep     history.Keep
-	Version  string
+	// KeepTails is for how long saved tails stay; 0: for ever.
+	KeepTails time.Duration
+	Keep      history.Keep
+	Version   string
 	// Killpoint is told of every boundary that a crash could hit, in tests.
 	Killpoint func(kind operation.Kind, step, where string)
 }
@@ -86,7 +88,8 @@ func Serve(ctx context.Context, o Options, log *slog.Logger) error {
 	if err != nil {
 		return err
 	}
-	s.Keep, s.DeliverTo, s.KeepAudit, s.KeepRows = o.Keep, o.DeliverTo, o.KeepAudit, o.KeepRows
+	s.Keep, s.DeliverTo = o.Keep, o.DeliverTo
+	s.KeepAudit, s.KeepRows, s.KeepTails = o.KeepAudit, o.KeepRows, o.KeepTails
 	s.FirstTokenFile = filepath.Join(o.Dir, TokenFile)
 	if s.AlertCommand = o.AlertCommand; s.AlertCommand != "" {
 		if _, err := exec.LookPath(s.AlertCommand); err != nil {

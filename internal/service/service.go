@@ -47,8 +47,9 @@ type Service struct {
 	// FirstTokenFile holds the first token until somebody has taken it over.
 	FirstTokenFile string
 	// KeepAudit is for how long the audit trail is kept, KeepRows for how long what
-	// operations hold of rows.
-	KeepAudit, KeepRows time.Duration
+	// operations hold of rows. KeepTails is for how long saved tails stay on their hosts; 0:
+	// for ever, because one may be the only copy of what it holds.
+	KeepAudit, KeepRows, KeepTails time.Duration
 	// DeliverTo are networks that channels may lead to in any case.
 	DeliverTo []netip.Prefix
 

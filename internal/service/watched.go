@@ -259,7 +259,7 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 		return agentapi.Target{}, agentapi.ObserveRequest{}, NotFound("server", server)
 	}
 	req := agentapi.ObserveRequest{Term: c.rec.OwnerTerm, Owner: c.rec.Owner == server, Reopen: c.mayReopen(m),
-		Decision: s.decision(c)}
+		Decision: s.decision(c), KeepTails: s.KeepTails.Seconds()}
 	if o := c.member(c.rec.Owner); o != nil && o.last != nil {
 		req.System = o.last.Data.System
 	}
