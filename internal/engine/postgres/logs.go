@@ -110,8 +110,7 @@ func (e *Engine) ReadLog(ctx context.Context, a tail.ReadLogArgs) (*tail.LogPage
 	}
 	b := tailBuilder{byID: map[uint32]*tail.Transaction{}, parent: map[uint32]uint32{}, all: true}
 	for _, part := range e.parts(o, from, to) {
-		stderr, err := e.dump(ctx, part.Timeline, part.from, part.to, b.add)
-		if _, ended := pgtool.ParseEnd(stderr); err != nil && !ended {
+		if err := e.dumpPart(ctx, part, b.add); err != nil {
 			return nil, fmt.Errorf("read the log of %s from %s: %w", e.cfg.Name, part.from, err)
 		}
 	}
@@ -126,6 +125,25 @@ func (e *Engine) ReadLog(ctx context.Context, a tail.ReadLogArgs) (*tail.LogPage
 	page := pageOf(t.Transactions, a, span{from: from, shown: shown, to: to, end: end, newest: newest})
 	e.place(page, o)
 	return page, nil
+}
+
+// dumpPart reads a part of the log that begins anywhere. A file that was ended early (by a
+// backup, an archive_timeout) is empty from there on, and no record is found after a place in
+// that rest: then the next file is where the log goes on.
+func (e *Engine) dumpPart(ctx context.Context, p part, each func(pgtool.Record)) error {
+	size := position.LSN(max(e.segmentBytes(), 1<<20))
+	for from := p.from; from < p.to; from = (from/size + 1) * size {
+		found := false
+		stderr, err := e.dump(ctx, p.Timeline, from, p.to, func(r pgtool.Record) { found = true; each(r) })
+		_, ended := pgtool.ParseEnd(stderr)
+		switch {
+		case err != nil && !ended:
+			return err
+		case err == nil || found:
+			return nil
+		}
+	}
+	return nil
 }
 
 // span is the stretch of log that one page is read from.

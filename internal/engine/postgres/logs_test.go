@@ -162,3 +162,33 @@ func TestSet(t *testing.T) {
 		}
 	}
 }
+
+// A file that was ended early is empty from there on. A page that begins in its empty part
+// goes on with the next file.
+func TestReadLogFromTheEmptyRestOfAFile(t *testing.T) {
+	t.Parallel()
+	r := primary(t)
+	r.sql("create table boats (id int)", "insert into boats values (1)", "select pg_switch_wal()",
+		"insert into boats values (2)")
+	// As far into the new file as the ended one was not written any more.
+	from := r.text("select (pg_walfile_name_offset(pg_current_wal_lsn())).file_offset::text || ' ' || " +
+		"(pg_current_wal_lsn() - 8388608)::text")
+	_, back, _ := strings.Cut(from, " ")
+	for _, a := range []tail.ReadLogArgs{{From: back}, {Table: "public.boats"}} {
+		p, err := r.ReadLog(r.ctx(), a)
+		if err != nil {
+			t.Fatal(err)
+		}
+		inserts := 0
+		for _, x := range p.Transactions {
+			for _, c := range x.Changes {
+				if strings.HasSuffix(c.Table, ".boats") {
+					inserts += c.Inserts
+				}
+			}
+		}
+		if inserts == 0 {
+			t.Errorf("%+v shows nothing of what was written after the switch, in %s", a, from)
+		}
+	}
+}

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, take } from "../api/client";
+import { Authority } from "../parts/authority";
 import { Channels } from "../parts/channels";
 import { Tokens } from "../parts/tokens";
 import { size, zone } from "../words";
@@ -93,6 +94,7 @@ export function Settings() {
           <May do="admin">
             <Channels />
             <Records />
+            <Authority />
           </May>
         </div>
       </div>
