@@ -62,8 +62,8 @@ func TestRewindReadsTheArchive(t *testing.T) {
 		t.Fatal(err)
 	}
 	r.caughtUp(p)
-	if got := r.text("select string_agg(a::text, ' ' order by a) || ' ' || current_setting('restore_command') from t"); got !=
-		"0 1 2 cp "+archive+"/%f %p" {
+	got := r.text("select string_agg(a::text, ' ' order by a) || ' ' || current_setting('restore_command') from t")
+	if got != "0 1 2 cp "+archive+"/%f %p" {
 		t.Errorf("after the rewind: %s", got)
 	}
 }
