@@ -383,6 +383,13 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 	}
 	if !w.mariadb() {
 		load.Stop() // more writes than fit into the last moment would end it before the pause
+		w.sql("gull", "alter system set autovacuum = off", "select pg_reload_conf()") // nor may it write by itself
+		const workers = "select count(*)::text from pg_stat_activity where backend_type = 'autovacuum worker'"
+		for end := time.Now().Add(time.Minute); w.query("gull", workers) != "0"; time.Sleep(100 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatal("the server's own vacuum does not end")
+			}
+		}
 	}
 	w.settled()
 	goOn := w.stopApplying("tern")
