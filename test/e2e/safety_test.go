@@ -382,7 +382,7 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	if !w.mariadb() {
-		load.Stop() // more writes than fit into the last moment would end it before the pause
+		load.Stop()                                                                   // more writes than fit into the last moment would end it before the pause
 		w.sql("gull", "alter system set autovacuum = off", "select pg_reload_conf()") // nor may it write by itself
 		const workers = "select count(*)::text from pg_stat_activity where backend_type = 'autovacuum worker'"
 		for end := time.Now().Add(time.Minute); w.query("gull", workers) != "0"; time.Sleep(100 * time.Millisecond) {
