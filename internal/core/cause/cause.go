@@ -88,6 +88,7 @@ const (
 const (
 	AddPrimary      Code = "add a primary"
 	UpdateAgent     Code = "update the agent"
+	EnrollIt        Code = "enroll it"
 	UpdateService   Code = "update the service"
 	SeeTail         Code = "see the tail"
 	ReadOperation   Code = "read the operation"   // Number

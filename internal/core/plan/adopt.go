@@ -188,7 +188,7 @@ func (in *Input) checkAdoptable(p *operation.Plan, name string) bool {
 		c.Evidence += ", by file and position"
 		p.Effects = append(p.Effects, fmt.Sprintf("%s, which follows %s by file and position, follows it by GTID from %s "+
 			"on, as %s; writes are not touched", name, s.Follows, o.Log.Applied, verb.ReplicationUser(name)))
-	} else {
+	} else if own, ours := in.Member(s.Follows).Last.SlotNamed(up.Slot); !ours || !own.Ours {
 		p.Effects = append(p.Effects, fmt.Sprintf("%s goes on following %s as it does%s, by its present account, until a "+
 			"role change has it follow as %s", name, s.Follows, bySlot, verb.ReplicationUser(name)))
 	}

@@ -30,7 +30,7 @@ func (in *Input) checkPrimary(p *operation.Plan) bool {
 		c.Result, c.Evidence, c.Mend = operation.Fail, in.View.Cluster+" has no primary",
 			"take over one that runs: crosstwin adopt "+in.View.Cluster
 	case !in.seen(s.Name):
-		c.Result, c.Evidence, c.Mend = operation.Fail, in.silence(s.Name), "check that it runs and is reachable at "+s.Agent
+		c.Result, c.Evidence, c.Mend = operation.Fail, in.silence(s.Name), in.wakeAgent(s.Name, s.Agent)
 	case s.Health != view.TakesWrites:
 		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s %s: %s", s.Name, words.Said(string(s.Health), 1), s.Why)
 		c.Mend = "make a server primary first: crosstwin failover " + in.View.Cluster
@@ -49,6 +49,14 @@ func (in *Input) silence(name string) string {
 	return name + "'s agent does not answer"
 }
 
+// wakeAgent says how an agent that does not answer is brought to do so.
+func (in *Input) wakeAgent(name, address string) string {
+	if address == "" {
+		return fmt.Sprintf("enroll it: crosstwin server code %s %s prints the command", in.View.Cluster, name)
+	}
+	return "check that it runs and is reachable at " + address
+}
+
 // checkAgents reports which agents answer. needed ones fail, others warn.
 func (in *Input) checkAgents(p *operation.Plan, needed ...string) {
 	for _, m := range in.Members {
@@ -56,7 +64,7 @@ func (in *Input) checkAgents(p *operation.Plan, needed ...string) {
 			Evidence: m.Name + "'s agent answers at " + m.Agent}
 		if !in.seen(m.Name) {
 			c.Result, c.Evidence = operation.Warn, in.silence(m.Name)
-			c.Why, c.Mend = "it stays as it is and has to rejoin later", "check that it runs and is reachable at "+m.Agent
+			c.Why, c.Mend = "it stays as it is and has to rejoin later", in.wakeAgent(m.Name, m.Agent)
 			for _, n := range needed {
 				if n == m.Name {
 					c.Result, c.Why = operation.Fail, "this operation has to act on "+m.Name

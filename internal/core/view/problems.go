@@ -153,6 +153,8 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 		return with(cause.LetIn), nil // what is not known is no reason to change the primary
 	case s.Name == v.Primary:
 		return with(cause.MakeAnother), &Fix{Kind: operation.Failover}
+	case s.Cause.Code == cause.NotEnrolled:
+		return with(cause.EnrollIt), nil
 	case s.Health == Unseen:
 		c.At = s.Agent
 		return with(cause.SeeAgent), nil

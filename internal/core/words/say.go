@@ -273,6 +273,10 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 	cause.AddPrimary: func(c cause.Cause) string {
 		return "enroll the agents of its servers, then take over what runs: crosstwin adopt " + c.Cluster
 	},
+	cause.EnrollIt: func(c cause.Cause) string {
+		return fmt.Sprintf("run the command that was printed when it was added, on its host; or get a new one: "+
+			"crosstwin server code %s %s", c.Cluster, c.Server)
+	},
 	cause.UpdateAgent: func(c cause.Cause) string {
 		return "install the service's version of crosstwin on the host of " + c.Server + ", and restart its agent"
 	},

@@ -209,12 +209,20 @@ export function Cluster() {
         </h1>
         <div className="btns">
           <May do="operate">
-            <button className="btn go" onClick={() => setRequest({ kind: "switchover" })}>
-              Switch over…
-            </button>
-            <button className="btn risk" onClick={() => setRequest({ kind: "failover" })}>
-              Fail over…
-            </button>
+            {view.primary ? (
+              <>
+                <button className="btn go" onClick={() => setRequest({ kind: "switchover" })}>
+                  Switch over…
+                </button>
+                <button className="btn risk" onClick={() => setRequest({ kind: "failover" })}>
+                  Fail over…
+                </button>
+              </>
+            ) : (
+              <button className="btn go" onClick={() => setRequest({ kind: "adopt" })}>
+                Take over what runs…
+              </button>
+            )}
           </May>
           <May do="admin">
             <Link className="btn" to={`/clusters/${name}/setup`}>
