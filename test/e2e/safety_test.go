@@ -382,8 +382,10 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 		t.Fatal(err)
 	}
 	if !w.mariadb() {
-		load.Stop()                                                                   // more writes than fit into the last moment would end it before the pause
-		w.sql("gull", "alter system set autovacuum = off", "select pg_reload_conf()") // nor may it write by itself
+		// More writes than fit into the last moment would end it before the pause: nobody
+		// writes, nor does the server by itself.
+		load.Stop()
+		w.sql("gull", "alter system set autovacuum = off", "select pg_reload_conf()")
 		const workers = "select count(*)::text from pg_stat_activity where backend_type = 'autovacuum worker'"
 		for end := time.Now().Add(time.Minute); w.query("gull", workers) != "0"; time.Sleep(100 * time.Millisecond) {
 			if time.Now().After(end) {
