@@ -59,6 +59,13 @@ func (w *world) reboot(name string, orderly bool) {
 // rebooted tries reboots of both hosts, announced and not: each ends with the roles as before.
 func (w *world) rebooted(e engineOf) {
 	w.t.Helper()
+	defer func() {
+		if w.t.Failed() && e.name == "mariadb" {
+			out, _ := w.do("run", w.host("tern"), "sh", "-c", "cd /var/lib/mysql; for f in $(ls -t *bin.0* | head -n 2); do echo "+
+				"$f; mariadb-binlog $f | tail -n 40; done; journalctl -u mariadb -b --no-pager | tail -n 40")
+			w.t.Log(out)
+		}
+	}()
 	for _, name := range []string{"tern", "gull"} {
 		for _, orderly := range []bool{true, false} {
 			began := time.Now()
