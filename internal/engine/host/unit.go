@@ -86,10 +86,21 @@ func systemctl(ctx context.Context, change bool, args ...string) (string, error)
 	return strings.TrimSpace(string(out)), nil
 }
 
-// unitState returns a unit's state: active, inactive, failed; or changing, while it starts
-// or stops or is about to.
+// What a unit is doing. One that is stuck is being started, and nothing does that any more:
+// the service manager waits for a server that has ended (seen, with no limit of time, where
+// a server was stopped before its start command had noticed that it ran).
+const (
+	unitActive   = "active"
+	unitInactive = "inactive"
+	unitFailed   = "failed"
+	unitStarting = "starting" // or about to
+	unitStuck    = "stuck"
+	unitStopping = "stopping" // or about to
+)
+
 func unitState(ctx context.Context, unit string) (string, error) {
-	said, err := systemctl(ctx, false, "show", "--property=ActiveState", "--property=Job", unit)
+	said, err := systemctl(ctx, false, "show", "--property=ActiveState", "--property=SubState", "--property=Job",
+		"--property=MainPID", "--property=ControlPID", unit)
 	if err != nil {
 		return "", err
 	}
@@ -99,23 +110,26 @@ func unitState(ctx context.Context, unit string) (string, error) {
 // parseUnitState reads what systemctl show says. A unit without a job has an empty one, or
 // none at all.
 func parseUnitState(said string) string {
-	state, job := "", ""
+	is := map[string]string{}
 	for _, line := range strings.Split(said, "\n") {
-		switch name, value, _ := strings.Cut(line, "="); name {
-		case "ActiveState":
-			state = value
-		case "Job":
-			job = value
-		}
+		name, value, _ := strings.Cut(line, "=")
+		is[name] = value
 	}
-	if job != "" && job != "0" || strings.HasSuffix(state, "ing") {
-		return "changing"
+	none := func(name string) bool { return is[name] == "" || is[name] == "0" }
+	switch state := is["ActiveState"]; {
+	case state == "activating" && is["SubState"] == "start" && none("MainPID") && none("ControlPID"):
+		return unitStuck
+	case state == "activating" || isDown(state) && !none("Job"):
+		return unitStarting
+	case state == "deactivating" || !none("Job"):
+		return unitStopping
+	default:
+		return state
 	}
-	return state
 }
 
 // isDown reports whether a unit in a state runs nothing, and is about to do nothing.
-func isDown(state string) bool { return state == "inactive" || state == "failed" }
+func isDown(state string) bool { return state == unitInactive || state == unitFailed }
 
 // settleLimit is how long a unit is given: a server that waits to be started again takes no
 // writes meanwhile.
@@ -123,8 +137,9 @@ const settleLimit = 30 * time.Second
 
 // SettleUnit waits until the unit of a server that has ended is down. The service manager may
 // not have noticed yet: it says active for a moment, a start would then do nothing, and the
-// commands of the stop still come (seen: the server stayed down). Where there is no unit,
-// there is nothing to wait for.
+// commands of the stop still come (seen: the server stayed down). A start of before, for a
+// server that has ended since, is ended: it would be waited for in vain. Where the service
+// manager has started the server anew by itself, or there is no unit, nothing is to be done.
 func (d *Data) SettleUnit(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, settleLimit)
 	defer cancel()
@@ -133,12 +148,18 @@ func (d *Data) SettleUnit(ctx context.Context) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", d.Name, err)
 		}
-		if isDown(state) {
-			break
+		switch runs := len(d.Processes()) > 0; {
+		case isDown(state), state == unitActive && runs:
+			return nil
+		case !runs && (state == unitStarting || state == unitStuck):
+			if err := d.EndUnit(ctx); err != nil {
+				return fmt.Errorf("%s: %w", d.Name, err)
+			}
+			continue
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("%s: no process of the server is left, and its unit %s is still %s", d.Name, d.Unit, state)
+			return fmt.Errorf("%s: its unit %s is still %s", d.Name, d.Unit, state)
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
@@ -163,9 +184,13 @@ func (d *Data) StartUnit(ctx context.Context, logFile string) (*Server, error) {
 	exited := make(chan struct{})
 	ctx, awaited := context.WithCancel(ctx)
 	go func() {
-		for ctx.Err() == nil {
+		for stuck := 0; ctx.Err() == nil; {
 			time.Sleep(100 * time.Millisecond)
-			if state, err := unitState(ctx, d.Unit); err == nil && isDown(state) {
+			state, err := unitState(ctx, d.Unit)
+			if stuck++; err != nil || state != unitStuck {
+				stuck = 0
+			}
+			if err == nil && isDown(state) || stuck > 1 {
 				close(exited)
 				return
 			}

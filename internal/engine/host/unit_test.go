@@ -2,15 +2,21 @@ package host
 
 import "testing"
 
-// A unit that starts or stops, or is about to, is neither up nor down.
+// A unit that starts or stops, or is about to, is neither up nor down; one whose start nobody
+// carries out any more is stuck.
 func TestParseUnitState(t *testing.T) {
-	for said, want := range map[string]string{"ActiveState=failed": "failed", "ActiveState=active\nJob=": "active",
-		"Job=0\nActiveState=inactive": "inactive", "ActiveState=inactive\nJob=412": "changing",
-		"ActiveState=deactivating\nJob=": "changing", "ActiveState=activating": "changing", "": ""} {
+	for said, want := range map[string]string{"ActiveState=failed": unitFailed, "ActiveState=active\nJob=": unitActive,
+		"Job=0\nActiveState=inactive": unitInactive, "ActiveState=inactive\nJob=412": unitStarting,
+		"ActiveState=active\nJob=7": unitStopping, "ActiveState=deactivating\nJob=": unitStopping, "": "",
+		"ActiveState=activating\nSubState=auto-restart\nMainPID=0\nControlPID=0":         unitStarting,
+		"ActiveState=activating\nSubState=start\nJob=444\nMainPID=0\nControlPID=589":     unitStarting,
+		"ActiveState=activating\nSubState=start\nJob=9\nMainPID=84\nControlPID=0":        unitStarting,
+		"MainPID=0\nControlPID=0\nActiveState=activating\nSubState=start\nJob=444":       unitStuck,
+		"ActiveState=activating\nSubState=start-pre\nJob=44\nMainPID=0\nControlPID=1234": unitStarting} {
 		if got := parseUnitState(said); got != want {
 			t.Errorf("%q is %q, not %q", said, got, want)
 		}
-		if isDown(want) != (want == "failed" || want == "inactive") {
+		if isDown(want) != (want == unitFailed || want == unitInactive) {
 			t.Errorf("%q counts as down: %t", want, isDown(want))
 		}
 	}
