@@ -119,11 +119,14 @@ func (w *world) linksQuery() string {
 		"pg_stat_replication"
 }
 
-// startedAt tells when a database was started.
+// startedAt tells which process a database is, and since when.
 func (w *world) startedAt(server string) string {
 	if w.mariadb() {
-		return w.query(server, "select variable_value - unix_timestamp() > -100000000 from "+
-			"information_schema.global_status where variable_name = 'uptime'")
+		pid, err := os.ReadFile(w.query(server, "select @@pid_file"))
+		if err != nil || len(pid) == 0 {
+			w.t.Fatalf("%s's process: %v", server, err)
+		}
+		return string(pid)
 	}
 	return w.query(server, "select pg_postmaster_start_time()::text")
 }

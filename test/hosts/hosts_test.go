@@ -141,6 +141,15 @@ func (w *world) until(what string, so func() bool) {
 	}
 }
 
+// active waits for a unit that is being started: the service manager of these hosts may not
+// end processes by their control group, as a restart in the middle of a start needs it to.
+func (w *world) active(name, unit string) {
+	w.until("the unit on "+name+" is active", func() bool {
+		out, _ := w.do("run", w.host(name), "systemctl", "is-active", unit)
+		return strings.HasPrefix(out, "active")
+	})
+}
+
 // settled waits until a server is primary and the other follows in step and may take over:
 // one that was started just now has to be proven first.
 func (w *world) settled(cluster, primary string) {
@@ -297,6 +306,7 @@ func story(t *testing.T, w *world, e engineOf) {
 	w.ct("switchover", "orders", "--yes")
 	w.settled("orders", "gull")
 	for _, name := range []string{"gull", "tern"} {
+		w.active(name, e.unit)
 		w.run(name, "systemctl", "restart", e.unit) // no incident
 		w.settled("orders", "gull")
 		if out := w.run(name, "systemctl", "is-active", e.unit); !strings.HasPrefix(out, "active") {

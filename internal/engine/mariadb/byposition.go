@@ -17,50 +17,79 @@ import (
 // byPosition reports whether a link asks for the log by a file's name and a place in it.
 func byPosition(l link) bool { return l["Using_Gtid"] == "No" }
 
-// provePosition stops the receiver of a replica that follows by file and position, lets it
-// apply what it has, and makes sure that its GTID position is what its upstream has at that
-// place (invariant: by GTID it goes on exactly where it stands). The server notes GTIDs as it
-// applies them, but nobody has compared them yet; and numbers of its own would stand in the
-// way of the upstream's.
-func (e *Engine) provePosition(ctx context.Context, up verb.Peer) error {
-	if err := e.noOwnNumbers(ctx); err != nil {
+// byGTID has a replica that follows by file and position follow by GTID (invariant: it goes on
+// exactly where it stands). What can be known while it runs is looked at first. Then its
+// receiver stops, what it has is applied, and its GTID position has to be what its upstream
+// has at that place: the server notes GTIDs as it applies them, but nobody has compared them
+// yet. A replica that cannot change goes on as it did.
+func (e *Engine) byGTID(ctx context.Context, l link, up verb.Peer) error {
+	switch {
+	case !l.at(up.Host, up.Port):
+		return fmt.Errorf("%s follows %s:%s by file and position, and a place in that server's log says nothing of %s's: "+
+			"have it follow by GTID first, or copy it again", e.cfg.Name, l["Master_Host"], l["Master_Port"], up.Name)
+	case l["Slave_SQL_Running"] != "Yes" || l["Slave_IO_Running"] == "No":
+		return fmt.Errorf("%s follows %s by file and position and is stopped: start slave has to run before it can "+
+			"follow by GTID", e.cfg.Name, up.Name)
+	}
+	theirs, err := e.openUpstream(up)
+	if err != nil {
 		return err
 	}
-	if err := e.exec(ctx, "stop slave io_thread"); err != nil {
+	defer theirs.Close()
+	if err := cmp.Or(e.noOwnNumbers(ctx, theirs, up.Name), e.sameOrigin(ctx, up)); err != nil {
 		return err
 	}
-	err := e.comparePosition(ctx, up)
+	stop := "stop slave io_thread"
+	if delayed(l) { // what it has received is fetched again
+		stop = "stop slave"
+	}
+	if err = e.exec(ctx, stop); err == nil {
+		err = e.comparePosition(ctx, theirs, up.Name)
+	}
+	if err == nil {
+		err = e.attach(ctx, up)
+	}
 	if err == nil {
 		return nil
 	}
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	if again := e.exec(after, "start slave"); again != nil {
-		return fmt.Errorf("%w; and it could not be started again as it was: %w", err, again)
+		return fmt.Errorf("%w; and %s could not be started again as it was: %w", err, e.cfg.Name, again)
+	}
+	if l, again := e.link(after); again != nil || !byPosition(l) {
+		return err
 	}
 	return fmt.Errorf("%w; it goes on by file and position", err)
 }
 
-// noOwnNumbers refuses a server whose own log holds transactions of its own.
-func (e *Engine) noOwnNumbers(ctx context.Context) error {
-	var id uint32
-	var text string
-	if err := e.db.QueryRowContext(ctx, "select @@global.server_id, @@global.gtid_binlog_state").Scan(&id,
-		&text); err != nil {
-		return e.explain(err)
-	}
-	state, err := position.ParseGTIDState(text)
+// noOwnNumbers refuses a server whose own log holds transactions that its upstream's never
+// held. Those of a time when it was the primary itself are in both.
+func (e *Engine) noOwnNumbers(ctx context.Context, theirs *sql.DB, name string) error {
+	const state = "select @@global.gtid_binlog_state"
+	text, err := e.text(ctx, state) // before the upstream's, which is ahead
 	if err != nil {
 		return err
 	}
-	if own := state.Of(id); len(own) > 0 {
-		return fmt.Errorf("%s's own log holds transactions that it wrote itself, up to %s: by GTID they would stand in the "+
-			"way of its upstream's", e.cfg.Name, own)
+	var other string
+	if err := theirs.QueryRowContext(ctx, state).Scan(&other); err != nil {
+		return fmt.Errorf("ask %s what its log holds: %w", name, err)
+	}
+	mine, err := position.ParseGTIDState(text)
+	its, err2 := position.ParseGTIDState(other)
+	if err := cmp.Or(err, err2); err != nil {
+		return err
+	}
+	if own := mine.Extra(its); len(own) > 0 {
+		return fmt.Errorf("%s's own log holds transactions that %s's never held, up to %s: by GTID they would stand in the "+
+			"way of its upstream's", e.cfg.Name, name, position.GTIDState(own))
 	}
 	return nil
 }
 
-func (e *Engine) comparePosition(ctx context.Context, up verb.Peer) error {
+// comparePosition compares the GTID position of a replica whose receiver is stopped with
+// what its upstream has at the place where it stands.
+func (e *Engine) comparePosition(ctx context.Context, theirs *sql.DB, name string) error {
 	l, err := e.appliedAll(ctx)
 	if err != nil {
 		return err
@@ -70,40 +99,35 @@ func (e *Engine) comparePosition(ctx context.Context, up verb.Peer) error {
 	if err != nil {
 		return err
 	}
-	e.seen.Lock()
-	acc := e.seen.account
-	e.seen.Unlock()
-	db, err := e.openPeer(up, acc)
-	if err != nil {
-		return err
+	var other sql.NullString
+	if err := theirs.QueryRowContext(ctx, "select binlog_gtid_pos(?, ?)", file, place).Scan(&other); err != nil {
+		return fmt.Errorf("ask %s for the GTID position at %s:%s: %w", name, file, place, err)
 	}
-	defer db.Close()
-	var theirs sql.NullString
-	if err := db.QueryRowContext(ctx, "select binlog_gtid_pos(?, ?)", file, place).Scan(&theirs); err != nil {
-		return fmt.Errorf("ask %s for the GTID position at %s:%s: %w", up.Name, file, place, err)
-	}
-	if !theirs.Valid {
-		return fmt.Errorf("%s has no GTID position for %s:%s, where %s stands", up.Name, file, place, e.cfg.Name)
+	if !other.Valid {
+		return fmt.Errorf("%s has no GTID position for %s:%s, where %s stands", name, file, place, e.cfg.Name)
 	}
 	a, err := position.ParseGTIDPosition(mine)
-	b, err2 := position.ParseGTIDPosition(theirs.String)
+	b, err2 := position.ParseGTIDPosition(other.String)
 	if err := cmp.Or(err, err2); err != nil {
 		return err
 	}
 	if a.String() != b.String() {
-		return fmt.Errorf("%s's GTID position is %q, and %s has %q at %s:%s, where %s stands", e.cfg.Name, mine, up.Name,
-			theirs.String, file, place, e.cfg.Name)
+		return fmt.Errorf("%s's GTID position is %q, and %s has %q at %s:%s, where %s stands", e.cfg.Name, mine, name,
+			other.String, file, place, e.cfg.Name)
 	}
 	return nil
 }
 
 // appliedAll waits until what was received is applied, and returns the link as it is then.
+// A replica that applies late on purpose has stopped, and stays where it is.
 func (e *Engine) appliedAll(ctx context.Context) (link, error) {
 	for end := time.Now().Add(drainLimit); ; time.Sleep(20 * time.Millisecond) {
 		l, err := e.link(ctx)
 		switch {
 		case err != nil:
 			return nil, err
+		case l != nil && delayed(l):
+			return l, nil
 		case l == nil || l["Slave_SQL_Running"] != "Yes":
 			return nil, fmt.Errorf("%s does not apply what it has received: %s", e.cfg.Name, l["Last_SQL_Error"])
 		case l["Relay_Master_Log_File"] == l["Master_Log_File"] && l["Exec_Master_Log_Pos"] == l["Read_Master_Log_Pos"]:
@@ -113,6 +137,14 @@ func (e *Engine) appliedAll(ctx context.Context) (link, error) {
 				l["Master_Log_File"], l["Read_Master_Log_Pos"])
 		}
 	}
+}
+
+// openUpstream opens connections to an upstream by the account of replication.
+func (e *Engine) openUpstream(up verb.Peer) (*sql.DB, error) {
+	e.seen.Lock()
+	acc := e.seen.account
+	e.seen.Unlock()
+	return e.openPeer(up, acc)
 }
 
 // openPeer opens connections to a peer by the account of replication.

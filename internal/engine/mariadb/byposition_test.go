@@ -1,11 +1,13 @@
 package mariadb
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
 
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
 )
 
 // A replica that follows by file and position follows by GTID afterwards, from where it
@@ -47,14 +49,88 @@ func TestByPositionToGTID(t *testing.T) {
 		t.Errorf("%s of 2 rows arrived", n)
 	}
 
+	// A replica that applies late stays where it is; numbers of a time when it was the primary
+	// itself, which its upstream has as well, do not stand in the way.
 	byFile()
+	plover.sql("stop slave; insert into d.parent values (72)")
+	up := plover.peer()
+	wren.sql(fmt.Sprintf("set global read_only = 1; change master to master_host = '%s', master_port = %d, master_user = '%s', "+
+		"master_password = '%s', master_use_gtid = no, master_log_file = '%s', master_log_pos = 4; start slave", up.Host,
+		up.Port, account.User, account.Password, plover.one("select substring_index(@@log_bin_basename, '/', -1)")+".000001"))
+	wren.applied(plover)
+	wren.sql("stop slave; reset slave all; set global read_only = 0")
+	plover.sql("start slave")
+	plover.applied(wren)
+	plover.sql("stop slave; change master to master_delay = 3600; start slave")
+	plover.applied(nil)
+	wren.sql("insert into d.parent values (73)")
+	plover.ok(plover.Follow(plover.ctx(), follow))
+	if n, u := plover.one("select group_concat(id) from d.parent where id in (72, 73)"), using(); n != "72" ||
+		!strings.HasPrefix(u, "Slave_Pos") {
+		t.Errorf("a replica that applies late has rows %s and follows by %s", n, u)
+	}
+	plover.sql("stop slave; change master to master_delay = 0; start slave")
+	plover.applied(wren)
+}
+
+// A replica by file and position that cannot follow by GTID goes on as it did.
+func TestByPositionGoesOn(t *testing.T) {
+	t.Parallel()
+	p, wren, plover := newPair(t)
+	follow := verb.Follow{Upstream: wren.peer()}
+	connecting := func(is string) {
+		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+			if l, err := plover.link(plover.ctx()); err != nil || l["Slave_IO_Running"] != "Connecting" {
+				break
+			}
+		}
+		l, err := plover.link(plover.ctx())
+		plover.ok(err)
+		if u := l["Using_Gtid"] + " " + l["Slave_IO_Running"] + l["Slave_SQL_Running"]; u != is {
+			t.Errorf("it does not go on as it did: %s", u)
+		}
+	}
+	goesOnAsItDid := func(why string) {
+		t.Helper()
+		if err := plover.Follow(plover.ctx(), follow); err == nil || !strings.Contains(err.Error(), why) {
+			t.Errorf("%v, not %s", err, why)
+		}
+		connecting("No YesYes")
+	}
+	plover.sql("stop slave; change master to master_use_gtid = no; start slave")
+	plover.applied(wren)
+	// What stands in the way before it is stopped, and after.
+	plover.sql("set session sql_log_bin = 0; rename table crosstwin.cluster to crosstwin.away")
+	goesOnAsItDid("holds nothing of Cross Twin's")
+	plover.sql("set session sql_log_bin = 0; rename table crosstwin.away to crosstwin.cluster")
+	plover.seen.Lock()
+	account := plover.seen.account
+	plover.seen.account = engine.Account{User: account.User, Password: "another"}
+	plover.seen.Unlock()
+	goesOnAsItDid("Access denied")
+	plover.seen.Lock()
+	plover.seen.account = account
+	plover.seen.Unlock()
+	plover.sql("set session sql_log_bin = 0; create event d.tick on schedule every 1 day do select 1; " +
+		"alter table mysql.event rename mysql.event_away")
+	goesOnAsItDid("switch its events off")
+	plover.sql("set session sql_log_bin = 0; alter table mysql.event_away rename mysql.event; drop event d.tick")
+
+	dunlin := p.add("dunlin", 13)
+	p.seed(dunlin, wren, "")
+	follow.Upstream = dunlin.peer()
+	goesOnAsItDid("says nothing of dunlin's")
+	follow.Upstream = wren.peer()
+
+	plover.sql("stop slave sql_thread")
+	if err := plover.Follow(plover.ctx(), follow); err == nil || !strings.Contains(err.Error(), "is stopped") {
+		t.Errorf("stopped: %v", err)
+	}
+	connecting("No YesNo")
+	plover.sql("start slave")
+
 	plover.sql("set session gtid_domain_id = 9; create database mine")
-	if err := plover.Follow(plover.ctx(), follow); err == nil || !strings.Contains(err.Error(), "9-12-1") {
-		t.Errorf("numbers of its own: %v", err)
-	}
-	if u := using(); u != "No YesYes" {
-		t.Errorf("it does not go on as it did: %s", u)
-	}
+	goesOnAsItDid("9-12-1")
 }
 
 // applied waits until a replica holds what its upstream does now; nil: until its link runs.

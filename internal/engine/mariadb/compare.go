@@ -98,7 +98,7 @@ func (e *Engine) tryHold(ctx context.Context, seconds float64) (verb.Held, error
 	return r, e.explain(c.QueryRowContext(ctx, "select @@global.gtid_binlog_pos").Scan(&r.At))
 }
 
-// openView has the reading session's view of the data stand still. Texts of
+// openView freezes what the reading session sees of the data. Texts of
 // values depend on a few settings, which are the same for every server here.
 func (e *Engine) openView(ctx context.Context) error {
 	c := e.compare.view.Conn

@@ -72,11 +72,10 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 		return fmt.Errorf("%s is open for writes: it must be closed before it follows", e.cfg.Name)
 	}
 	switch {
-	case l == nil || delayed(l):
-	case byPosition(l) && l.at(a.Upstream.Host, a.Upstream.Port) && l["Slave_SQL_Running"] == "Yes":
-		if err := e.provePosition(ctx, a.Upstream); err != nil {
-			return err
-		}
+	case l == nil:
+	case byPosition(l):
+		return e.byGTID(ctx, l, a.Upstream)
+	case delayed(l):
 	default:
 		if err := e.drain(ctx); err != nil {
 			return err
