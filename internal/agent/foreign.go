@@ -16,11 +16,14 @@ import (
 // foreign or unknown server is reported and left as it is). Data that says
 // another origin is foreign. Data that names none is, unless it was this
 // cluster's before: only MariaDB's can be without a name, and so can a cluster of which
-// nothing was prepared yet; then whoever is open beside its primary is a stranger.
+// nothing was prepared yet; then whoever is open beside its primary is a stranger. So is
+// whoever was open before this agent knew of any term (openBefore), whatever its data.
 func foreign(o *observation.Server, s state) bool {
 	switch {
 	case o.Data.Empty || o.Data.Unfinished != "":
 		return false
+	case openBefore(o, s):
+		return true
 	case o.Data.System == "" && s.System == "":
 		return !known(s) && s.Guard.Accepted > 0 && o.Process.Role == observation.Primary
 	case s.System == "":
@@ -29,6 +32,14 @@ func foreign(o *observation.Server, s state) bool {
 		return !known(s)
 	}
 	return o.Data.System != s.System
+}
+
+// openBefore reports whether a server ran open before it ever was under the cluster's care:
+// a clone that somebody promoted, a replica that was never closed (MariaDB). An old primary
+// whose agent lost its memory is told from those: it is closed by default, and follows nobody.
+func openBefore(o *observation.Server, s state) bool {
+	return s.Guard.Accepted > 0 && !known(s) && o.Process.Running && o.Process.Role == observation.Primary &&
+		(!o.Data.ClosedByDefault || o.Links.Upstream.Runs())
 }
 
 // known reports whether data that names no origin is this cluster's all the same: it was
@@ -49,7 +60,8 @@ func (a *Agent) noteSystem(system string) error {
 func (a *Agent) judgeForeign(o *observation.Server) {
 	s := a.memory.get()
 	o.Data.Foreign = foreign(o, s)
-	ours := s.System != "" && o.Data.System == s.System || known(s) && !o.Data.Empty && o.Data.System == ""
+	ours := s.System != "" && o.Data.System == s.System && !o.Data.Foreign ||
+		known(s) && !o.Data.Empty && o.Data.System == ""
 	if ours != s.Ours {
 		if err := a.memory.change(func(s *state) error { s.Ours = ours; return nil }); err != nil {
 			a.log.Error("could not record whose data this is", "error", err)
@@ -86,7 +98,10 @@ func (a *Agent) mayTouch(r *http.Request, name verb.Name) error {
 	if a.judgeForeign(o); !o.Data.Foreign {
 		return nil
 	}
-	return agentapi.Problem{Title: "Foreign data",
-		Detail: fmt.Sprintf("%s refuses %s: %v (system identifier %q, the cluster's is %q)", a.cfg.Server, name, errForeign,
-			o.Data.System, a.memory.get().System), Status: http.StatusConflict, Code: agentapi.CodeBadInput}
+	why := fmt.Sprintf("%v (system identifier %q, the cluster's is %q)", errForeign, o.Data.System, a.memory.get().System)
+	if o.Data.System == a.memory.get().System {
+		why = "it runs open for writes, and did so before it knew the cluster"
+	}
+	return agentapi.Problem{Title: "Foreign data", Detail: fmt.Sprintf("%s refuses %s: %s", a.cfg.Server, name, why),
+		Status: http.StatusConflict, Code: agentapi.CodeBadInput}
 }

@@ -212,3 +212,55 @@ func TestSystemIsKept(t *testing.T) {
 		}
 	}
 }
+
+// A server that ran open before any term was known here is a stranger, whatever its data: a
+// clone that somebody promoted, a replica that was never closed. One that its agent knew
+// before, or whose data is closed by default, is the cluster's own.
+func TestOpenBeforeAnyTerm(t *testing.T) {
+	accepted := guard.State{Noted: 3, Accepted: 3}
+	for name, c := range map[string]struct {
+		s       state
+		change  func(o *observation.Server)
+		foreign bool
+	}{
+		"a promoted clone":                     {state{System: "77", Guard: accepted}, nil, true},
+		"before the cluster's data is known":   {state{Guard: accepted}, nil, true},
+		"before any decision":                  {state{System: "77"}, nil, false},
+		"known before":                         {state{System: "77", Guard: accepted, Ours: true}, nil, false},
+		"the owner":                            {state{System: "77", Guard: guard.State{Noted: 3, Accepted: 3, Owner: true}}, nil, false},
+		"an old primary whose agent forgot":    {state{System: "77", Guard: accepted}, closedByDefault, false},
+		"a clone that is closed":               {state{System: "77", Guard: accepted}, asReplica, false},
+		"of another origin, closed by default": {state{System: "78", Guard: accepted}, closedByDefault, true},
+		"stopped":                              {state{System: "77", Guard: accepted}, func(o *observation.Server) { o.Process = observation.Process{} }, false},
+		"nothing stands there":                 {state{System: "77", Guard: accepted}, func(o *observation.Server) { o.Data.Empty = true }, false},
+		"an open replica, which has our name now": {state{System: "77", Guard: accepted}, func(o *observation.Server) {
+			o.Links.Upstream, o.Data.ClosedByDefault = &observation.Upstream{Host: "gull", Connected: true}, true
+		}, true},
+	} {
+		m, err := openMemory(t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := m.change(func(s *state) error { *s = c.s; return nil }); err != nil {
+			t.Fatal(err)
+		}
+		o := replica(func(o *observation.Server) {
+			o.Data.System, o.Process.Role, o.Process.Writable = "77", observation.Primary, true
+		})
+		if c.change != nil {
+			c.change(o)
+		}
+		a := &Agent{memory: m, log: slog.New(slog.DiscardHandler)}
+		for range 2 { // what is judged once is judged so again
+			if a.judgeForeign(o); o.Data.Foreign != c.foreign {
+				t.Errorf("%s: foreign %t, want %t", name, o.Data.Foreign, c.foreign)
+			}
+		}
+	}
+}
+
+func closedByDefault(o *observation.Server) { o.Data.ClosedByDefault = true }
+
+func asReplica(o *observation.Server) {
+	o.Process.Role, o.Process.Writable = observation.Replica, false
+}

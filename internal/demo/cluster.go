@@ -265,20 +265,27 @@ func (c *Cluster) AddMembers(ctx context.Context) error {
 		return err
 	}
 	for _, s := range c.Servers {
-		code, err := c.Client.AddServer(ctx, c.Name,
-			apitype.NewServer{Name: s.Name, Placement: cluster.Placement{Rank: s.Rank, Site: s.Site},
-				Primary: s.primary && !c.Adopted})
-		if err != nil {
+		if err := c.AddMember(ctx, s, s.primary && !c.Adopted); err != nil {
 			return err
 		}
-		args := append([]string{"agent", "enroll", "--service", c.URL, "--code", code.Code, "--dir", s.AgentDir, "--listen",
-			s.AgentAddress, "--advertise", s.AgentAddress,
-			"--data-dir", s.DataDir, "--socket-dir", s.SocketDir, "--host", s.Host, "--port", strconv.Itoa(s.Port), "--log-file",
-			s.LogFile}, c.house.enrolment(s)...)
-		out, err := exec.CommandContext(ctx, c.opt.Binary, args...).CombinedOutput()
-		if err != nil {
-			return fmt.Errorf("enroll %s: %w: %s", s.Name, err, out)
-		}
+	}
+	return nil
+}
+
+// AddMember adds a server and enrols its agent.
+func (c *Cluster) AddMember(ctx context.Context, s *Server, primary bool) error {
+	code, err := c.Client.AddServer(ctx, c.Name,
+		apitype.NewServer{Name: s.Name, Placement: cluster.Placement{Rank: s.Rank, Site: s.Site}, Primary: primary})
+	if err != nil {
+		return err
+	}
+	args := append([]string{"agent", "enroll", "--service", c.URL, "--code", code.Code, "--dir", s.AgentDir, "--listen",
+		s.AgentAddress, "--advertise", s.AgentAddress,
+		"--data-dir", s.DataDir, "--socket-dir", s.SocketDir, "--host", s.Host, "--port", strconv.Itoa(s.Port), "--log-file",
+		s.LogFile}, c.house.enrolment(s)...)
+	out, err := exec.CommandContext(ctx, c.opt.Binary, args...).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("enroll %s: %w: %s", s.Name, err, out)
 	}
 	return nil
 }

@@ -17,6 +17,7 @@ const (
 	NotLetIn        Code = "not let in"          // Text: what the server said
 	Strayed         Code = "strayed"             // Peer: the primary
 	ForeignOrigin   Code = "foreign origin"      // At: its system identifier, Fork: the primary's
+	OpenBefore      Code = "open before"         // Peer: whom it follows all the same, where it does
 	OtherHistory    Code = "other history"       // History: the name that both use; Peer
 	PastFork        Code = "past the fork"       // At, Fork, Peer
 	ExtraGTIDs      Code = "extra transactions"  // Text: the GTIDs, Peer
@@ -101,6 +102,7 @@ const (
 	LetIn           Code = "let the agent in"
 	SeedIt          Code = "seed it"
 	RemoveOrReplace Code = "remove or replace it"
+	CloseAndAdopt   Code = "close and adopt it" // Text: the statement
 	SeedReplace     Code = "seed it again"
 	DropSlot        Code = "drop the slot"    // Name
 	BringBack       Code = "bring it back"    // Peer

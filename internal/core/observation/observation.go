@@ -292,6 +292,12 @@ type Upstream struct {
 	Proof Proof `json:"proof,omitempty"`
 }
 
+// Runs reports whether the receiver runs or tries to connect: a server that is open for
+// writes may hold an upstream's address of before that nobody uses.
+func (u *Upstream) Runs() bool {
+	return u != nil && (u.Connected || u.State == "connecting" || u.State == "preparing")
+}
+
 // Downstream is one replica as its upstream sees it. The time of its last reply
 // is not among it: PostgreSQL's reply_time is by the replica's clock, and a
 // difference of two clocks says nothing.

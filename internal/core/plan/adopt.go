@@ -32,15 +32,13 @@ func (in *Input) adopt(p *operation.Plan) error {
 	p.Target = primary
 	up := in.checkPrimary(p)
 	in.checkAgents(p, primary)
-	before := len(p.Checks)
 	if in.restartHelps(primary) {
 		p.AddCheck(operation.Check{Name: "Ready to be followed", Server: primary, Result: operation.Warn,
 			Evidence: primary + " lacks " + in.atNextStart(primary), Why: "no server could follow it",
 			Mend: fmt.Sprintf("the first seed restarts it, and says so before: crosstwin seed %s SERVER", in.View.Cluster)})
 	} else {
-		in.checkSettings(p, primary)
+		asWarnings(p, func() { in.checkSettings(p, primary) })
 	}
-	in.checkIdentities(p)
 	in.checkClocks(p)
 	var adopted []string
 	for _, m := range in.Members {
@@ -48,12 +46,13 @@ func (in *Input) adopt(p *operation.Plan) error {
 			adopted = append(adopted, m.Name)
 		}
 	}
-	// What runs is taken over as it is: what a later operation refuses is said now.
-	for i := before; i < len(p.Checks); i++ {
-		if p.Checks[i].Result == operation.Fail {
-			p.Checks[i].Result = operation.Warn
+	runs := append([]string{primary}, adopted...)
+	in.checkDistinct(p, func(a, b string) operation.Result {
+		if slices.Contains(runs, a) && slices.Contains(runs, b) {
+			return operation.Fail
 		}
-	}
+		return operation.Warn // a seed refuses it
+	})
 	if _, refused := p.Refused(); !up || refused {
 		return nil
 	}
@@ -65,12 +64,24 @@ func (in *Input) adopt(p *operation.Plan) error {
 	if first {
 		in.stepsOwn(p, primary)
 	}
-	before = len(p.Steps)
+	before := len(p.Steps)
 	in.stepsPrepare(p, "")
 	in.stepsAdopt(p, primary, adopted)
 	p.NeedsYouFrom(before)
 	p.Closing = fmt.Sprintf("%s is primary of %s in term %d%s", primary, in.View.Cluster, p.Term, provenReplicas(adopted))
 	return nil
+}
+
+// asWarnings has checks say now what a later operation refuses: what runs is taken over as
+// it is.
+func asWarnings(p *operation.Plan, checks func()) {
+	before := len(p.Checks)
+	checks()
+	for i := before; i < len(p.Checks); i++ {
+		if p.Checks[i].Result == operation.Fail {
+			p.Checks[i].Result = operation.Warn
+		}
+	}
 }
 
 func withReplicas(names []string) string {
@@ -159,6 +170,17 @@ func (in *Input) checkAdoptable(p *operation.Plan, name string) bool {
 	}
 	up := o.Links.Upstream
 	switch {
+	case o.Process.Role == observation.Primary && o.Guard.Accepted > 0 && !o.Data.Foreign:
+		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s runs open for writes, and its agent took it for a server of "+
+			"this cluster before", name)
+		c.Why = "its agent would end it as a second primary"
+		c.Mend = fmt.Sprintf("stop it, or take it out of the cluster: crosstwin server remove %s %s", in.View.Cluster, name)
+		p.AddCheck(c)
+		return false
+	case o.Process.Role == observation.Primary && up.Runs():
+		return leave(fmt.Sprintf("%s follows %s:%d and is open for writes", name, up.Host, up.Port),
+			fmt.Sprintf("close it: %s, there and in its configuration file; then crosstwin adopt %s once more",
+				in.dialect().Shut, in.View.Cluster))
 	case o.Process.Role == observation.Primary && o.Process.Accepting:
 		return leave(fmt.Sprintf("%s runs as a primary of its own, with %s of data", name, words.Size(o.Data.Bytes.Or(0))),
 			fmt.Sprintf("to make it a replica: crosstwin seed %s %s --replace", in.View.Cluster, name))
@@ -193,7 +215,8 @@ func (in *Input) checkAdoptable(p *operation.Plan, name string) bool {
 			"role change has it follow as %s", name, s.Follows, bySlot, verb.ReplicationUser(name)))
 	}
 	p.AddCheck(c)
-	in.checkPair(p, name)
+	in.checkSameData(p, name)
+	asWarnings(p, func() { in.checkPairSettings(p, name) })
 	return true
 }
 

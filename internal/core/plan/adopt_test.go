@@ -21,6 +21,12 @@ func unowned(in Input, engine string) Input {
 	return in
 }
 
+// known has an agent that was told of a term before.
+func known(in Input, server int) Input {
+	in.Members[server].Last.Guard = guard.State{Noted: 1, Accepted: 1}
+	return in
+}
+
 // What runs is taken over as it runs: the primary is the one that others follow, or the one
 // that is named; who does not follow is left as it is; only a replica that follows by file
 // and position is told anything, and only when its numbers are its upstream's.
@@ -67,6 +73,27 @@ func TestAdopt(t *testing.T) {
 		"settings that a switchover refuses": {in: unowned(input(request, func(_ *Input, m []view.Member) {
 			m[0].Last.Config.Settings["fsync"] = "off"
 		}), "postgresql"), steps: all, says: "fsync"},
+		"a clone that was promoted": {in: unowned(input(request, func(_ *Input, m []view.Member) {
+			*m[2].Last = *observed("heron", observation.Primary)
+		}), "postgresql"), says: "crosstwin seed bookings heron --replace",
+			steps: "open-term decide prepare prepare-tern account-tern mark mark-on-tern"},
+		"a clone that was promoted, known before": {in: known(unowned(input(request, func(_ *Input, m []view.Member) {
+			*m[2].Last = *observed("heron", observation.Primary)
+		}), "postgresql"), 2), refused: "heron runs open for writes, and its agent took it for a server of this cluster"},
+		"a replica that is open": {in: unowned(cargo(request, func(_ *Input, m []view.Member) {
+			m[2].Last.Process.Role, m[2].Last.Process.Writable = observation.Primary, true
+		}), "mariadb"), says: "close it: set global read_only = 1, there and in its configuration file",
+			steps: "open-term decide prepare prepare-plover account-plover mark mark-on-plover"},
+		"one server id twice": {in: unowned(cargo(request, func(_ *Input, m []view.Member) {
+			m[2].Last.Log.ServerID = m[1].Last.Log.ServerID
+		}), "mariadb"), refused: "both have server id"},
+		"one server id twice, on a server that is left": {in: unowned(cargo(request, func(_ *Input, m []view.Member) {
+			m[2].Last.Log.ServerID, m[2].Last.Links.Upstream = m[1].Last.Log.ServerID, nil
+		}), "mariadb"), says: "both have server id",
+			steps: "open-term decide prepare prepare-plover prepare-dunlin account-plover mark mark-on-plover"},
+		"one address twice": {in: unowned(input(request, func(_ *Input, m []view.Member) {
+			m[2].Last.Host.Address = m[1].Last.Host.Address
+		}), "postgresql"), refused: "both say they are at"},
 		"a slot that nobody reads": {in: unowned(input(request, func(_ *Input, m []view.Member) {
 			m[0].Last.Links.Slots = []observation.Slot{{Name: "mates_auk", KeptBytes: 7 << 20}}
 		}), "postgresql"), steps: all, says: "select pg_drop_replication_slot('mates_auk')"},

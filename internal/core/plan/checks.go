@@ -78,6 +78,25 @@ func (in *Input) checkAgents(p *operation.Plan, needed ...string) {
 // checkPair holds the settings of a server against the primary's, for a role
 // of either: both directions count, because the roles will swap.
 func (in *Input) checkPair(p *operation.Plan, name string) {
+	in.checkSameData(p, name)
+	in.checkPairSettings(p, name)
+}
+
+// checkPairSettings looks at the settings in which a server and the primary have to agree.
+func (in *Input) checkPairSettings(p *operation.Plan, name string) {
+	m, owner := in.Member(name), in.Member(in.View.Primary)
+	if m == nil || owner == nil || m.Last == nil || owner.Last == nil {
+		return
+	}
+	o, q := m.Last, owner.Last
+	if len(o.Config.Settings) > 0 && len(q.Config.Settings) > 0 && o.Process.Accepting && q.Process.Accepting {
+		p.Checks = append(p.Checks, in.dialect().Pair(in.subject(m), in.subject(owner))...)
+	}
+}
+
+// checkSameData makes sure that a server can read the primary's log, and that its data has
+// the same origin.
+func (in *Input) checkSameData(p *operation.Plan, name string) {
 	m, owner := in.Member(name), in.Member(in.View.Primary)
 	if m == nil || owner == nil || m.Last == nil || owner.Last == nil {
 		return
@@ -98,9 +117,6 @@ func (in *Input) checkPair(p *operation.Plan, name string) {
 			Why:      "a server of another origin is a replica of another cluster",
 			Mend: mendIf(o.Data.System != q.Data.System,
 				"check whether "+name+" belongs here; if it does: crosstwin seed "+in.View.Cluster+" "+name+" --replace")})
-	}
-	if len(o.Config.Settings) > 0 && len(q.Config.Settings) > 0 && o.Process.Accepting && q.Process.Accepting {
-		p.Checks = append(p.Checks, in.dialect().Pair(in.subject(m), in.subject(owner))...)
 	}
 }
 
@@ -265,7 +281,6 @@ func (in *Input) checkAll(p *operation.Plan) {
 	in.checkIdentities(p)
 }
 
-// checkIdentities finds servers that share what must be their own, as clones do.
 // serverID returns the number by which a server names itself in the log, after the starts
 // of this plan.
 func (in *Input) serverID(m *view.Member) string {
@@ -276,7 +291,13 @@ func (in *Input) serverID(m *view.Member) string {
 	return fmt.Sprint(m.Last.Log.ServerID)
 }
 
+// checkIdentities makes sure that no two servers share an address, a server id or a tablespace.
 func (in *Input) checkIdentities(p *operation.Plan) {
+	in.checkDistinct(p, func(string, string) operation.Result { return operation.Fail })
+}
+
+// checkDistinct judges two servers that share a server id by clash.
+func (in *Input) checkDistinct(p *operation.Plan, clash func(a, b string) operation.Result) {
 	in.checkSpaces(p)
 	seen := map[string]string{}
 	for _, m := range in.Members {
@@ -293,7 +314,7 @@ func (in *Input) checkIdentities(p *operation.Plan) {
 		seen[a] = m.Name
 		if id := "server id " + in.serverID(&m); m.Last.Log.ServerID != 0 {
 			other := seen[id]
-			c := operation.Check{Name: "Own server id", Server: m.Name, Result: verdict(other == "", operation.Fail),
+			c := operation.Check{Name: "Own server id", Server: m.Name, Result: verdict(other == "", clash(m.Name, other)),
 				Evidence: m.Name + " has " + id,
 				Why:      "replicas with one server_id disconnect each other; a server skips events with its own id"}
 			if other != "" {

@@ -92,7 +92,15 @@ func assessServer(in Input, m Member, owner *Member) Server {
 
 // followed names the member that a server's upstream address belongs to.
 func followed(in Input, o *observation.Server) string {
-	if o.Links.Upstream == nil || o.Links.Upstream.Host == "" || o.Process.Role == observation.Primary {
+	if o.Process.Role == observation.Primary {
+		return ""
+	}
+	return upstreamOf(in, o)
+}
+
+// upstreamOf names the same for a server that is open for writes.
+func upstreamOf(in Input, o *observation.Server) string {
+	if o.Links.Upstream == nil || o.Links.Upstream.Host == "" {
 		return ""
 	}
 	for _, x := range in.Members {

@@ -82,6 +82,14 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 	if m.Name == in.Owner || in.Owner == "" {
 		return cause.Cause{}
 	}
+	if o.Data.Foreign && o.Process.Role == observation.Primary {
+		switch {
+		case o.Links.Upstream.Runs():
+			return cause.Cause{Code: cause.OpenBefore, Peer: upstreamOf(in, o)}
+		case owner != nil && owner.Last != nil && o.Data.System == owner.Last.Data.System:
+			return cause.Cause{Code: cause.OpenBefore}
+		}
+	}
 	if o.Data.Foreign {
 		c := cause.Cause{Code: cause.ForeignOrigin, Peer: in.Owner, At: o.Data.System}
 		if owner != nil && owner.Last != nil {

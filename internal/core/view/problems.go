@@ -158,6 +158,9 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 	case s.Health == Unseen:
 		c.At = s.Agent
 		return with(cause.SeeAgent), nil
+	case s.Cause.Code == cause.OpenBefore && s.Cause.Peer != "":
+		c.Text = dialect.Of(in.Engine).Shut
+		return with(cause.CloseAndAdopt), nil
 	case s.Observation != nil && s.Observation.Data.Foreign:
 		return with(cause.RemoveOrReplace), nil
 	case s.Observation != nil && (s.Observation.Data.Empty || s.Observation.Data.Unfinished == observation.UnfinishedSeed):

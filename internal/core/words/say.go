@@ -71,6 +71,12 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf(
 			"its data is not this cluster's: its system identifier is %s, not %s; its agent leaves it as it is", c.At, c.Fork)
 	},
+	cause.OpenBefore: func(c cause.Cause) string {
+		if c.Peer != "" {
+			return "it follows " + c.Peer + " and was open for writes already when it was added: its agent leaves it as it is"
+		}
+		return "it was a primary of its own already when it was added: its agent leaves it as it is"
+	},
 	cause.OtherHistory: func(c cause.Cause) string {
 		return fmt.Sprintf("it reports %s like %s, but its %s began with another record: these are different writes",
 			c.History, c.Peer, c.History)
@@ -317,6 +323,9 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf(
 			"if it belongs to others, take it out of this cluster: crosstwin server remove %s %s; if nothing in it is "+
 				"needed: crosstwin seed %s %s --replace", c.Cluster, c.Server, c.Cluster, c.Server)
+	},
+	cause.CloseAndAdopt: func(c cause.Cause) string {
+		return fmt.Sprintf("close it: %s, there and in its configuration file; then crosstwin adopt %s", c.Text, c.Cluster)
 	},
 	cause.SeedReplace: func(c cause.Cause) string {
 		return fmt.Sprintf("crosstwin seed %s %s --replace", c.Cluster,
