@@ -84,7 +84,7 @@ func (c *Client) request(ctx context.Context, method, path string, in any) (*htt
 	}
 	res, err := c.http.Do(req)
 	if err != nil {
-		return nil, fmt.Errorf("%w at %s (%v)", ErrUnreachable, c.base, reason(err))
+		return nil, fmt.Errorf("%w at %s (%w)", ErrUnreachable, c.base, reason(err))
 	}
 	if res.StatusCode < 300 {
 		return res, nil
@@ -332,7 +332,7 @@ func (c *Client) Events(ctx context.Context, query url.Values, after int64, each
 	}
 	res, err := c.http.Do(req)
 	if err != nil {
-		return fmt.Errorf("%w at %s (%v)", ErrUnreachable, c.base, reason(err))
+		return fmt.Errorf("%w at %s (%w)", ErrUnreachable, c.base, reason(err))
 	}
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {
