@@ -10,6 +10,7 @@
 package agent
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -20,6 +21,7 @@ import (
 
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 	"crosstwin/internal/engine/mariadb"
 	"crosstwin/internal/engine/postgres"
 )
@@ -43,9 +45,14 @@ type Config struct {
 	// ConfigFile is the server's own configuration, where that does not stand in
 	// the data directory.
 	ConfigFile string `json:"config_file,omitempty"`
-	// Unit is the service manager's unit that runs the server; empty: the agent runs
-	// it itself.
-	Unit      string `json:"unit,omitempty"`
+	// Unit is the service manager's unit that runs the server. Where none does, the commands
+	// are what starts and stops it and says whether it runs (host.Commands); with neither the
+	// agent does so itself.
+	Unit          string `json:"unit,omitempty"`
+	StartCommand  string `json:"start_command,omitempty"`
+	StopCommand   string `json:"stop_command,omitempty"`
+	StatusCommand string `json:"status_command,omitempty"`
+
 	LogFile   string `json:"log_file,omitempty"`
 	Owner     string `json:"owner,omitempty"` // user of the database's files
 	Superuser string `json:"superuser,omitempty"`
@@ -86,18 +93,25 @@ func (c Config) open(dir string, memory engine.Memory, peers engine.Peers) (engi
 	switch c.Engine {
 	case position.EnginePostgres:
 		return postgres.New(postgres.Config{Name: c.Server, DataDir: c.DataDir, ConfigFile: c.ConfigFile, Unit: c.Unit,
-			BinDir: c.BinDir, SocketDir: c.SocketDir,
+			Commands: c.commands(), BinDir: c.BinDir, SocketDir: c.SocketDir,
 			Port: c.Port, Host: c.Host,
 			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser,
 			TablespaceMap: c.TablespaceMap}, memory, peers)
 	case position.EngineMariaDB:
 		return mariadb.New(mariadb.Config{Name: c.Server, DataDir: c.DataDir, BinDir: c.BinDir,
-			ConfigFile: c.ConfigFile, Unit: c.Unit,
+			ConfigFile: c.ConfigFile, Unit: c.Unit, Commands: c.commands(),
 			Socket: c.socket(), Port: c.Port, Host: c.Host,
 			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory, peers)
 	}
 	return nil, fmt.Errorf("this agent does not know the engine %q", c.Engine)
 }
+
+func (c Config) commands() host.Commands {
+	return host.Commands{Start: c.StartCommand, Stop: c.StopCommand, Status: c.StatusCommand}
+}
+
+// StartedBy says in words what starts the server.
+func (c Config) StartedBy() string { return cmp.Or(c.Unit, c.StartCommand, "the agent itself") }
 
 // socket returns MariaDB's socket, by its directory and Debian's name for it.
 func (c Config) socket() string {

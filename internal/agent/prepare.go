@@ -74,6 +74,16 @@ func Prepare(dir string, given Config) (Config, error) {
 	if !again {
 		cfg.complete()
 	}
+	switch {
+	case given.StartCommand == "" && (given.StopCommand != "" || given.StatusCommand != "") && cfg.StartCommand == "":
+		return cfg, MissingError{errors.New("say with --start-command what starts the server, where you say what stops it")}
+	case given.StartCommand != "" && given.Unit != "" && given.Unit != noUnit:
+		return cfg, MissingError{errors.New("give --unit or --start-command: one of them starts the server")}
+	case given.StartCommand != "":
+		cfg.Unit = ""
+	case given.Unit != "":
+		cfg.StartCommand, cfg.StopCommand, cfg.StatusCommand = "", "", ""
+	}
 	if cfg.Unit == noUnit {
 		cfg.Unit = ""
 	}
@@ -144,7 +154,12 @@ func (c *Config) complete() {
 	}
 	fill(&c.ConfigFile, f.ConfigFile)
 	fill(&c.SocketDir, f.SocketDir)
-	fill(&c.Unit, f.Unit)
+	if c.StartCommand == "" {
+		fill(&c.Unit, f.Unit)
+	}
+	if c.Unit == "" && c.StartCommand == "" {
+		c.StartCommand, c.StopCommand, c.StatusCommand = f.Commands.Start, f.Commands.Stop, f.Commands.Status
+	}
 	if c.Port == 0 {
 		c.Port = f.Port
 	}
@@ -184,6 +199,9 @@ func Try(ctx context.Context, dir string, cfg Config) (*observation.Server, erro
 	}
 	o := e.Observe(ctx, false)
 	if err := mayServe(cfg, o); err != nil {
+		return o, err
+	}
+	if err := cfg.commands().Try(ctx, o.Process.Running); err != nil {
 		return o, err
 	}
 	if o.Process.NotUsable() {

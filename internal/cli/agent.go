@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -85,6 +84,12 @@ func (a *app) enrollCommand(dir *string) *cobra.Command {
 	f.StringVar(&given.ConfigFile, "config-file", "",
 		"configuration file of the server, where that is not in the data directory (default: found)")
 	f.StringVar(&given.Unit, "unit", "", "service manager's unit that runs the server, or none (default: found)")
+	f.StringVar(&given.StartCommand, "start-command", "",
+		"command that starts the server, where no unit does (default: found); it runs as the agent's user")
+	f.StringVar(&given.StopCommand, "stop-command", "",
+		"command that stops it: it is run when the agent has stopped the server, so that nothing starts it again")
+	f.StringVar(&given.StatusCommand, "status-command", "",
+		"command that ends with 0 while the server runs, and with 3 when it does not")
 	f.StringVar(&given.SocketDir, "socket-dir", "", "directory of the server's socket (default: found)")
 	f.StringVar(&given.Host, "host", "", "host name or address at which peers reach the database")
 	f.IntVar(&given.Port, "port", 0, "port of the database (default: found)")
@@ -163,7 +168,7 @@ func (a *app) tryServer(ctx context.Context, dir string, cfg agent.Config) error
 	if cfg.ConfigFile != "" {
 		fmt.Fprintf(a.out, "  configuration  %s\n", cfg.ConfigFile)
 	}
-	fmt.Fprintf(a.out, "  started by     %s\n", cmp.Or(cfg.Unit, "the agent itself"))
+	fmt.Fprintf(a.out, "  started by     %s\n", cfg.StartedBy())
 	fmt.Fprintf(a.out, "  data           %s\n", sizeOrUnknown(o.Data.Bytes))
 	fmt.Fprintf(a.out, "  agent          %s\n", cfg.Advertise)
 	return nil

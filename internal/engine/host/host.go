@@ -28,6 +28,8 @@ type Data struct {
 	BinDir  string
 	Process string // name of the server's process
 	Unit    string // service manager's unit that runs it; empty: none
+	// Commands start and stop it where no unit does; none: its agent does.
+	Commands Commands
 	// OwnerName is the user for a directory that is not there yet; empty: the
 	// agent's own, or DefaultOwner when the agent runs as root.
 	OwnerName    string

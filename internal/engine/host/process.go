@@ -62,6 +62,7 @@ type Server struct {
 	log    string
 	// awaited is called when nobody waits for it any more; nil: nothing is to be done then.
 	awaited func()
+	problem problem // of the host's start command
 }
 
 // Spawn starts the server's program with its output in a log file. The process
@@ -84,7 +85,7 @@ func (d *Data) Spawn(logFile, program string, args ...string) (*Server, error) {
 	}
 	exited := make(chan struct{})
 	go func() { c.Wait(); close(exited) }()
-	return &Server{c.Process.Pid, exited, from, d, logFile, nil}, nil
+	return &Server{PID: c.Process.Pid, Exited: exited, from: from, data: d, log: logFile}, nil
 }
 
 // Await asks again and again whether the server is ready. An error holds what
@@ -97,6 +98,9 @@ func (s *Server) Await(ctx context.Context, ready func() bool, every time.Durati
 		why := ""
 		select {
 		case <-s.Exited:
+			if err := s.problem.get(); err != nil {
+				return fmt.Errorf("start %s: %w; its log says: %s", s.data.Name, err, s.words(words...))
+			}
 			why = "the server ended again"
 		case <-ctx.Done():
 			why = "not ready in time"

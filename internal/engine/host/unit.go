@@ -3,7 +3,6 @@ package host
 import (
 	"context"
 	"fmt"
-	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -17,7 +16,7 @@ import (
 // does not end with the agent's own unit (measured: it lives in the cgroup of whoever
 // started it). It is stopped directly, as fast as without a unit; the unit notices, and
 // runs its own commands for a stop afterwards, which would stop whatever was started
-// meanwhile (measured): SettleUnit waits for that.
+// meanwhile (measured): settleUnit waits for that.
 
 // Units reports whether a service manager runs this host.
 func Units() bool {
@@ -135,12 +134,12 @@ func isDown(state string) bool { return state == unitInactive || state == unitFa
 // writes meanwhile.
 const settleLimit = 30 * time.Second
 
-// SettleUnit waits until the unit of a server that has ended is down. The service manager may
+// settleUnit waits until the unit of a server that has ended is down. The service manager may
 // not have noticed yet: it says active for a moment, a start would then do nothing, and the
 // commands of the stop still come (seen: the server stayed down). A start of before, for a
 // server that has ended since, is ended: it would be waited for in vain. Where the service
 // manager has started the server anew by itself, or there is no unit, nothing is to be done.
-func (d *Data) SettleUnit(ctx context.Context) error {
+func (d *Data) settleUnit(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, settleLimit)
 	defer cancel()
 	for d.Unit != "" {
@@ -152,7 +151,7 @@ func (d *Data) SettleUnit(ctx context.Context) error {
 		case isDown(state), state == unitActive && runs:
 			return nil
 		case !runs && (state == unitStarting || state == unitStuck):
-			if err := d.EndUnit(ctx); err != nil {
+			if err := d.endUnit(ctx); err != nil {
 				return fmt.Errorf("%s: %w", d.Name, err)
 			}
 			continue
@@ -166,18 +165,10 @@ func (d *Data) SettleUnit(ctx context.Context) error {
 	return nil
 }
 
-// StartUnit has the service manager start the server's unit, and does not wait until it says that it
+// startUnit has the service manager start the server's unit, and does not wait until it says that it
 // has: what a server writes and answers is known earlier and is worth more (measured: 2.3 s
 // against 0.3 s, and active while it rejected connections).
-func (d *Data) StartUnit(ctx context.Context, logFile string) (*Server, error) {
-	if err := d.SettleUnit(ctx); err != nil {
-		return nil, err
-	}
-	from := int64(0)
-	if f, err := d.OpenLog(logFile, os.O_RDONLY); err == nil {
-		from, _ = f.Seek(0, io.SeekEnd)
-		f.Close()
-	}
+func (d *Data) startUnit(ctx context.Context, logFile string, from int64) (*Server, error) {
 	if _, err := systemctl(ctx, true, "--no-block", "start", d.Unit); err != nil {
 		return nil, fmt.Errorf("start %s: %w", d.Name, err)
 	}
@@ -212,9 +203,8 @@ func journal(unit string, telling ...string) string {
 	return Telling(string(out), telling...)
 }
 
-// EndUnit tells the service manager that a server was ended on purpose: it starts none
-// again by itself.
-func (d *Data) EndUnit(ctx context.Context) error {
+// endUnit tells the service manager that a server was ended on purpose.
+func (d *Data) endUnit(ctx context.Context) error {
 	if d.Unit == "" {
 		return nil
 	}

@@ -49,7 +49,7 @@ func listOptions(said string) (out []option) {
 // the configuration as a start does, prints its help and ends.
 func (e *Engine) startMisfits(ctx context.Context) []verb.Misfit {
 	var out []verb.Misfit
-	if e.cfg.Unit == "" {
+	if !e.ByHost() {
 		out = e.LogMisfit(e.cfg.LogFile)
 	} else if socket := host.SocketOf(ctx, e.cfg.Unit); socket != "" {
 		out = append(out, verb.Misfit{What: SocketProblem(e.cfg.Name, socket), Mend: "systemctl disable --now " + socket})

@@ -173,6 +173,20 @@ func (e *Engine) claimWanted(ctx context.Context) error {
 	return e.rewriteConfig(strings.TrimRight(text, "\n") + "\n" + block + wantedEnd + "\n" + startBlock)
 }
 
+// startsByFile reports whether a start of the agent's gets its options from a file, and not
+// from the command line.
+func (e *Engine) startsByFile() bool { return e.apart() || e.ByHost() }
+
+// claimStart writes into the server's own file what every start of the agent's has.
+func (e *Engine) claimStart(context.Context) error {
+	text, err := e.readConfig()
+	if err != nil {
+		return err
+	}
+	text = host.WithoutBlock(text, startBegin, startEnd)
+	return e.rewriteConfig(strings.TrimRight(text, "\n") + "\n" + startBlock)
+}
+
 // endStart takes out of the agent's file what only the start needed: a start of the host's
 // own, of a server that follows, goes on following.
 func (e *Engine) endStart() error {

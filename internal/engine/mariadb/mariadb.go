@@ -41,9 +41,10 @@ import (
 type Config struct {
 	Name       string // of the server in its cluster
 	DataDir    string
-	BinDir     string // of the client programs; empty: /usr/bin
-	ConfigFile string // the server's own configuration
-	Unit       string // the service manager's unit that runs the server; empty: the agent runs it
+	BinDir     string        // of the client programs; empty: /usr/bin
+	ConfigFile string        // the server's own configuration
+	Unit       string        // the service manager's unit that runs the server; empty: none
+	Commands   host.Commands // what starts and stops it where no unit does; empty: the agent does
 	Socket     string
 	Port       int
 	Host       string // as peers reach it
@@ -142,7 +143,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
 		ownFile: ownFileIn(cfg.ConfigFile), Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir,
-			Process: "mariadbd", Unit: cfg.Unit, OwnerName: cfg.Owner,
+			Process: "mariadbd", Unit: cfg.Unit, Commands: cfg.Commands, OwnerName: cfg.Owner,
 			DefaultOwner: "mysql"}}
 	_, err := e.Owner()
 	if err != nil {

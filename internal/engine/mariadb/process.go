@@ -87,21 +87,25 @@ func (e *Engine) launch(ctx context.Context) error {
 		return err
 	}
 	e.markData()
-	if e.apart() {
+	if e.startsByFile() {
 		return e.endStart()
 	}
 	return nil
 }
 
-// startProcess starts the server's process: by its unit, or itself where there is none.
+// startProcess starts the server's process: as its host does, or itself where that does not.
 func (e *Engine) startProcess(ctx context.Context) (*host.Server, error) {
-	if e.apart() {
-		if err := errors.Join(e.claimWanted(ctx), e.Close()); err != nil {
+	if e.startsByFile() {
+		claim := e.claimStart
+		if e.apart() {
+			claim = e.claimWanted
+		}
+		if err := errors.Join(claim(ctx), e.Close()); err != nil {
 			return nil, err
 		}
 	}
-	if e.cfg.Unit != "" {
-		return e.StartUnit(ctx, e.cfg.LogFile)
+	if e.ByHost() {
+		return e.StartByHost(ctx, e.cfg.LogFile)
 	}
 	if e.apart() {
 		return e.Spawn(e.cfg.LogFile, daemon, "--defaults-file="+e.cfg.ConfigFile)
@@ -194,7 +198,7 @@ func (e *Engine) Fence(ctx context.Context, gently bool) error {
 		left := e.Processes()
 		if len(left) == 0 {
 			// A unit starts again what was killed, unless it is told that this was meant.
-			return errors.Join(e.Close(), e.EndUnit(ctx))
+			return errors.Join(e.Close(), e.EndByHost(ctx))
 		}
 		for _, pid := range left {
 			syscall.Kill(pid, syscall.SIGKILL)

@@ -54,7 +54,7 @@ func Describe(dataDir string) engine.Found {
 			f.Port, _ = strconv.Atoi(string(m[len(m)-1][1])) // the last line counts
 		}
 	}
-	f.Unit = UnitFor(f.ConfigFile)
+	f.Unit, f.Commands = UnitFor(f.ConfigFile), commandsFor(f.ConfigFile)
 	// Of a running server, its own file says where it is (documentation, "Database File
 	// Layout"): number, data directory, start, port, socket directory.
 	b, err := d.ReadFile(d.Path("postmaster.pid"))

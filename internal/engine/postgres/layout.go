@@ -66,6 +66,19 @@ func UnitFor(configFile string) string {
 	return fmt.Sprintf("postgresql@%s-%s.service", version, name)
 }
 
+// commandsFor are Debian's commands for the cluster of a configuration file, where no service
+// manager runs this host: they heed its start.conf, environment and pg_ctl.conf.
+func commandsFor(configFile string) host.Commands {
+	version, name, ok := debianCluster(configFile)
+	if _, err := os.Stat(pgCtlCluster); !ok || err != nil || host.Units() {
+		return host.Commands{}
+	}
+	line := func(action string) string { return pgCtlCluster + " " + version + " " + name + " " + action }
+	return host.Commands{Start: line("start"), Stop: line("stop"), Status: line("status")}
+}
+
+const pgCtlCluster = "/usr/bin/pg_ctlcluster"
+
 // defaultLog is where a server's own words go: where Debian's clusters have it, or beside
 // the data directory.
 func defaultLog(cfg Config) string {

@@ -39,8 +39,10 @@ type Config struct {
 	// ConfigFile is the server's postgresql.conf where that is not in the data directory;
 	// empty: found.
 	ConfigFile string
-	// Unit is the service manager's unit that runs the server; empty: the agent runs it.
+	// Unit is the service manager's unit that runs the server, Commands what starts and
+	// stops it where no unit does; both empty: the agent runs it.
 	Unit      string
+	Commands  host.Commands
 	BinDir    string // empty: found from the data directory or the newest installed
 	SocketDir string
 	Port      int
@@ -138,7 +140,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		}
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
-		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", Unit: cfg.Unit,
+		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", Unit: cfg.Unit, Commands: cfg.Commands,
 			OwnerName:    cfg.Owner,
 			DefaultOwner: "postgres",
 			Env:          []string{"PGCONNECT_TIMEOUT=10", "PGTZ=UTC"}}}

@@ -144,13 +144,13 @@ func (e *Engine) launch(ctx context.Context, extra ...string) error {
 	return err
 }
 
-// startProcess starts the server's process: by its unit, or itself where there is none, or
+// startProcess starts the server's process: as its host does, or itself where that does not, or
 // where it is started with further settings, for a moment and for the agent alone.
 func (e *Engine) startProcess(ctx context.Context, extra []string) (*host.Server, error) {
-	if e.cfg.Unit != "" && len(extra) == 0 {
-		return e.StartUnit(ctx, e.cfg.LogFile)
+	if e.ByHost() && len(extra) == 0 {
+		return e.StartByHost(ctx, e.cfg.LogFile)
 	}
-	if err := e.SettleUnit(ctx); err != nil {
+	if err := e.SettleHost(ctx); err != nil {
 		return nil, err
 	}
 	return e.Spawn(e.cfg.LogFile, "postgres", e.serverArgs(extra...)...)
@@ -306,7 +306,11 @@ func (e *Engine) fence(ctx context.Context, gently bool) error {
 	for range 200 {
 		left := e.Processes()
 		if len(left) == 0 {
-			return e.Close()
+			err := e.Close()
+			if e.cfg.Unit == "" {
+				err = errors.Join(err, e.EndByHost(ctx)) // whatever else watches over it starts it no more
+			}
+			return err
 		}
 		for _, pid := range left {
 			syscall.Kill(pid, syscall.SIGKILL)

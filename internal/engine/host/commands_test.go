@@ -1,0 +1,63 @@
+package host
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// A server that a command starts is awaited as one of a unit is: until it answers, until it
+// has ended again, until its command failed. Afterwards the host is told of its end.
+func TestStartByCommand(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	told := filepath.Join(dir, "told")
+	status := "for p in /proc/[0-9]*; do [ \"$(readlink $p/cwd)\" = " + dir + " ] && exit 0; done; exit 3"
+	data := func(start string) *Data {
+		return &Data{Name: "tern", Dir: dir, Process: "sleep", Commands: Commands{Start: "cd " + dir + "; " + start,
+			Stop: "echo stop >>" + told, Status: status}}
+	}
+	await := func(d *Data) (*Server, error) {
+		s, err := d.StartByHost(t.Context(), filepath.Join(dir, "log"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s, s.Await(t.Context(), func() bool { return len(d.Processes()) > 0 }, 5*time.Millisecond)
+	}
+	d := data("sleep 1000 & true")
+	if err := d.Commands.Try(t.Context(), false); err != nil {
+		t.Error(err)
+	}
+	if _, err := await(d); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Commands.Try(t.Context(), true); err != nil {
+		t.Error(err)
+	}
+	if err := d.Commands.Try(t.Context(), false); err == nil || !strings.Contains(err.Error(), "and it does not") {
+		t.Errorf("a status that is not so: %v", err)
+	}
+	for _, pid := range d.Processes() {
+		p, _ := os.FindProcess(pid)
+		p.Kill()
+	}
+	if err := d.EndByHost(t.Context()); err != nil {
+		t.Error(err)
+	}
+	if b, _ := os.ReadFile(told); string(b) != "stop\n" {
+		t.Errorf("the host was told %q", b)
+	}
+	if err := d.SettleHost(t.Context()); err != nil {
+		t.Error(err)
+	}
+	if _, err := await(data("echo the mooring is taken; exit 7")); err == nil ||
+		!strings.Contains(err.Error(), "exit status 7: the mooring is taken") {
+		t.Errorf("a command that fails: %v", err)
+	}
+	if err := (Commands{Start: "true", Status: "exit 5"}).Try(t.Context(), false); err == nil ||
+		!strings.Contains(err.Error(), "it has to end with 0") {
+		t.Errorf("a status that says neither: %v", err)
+	}
+}
