@@ -614,3 +614,13 @@ func TestEnrolChecksTheService(t *testing.T) {
 		}
 	}
 }
+
+// An agent's answer tells an empty list from no result: a cluster without tables is
+// compared as well.
+func TestEmptyListIsAResult(t *testing.T) {
+	_, do := askLong(func(context.Context, verb.Sums, engine.Progress) ([]verb.TableSum, error) { return nil, nil })
+	r, err := do(t.Context(), request{call: verb.Sums{}}, nil)
+	if b, err2 := json.Marshal(r); err != nil || err2 != nil || string(b) != "[]" {
+		t.Errorf("%s %v %v", b, err, err2)
+	}
+}

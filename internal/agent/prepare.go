@@ -187,6 +187,9 @@ func Try(ctx context.Context, dir string, cfg Config) (*observation.Server, erro
 	if cfg.Server == "" {
 		cfg.Server = "server"
 	}
+	if err := reaches(ctx, cfg, dir); err != nil {
+		return nil, err
+	}
 	e, err := cfg.open(dir, &noMemory{}, nil)
 	if err != nil {
 		return nil, err
@@ -209,6 +212,28 @@ func Try(ctx context.Context, dir string, cfg Config) (*observation.Server, erro
 			cfg.DataDir, cfg.SocketDir, cfg.Port, o.Process.Problem)
 	}
 	return o, nil
+}
+
+// reaches makes sure that the server's owner can get at the agent's directory, in which it
+// reads files that the agent writes for it.
+func reaches(ctx context.Context, cfg Config, dir string) error {
+	d := &host.Data{Name: cfg.Server, Dir: cfg.DataDir, OwnerName: cfg.Owner,
+		DefaultOwner: map[string]string{position.EnginePostgres: "postgres", position.EngineMariaDB: "mysql"}[cfg.Engine]}
+	there, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	for there != "/" {
+		if _, err := os.Stat(there); err == nil {
+			break
+		}
+		there = filepath.Dir(there)
+	}
+	if _, _, err := d.Run(ctx, "/usr/bin/test", "-x", there); err != nil {
+		return fmt.Errorf("the owner of %s cannot get at %s, and its server has to read files in the agent's directory: "+
+			"choose another one with --dir, such as %s", cfg.DataDir, there, DefaultDir)
+	}
+	return nil
 }
 
 // mayServe refuses a version of the engine that nobody has tried: what a query says there,

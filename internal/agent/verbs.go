@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"reflect"
 	"slices"
 
 	"crosstwin/internal/agentapi"
@@ -38,7 +39,17 @@ func act[C verb.Call](do func(context.Context, C) error) (verb.Name, handler) {
 // ask makes a handler of a call with a result.
 func ask[C verb.Asks[R], R any](do func(context.Context, C) (R, error)) (verb.Name, handler) {
 	var zero C
-	return zero.Verb(), func(ctx context.Context, r request, _ engine.Progress) (any, error) { return do(ctx, r.call.(C)) }
+	return zero.Verb(), func(ctx context.Context, r request, _ engine.Progress) (any, error) {
+		return listed(do(ctx, r.call.(C)))
+	}
+}
+
+// listed has an empty list as a result be one: nil would read as no result.
+func listed[R any](r R, err error) (any, error) {
+	if v := reflect.ValueOf(r); v.Kind() == reflect.Slice && v.IsNil() {
+		return reflect.MakeSlice(v.Type(), 0, 0).Interface(), err
+	}
+	return r, err
 }
 
 // actLong makes a handler of a long call without a result.
@@ -52,9 +63,8 @@ func actLong[C verb.Call](do func(context.Context, C, engine.Progress) error) (v
 // askLong makes a handler of a long call with a result.
 func askLong[C verb.Asks[R], R any](do func(context.Context, C, engine.Progress) (R, error)) (verb.Name, handler) {
 	var zero C
-	return zero.Verb(), func(ctx context.Context, r request, p engine.Progress) (any,
-		error) {
-		return do(ctx, r.call.(C), p)
+	return zero.Verb(), func(ctx context.Context, r request, p engine.Progress) (any, error) {
+		return listed(do(ctx, r.call.(C), p))
 	}
 }
 

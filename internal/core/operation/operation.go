@@ -113,10 +113,16 @@ func (o *Operation) KeepFact(f verb.Fact, value any) error {
 }
 
 // NotCompared says what a comparison of this operation left out, behind a
-// semicolon; empty when it left out nothing.
+// semicolon, or that there was nothing to compare; empty when it left out nothing.
 func (o *Operation) NotCompared() string {
 	var c verb.Comparison
-	if found, err := o.ReadFact(verb.Fact{Kind: verb.FactComparison}, &c); err != nil || !found || len(c.Left) == 0 {
+	found, err := o.ReadFact(verb.Fact{Kind: verb.FactComparison}, &c)
+	switch {
+	case err != nil || !found:
+		return ""
+	case len(c.Left) == 0 && len(c.Tables) == 0:
+		return "; there are no tables to compare"
+	case len(c.Left) == 0:
 		return ""
 	}
 	shown, more := c.Left, ""
