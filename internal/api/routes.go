@@ -282,8 +282,8 @@ func (a *API) setServer(c echo.Context) error {
 		return err
 	}
 	name, from := who(c)
-	if err := a.service.SetServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), r.Rank, r.Site, r.Hidden,
-		name, from); err != nil {
+	if err := a.service.SetServer(c.Request().Context(), c.Param("cluster"), c.Param("server"), r.Change, name,
+		from); err != nil {
 		return err
 	}
 	return a.showServer(c)

@@ -92,9 +92,7 @@ func ToLeaving(list []verb.Leftover, before bool) Leaving {
 
 // ServerChange changes a server; what is absent stays.
 type ServerChange struct {
-	Rank   *int    `json:"rank,omitempty"`
-	Site   *string `json:"site,omitempty"`
-	Hidden *bool   `json:"hidden,omitempty"`
+	cluster.Change
 }
 
 // EnrolmentCode is a one-time code for an agent.

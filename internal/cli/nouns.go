@@ -161,7 +161,7 @@ func parseRank(s string) (int, error) {
 }
 
 func (a *app) serverCommand() *cobra.Command {
-	var rankText, site string
+	var rankText, site, clients string
 	var primary, hidden bool
 	add := &cobra.Command{Use: "add CLUSTER NAME", Short: "Add a server; prints the command for its host",
 		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -170,8 +170,8 @@ func (a *app) serverCommand() *cobra.Command {
 				return err
 			}
 			code, err := c.AddServer(cmd.Context(), args[0],
-				apitype.NewServer{Name: args[1], Placement: cluster.Placement{Rank: n, Site: site, Hidden: hidden},
-					Primary: primary})
+				apitype.NewServer{Name: args[1], Placement: cluster.Placement{Rank: n, Site: site, Hidden: hidden,
+					Clients: clients}, Primary: primary})
 			if err != nil {
 				return err
 			}
@@ -181,6 +181,8 @@ func (a *app) serverCommand() *cobra.Command {
 	add.Flags().StringVar(&site, "site", "", "where the server stands")
 	add.Flags().BoolVar(&hidden, "hidden", false,
 		"keep it out of what readers are sent to: for maintenance and heavy queries")
+	add.Flags().StringVar(&clients, "client-address", "",
+		"HOST:PORT at which applications reach its database, where that is not the address for its peers")
 	add.Flags().BoolVar(&primary, "primary", false, "this server runs as the primary now")
 	list := &cobra.Command{Use: "list CLUSTER", Short: "List the servers of a cluster", Args: exactly(1),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -205,7 +207,7 @@ func (a *app) serverCommand() *cobra.Command {
 			}
 			return a.show(s, func(w io.Writer) { a.printServer(w, s) })
 		})}
-	set := &cobra.Command{Use: "set CLUSTER NAME", Short: "Change rank or site, hide or show", Args: exactly(2),
+	set := &cobra.Command{Use: "set CLUSTER NAME", Short: "Change rank, site or the address for clients, hide or show", Args: exactly(2),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			var ch apitype.ServerChange
 			if cmd.Flags().Changed("rank") {
@@ -224,16 +226,25 @@ func (a *app) serverCommand() *cobra.Command {
 				on, _ := cmd.Flags().GetBool("hidden")
 				ch.Hidden = &on
 			}
+			if cmd.Flags().Changed("client-address") {
+				s, _ := cmd.Flags().GetString("client-address")
+				ch.Clients = &s
+			}
 			s, err := c.SetServer(cmd.Context(), args[0], args[1], ch)
 			if err != nil {
 				return err
 			}
 			return a.show(s, func(w io.Writer) {
 				fmt.Fprintf(w, "server %s: rank %s, site %s%s\n", s.Name, rank(s.Rank), dash(s.Site), hiddenWords(s))
+				if s.Clients != "" {
+					fmt.Fprintf(w, "applications reach it at %s\n", s.Clients)
+				}
 			})
 		})}
 	set.Flags().String("rank", "", "1, 2, 3 …, or never")
 	set.Flags().String("site", "", "where the server stands")
+	set.Flags().String("client-address", "",
+		"HOST:PORT at which applications reach its database; empty: the address for its peers")
 	set.Flags().Bool("hidden", false, "keep it out of what readers are sent to (--hidden=false shows it again)")
 	remove := &cobra.Command{Use: "remove CLUSTER NAME",
 		Short: "Remove a server from Cross Twin; its database keeps running", Args: exactly(2),
@@ -321,14 +332,15 @@ func (a *app) printServer(w io.Writer, s view.Server) {
 	if o == nil {
 		return
 	}
-	rows := [][2]string{{"version", o.Process.Version}, {"database", s.Address}, {"agent", s.Agent},
+	rows := [][2]string{{"version", o.Process.Version}, {"database", s.Address}, {"address for clients", s.Clients},
+		{"agent", s.Agent},
 		{"agent's version", o.Agent.Version}, {"position", s.Position}, {"received", s.Received},
 		{"history", s.History + " from " + o.Log.Line.Began.String()},
 		{"first record", o.Log.Line.Fingerprint}, {"system identifier", o.Data.System}, {"follows", s.Follows},
 		{"term noted, accepted", fmt.Sprintf("%d, %d (owner: %t)", o.Guard.Noted, o.Guard.Accepted, o.Guard.Owner)},
 		{"closed by default", fmt.Sprint(o.Data.ClosedByDefault)}, {"newest mark found", o.Log.Kin},
 		{"disk free", sizeOrUnknown(o.Host.DiskFreeBytes)}, {"data", sizeOrUnknown(o.Data.Bytes)},
-		{"clients", fmt.Sprint(o.Process.ConnectedClients)}, {"unfinished", o.Data.Unfinished},
+		{"connected clients", fmt.Sprint(o.Process.ConnectedClients)}, {"unfinished", o.Data.Unfinished},
 		{"problem", o.Process.Problem}}
 	if o.Encryption != nil {
 		rows = append(rows, [2]string{"connections", words.Taken(o.Encryption.State)})

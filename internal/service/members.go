@@ -140,8 +140,8 @@ func (s *Service) AddServer(ctx context.Context, name string, v cluster.Member, 
 	if err := checkName("server", v.Name); err != nil {
 		return "", err
 	}
-	if v.Rank < 0 {
-		return "", badInput("a rank is 1, 2, 3 …, or never")
+	if err := v.Placement.Check(); err != nil {
+		return "", badInput("%v", err)
 	}
 	cur, err := s.View(name)
 	if err != nil {
@@ -178,37 +178,30 @@ func (s *Service) NewCode(ctx context.Context, cluster, server, who, from string
 	return code, nil
 }
 
-// SetServer changes rank and site.
-func (s *Service) SetServer(ctx context.Context, cluster, server string, rank *int, site *string, hidden *bool, who,
-	from string) error {
-	rec, err := s.Store.Server(ctx, cluster, server)
+// SetServer changes a server's placement.
+func (s *Service) SetServer(ctx context.Context, name, server string, ch cluster.Change, who, from string) error {
+	rec, err := s.Store.Server(ctx, name, server)
 	if err != nil {
 		return orNotFound(err, "server", server)
 	}
-	if rank != nil {
-		v, err := s.View(cluster)
+	if ch.Rank != nil && *ch.Rank == 0 {
+		v, err := s.View(name)
 		if err != nil {
 			return err
 		}
-		if *rank == 0 && v.Primary == server {
+		if v.Primary == server {
 			return badInput("%s is the primary: its rank cannot become never while it is", server)
 		}
-		if *rank < 0 {
-			return badInput("a rank is 1, 2, 3 …, or never")
-		}
-		rec.Rank = *rank
 	}
-	if site != nil {
-		rec.Site = *site
-	}
-	if hidden != nil {
-		rec.Hidden = *hidden
+	rec.Placement = rec.With(ch)
+	if err := rec.Placement.Check(); err != nil {
+		return badInput("%v", err)
 	}
 	if err := s.Store.SetServer(ctx, rec); err != nil {
 		return err
 	}
-	s.audit(ctx, who, from, "server changed", cluster,
-		fmt.Sprintf("%s: rank %d, site %q, hidden %t", server, rec.Rank, rec.Site, rec.Hidden))
+	s.audit(ctx, who, from, "server changed", name,
+		fmt.Sprintf("%s: rank %d, site %q, hidden %t, clients %q", server, rec.Rank, rec.Site, rec.Hidden, rec.Clients))
 	return s.reload(ctx)
 }
 

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 	"sync"
@@ -207,6 +208,7 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 		return in, nil // refused in any case: do not touch the servers meanwhile
 	}
 	in.Probes = s.probe(ctx, &in)
+	in.Reached = reach(ctx, &in)
 	switch req.Kind {
 	case operation.Seed, operation.Rejoin, operation.Restart:
 		s.fit(ctx, &in)
@@ -278,6 +280,39 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	}
 	wg.Wait()
 	sortProbes(out)
+	return out
+}
+
+// reachLimit is how long a server's address for clients may take to answer.
+const reachLimit = 2 * time.Second
+
+// reach tries the addresses for clients of the servers that run, for a planned role change:
+// an unplanned one waits for nothing that it can do without.
+func reach(ctx context.Context, in *plan.Input) []plan.Reached {
+	if in.Request.Kind != operation.Switchover {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, reachLimit)
+	defer cancel()
+	var wg sync.WaitGroup
+	var out []plan.Reached
+	for _, m := range in.Members {
+		if m.Clients != "" && m.Last != nil && m.Last.Process.Accepting {
+			out = append(out, plan.Reached{Server: m.Name, Address: m.Clients})
+		}
+	}
+	for i := range out {
+		wg.Go(func() {
+			var d net.Dialer
+			c, err := d.DialContext(ctx, "tcp", out[i].Address)
+			if err != nil {
+				out[i].Problem = err.Error()
+				return
+			}
+			c.Close()
+		})
+	}
+	wg.Wait()
 	return out
 }
 

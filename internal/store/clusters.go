@@ -161,6 +161,7 @@ type serverRow struct {
 	Rank         int            `db:"rank"`
 	Site         string         `db:"site"`
 	Hidden       bool           `db:"hidden"`
+	Clients      string         `db:"clients"`
 	Agent        string         `db:"agent"`
 	FirstPrimary bool           `db:"first_primary"`
 	EnrolledAt   sql.NullString `db:"enrolled_at"`
@@ -173,7 +174,7 @@ type serverRow struct {
 func (r serverRow) server() Server {
 	return Server{ID: r.ID, ClusterID: r.ClusterID, Cluster: r.Cluster,
 		Member: cluster.Member{Name: r.Name, Agent: r.Agent, FirstPrimary: r.FirstPrimary,
-			Placement: cluster.Placement{Rank: r.Rank, Site: r.Site, Hidden: r.Hidden}, Enrolled: r.EnrolledAt.Valid,
+			Placement: cluster.Placement{Rank: r.Rank, Site: r.Site, Hidden: r.Hidden, Clients: r.Clients}, Enrolled: r.EnrolledAt.Valid,
 			HeldData: r.HeldData, Host: r.Host, Port: r.Port}}
 }
 
@@ -186,8 +187,8 @@ func (s *Store) AddServer(ctx context.Context, name string, v cluster.Member) er
 		return err
 	}
 	_, err = s.w.ExecContext(ctx,
-		"insert into servers (cluster_id, name, rank, site, hidden, first_primary, created_at) values (?, ?, ?, ?, ?, ?, ?)",
-		c.ID, v.Name, v.Rank, v.Site, v.Hidden, v.FirstPrimary, now())
+		"insert into servers (cluster_id, name, rank, site, hidden, clients, first_primary, created_at) "+
+			"values (?, ?, ?, ?, ?, ?, ?, ?)", c.ID, v.Name, v.Rank, v.Site, v.Hidden, v.Clients, v.FirstPrimary, now())
 	if unique(err) {
 		return fmt.Errorf("server %s of %s: %w", v.Name, name, ErrTaken)
 	}
@@ -217,9 +218,10 @@ func (s *Store) Servers(ctx context.Context, cluster string) ([]Server, error) {
 	return out, nil
 }
 
-// SetServer changes rank and site of a server, and whether it is hidden.
+// SetServer changes the placement of a server.
 func (s *Store) SetServer(ctx context.Context, v Server) error {
-	return s.one(ctx, "update servers set rank = ?, site = ?, hidden = ? where id = ?", v.Rank, v.Site, v.Hidden, v.ID)
+	return s.one(ctx, "update servers set rank = ?, site = ?, hidden = ?, clients = ? where id = ?", v.Rank, v.Site,
+		v.Hidden, v.Clients, v.ID)
 }
 
 // NoteHeldData records that a server was seen with a database.

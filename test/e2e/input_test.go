@@ -85,6 +85,8 @@ func badInput(t *testing.T, w *world) {
 		{3, []string{"taken already"}, []string{"server", "add", "bookings", "tern"}},
 		{2, []string{"has a primary already (gull)"}, []string{"server", "add", "bookings", "auk", "--primary"}},
 		{2, []string{`invalid rank "first"`}, []string{"server", "set", "bookings", "tern", "--rank", "first"}},
+		{2, []string{"the address for clients", "is not of the form HOST:PORT"},
+			[]string{"server", "set", "bookings", "tern", "--client-address", "pier"}},
 		{2, []string{"its rank cannot become never"}, []string{"server", "set", "bookings", "gull", "--rank", "never"}},
 		{2, []string{"is the primary of bookings: switch over"}, []string{"server", "remove", "bookings", "gull", "--yes"}},
 		{2, []string{"behind_seconds"}, []string{"cluster", "set", "bookings", "--behind-seconds", "-1"}},
@@ -179,6 +181,16 @@ func wrongServers(t *testing.T, w *world) {
 		sync, unsync, hangs = []string{"set global rpl_semi_sync_master_enabled = 1"},
 			[]string{"set global rpl_semi_sync_master_enabled = 0"}, "rpl_semi_sync_master_enabled"
 	}
+	// An address for clients at which nothing listens, and the server's own.
+	tern := w.server("tern")
+	w.must(0, []string{"applications reach it at 127.0.0.1:1"}, "server", "set", "bookings", "tern", "--client-address",
+		"127.0.0.1:1")
+	w.must(0, []string{"127.0.0.1:1 is not reached from the service's host", "0 fail"}, "check", "bookings", "--for",
+		"switchover")
+	at := fmt.Sprintf("127.0.0.1:%d", tern.Port)
+	w.must(0, []string{"applications reach it at " + at}, "server", "set", "bookings", "tern", "--client-address", at)
+	w.must(0, []string{"something listens at " + at}, "check", "bookings", "--for", "switchover")
+
 	// The replication password was changed by hand.
 	w.sql("gull", change...)
 	w.must(3, []string{denied, "Replication path"}, "switchover", "bookings", "--yes")

@@ -127,7 +127,7 @@ func (w *world) enroll(cluster, name, dataDir string) string {
 		"https://"+w.addresses["harbour"]+":7710", "--code", code.Code, "--host", w.addresses[name], "--data-dir", dataDir)
 	out := w.run(name, args...)
 	if w.as != nil {
-		w.run(name, "systemctl", "start", "crosstwin-agent")
+		w.run(name, "systemctl", "restart", "crosstwin-agent")
 	}
 	return out
 }
@@ -208,6 +208,8 @@ type engineOf struct {
 	atHost                       func(w *world, name string)
 	pair                         func(w *world) // has tern follow gull, by hand
 	without                      string         // takes the other engine off a host
+	// space keeps rows of the primary's in a tablespace; nil: the engine has none.
+	space func(w *world, primary, replica string)
 }
 
 func postgresHosts() engineOf {
@@ -229,6 +231,13 @@ func postgresHosts() engineOf {
 		write: func(w *world, name string, n int) { sql(w, name, fmt.Sprintf("insert into orders values (%d)", n)) },
 		count: func(w *world, name string) string { return sql(w, name, "select count(*) from orders") },
 		began: func(w *world, name string) string { return sql(w, name, "select pg_postmaster_start_time()") },
+		space: func(w *world, primary, replica string) {
+			for _, name := range []string{primary, replica} { // a replica without it goes down
+				w.run(name, "install", "-d", "-o", "postgres", "-m", "700", "/srv/fast")
+			}
+			sql(w, primary, "create tablespace fast location '/srv/fast'")
+			sql(w, primary, "create table berths tablespace fast as select generate_series(1, 1000) as n")
+		},
 		atHost: func(w *world, name string) {
 			if out := w.run(name, "pg_lsclusters", "-h"); !strings.Contains(out, " online") {
 				w.t.Errorf("pg_lsclusters on %s: %s", name, out)
@@ -341,9 +350,12 @@ func story(t *testing.T, w *world, e engineOf) {
 		}
 	}
 
+	w.proved(e, "tern", "gull")
+	w.removedAndAdopted(e, "tern")
+
 	began = e.began(w, "gull")
 	w.run("gull", "dpkg", "--purge", "crosstwin-agent")
-	if e.began(w, "gull") != began || e.count(w, "gull") != "5" {
+	if e.began(w, "gull") != began || e.count(w, "gull") != "6" {
 		t.Error("the removal of the agent's package touched the database")
 	}
 }

@@ -2,11 +2,57 @@
 // their ranks and places, and the policy by which it is watched.
 package cluster
 
+import (
+	"errors"
+	"fmt"
+)
+
 // Placement is what an administrator says of one server.
 type Placement struct {
 	Rank   int    `json:"rank"` // 1, 2, 3 …; 0 is never
 	Site   string `json:"site,omitempty"`
 	Hidden bool   `json:"hidden"` // kept out of what readers are sent to
+	// Clients is where applications reach its database, as HOST:PORT; empty: where its peers
+	// do. Behind a translation of addresses, or with several networks, the two differ, and so
+	// does that of its agent.
+	Clients string `json:"clients,omitempty"`
+}
+
+// Check refuses what cannot be meant.
+func (p Placement) Check() error {
+	if p.Rank < 0 {
+		return errors.New("a rank is 1, 2, 3 …, or never")
+	}
+	if p.Clients == "" {
+		return nil
+	}
+	if err := CheckHostPort(p.Clients); err != nil {
+		return fmt.Errorf("the address for clients: %w", err)
+	}
+	return nil
+}
+
+// Change is what is to change in a placement; nil stays.
+type Change struct {
+	Rank    *int    `json:"rank,omitempty"`
+	Site    *string `json:"site,omitempty"`
+	Hidden  *bool   `json:"hidden,omitempty"`
+	Clients *string `json:"clients,omitempty"`
+}
+
+// With returns the placement after a change.
+func (p Placement) With(c Change) Placement {
+	set(&p.Rank, c.Rank)
+	set(&p.Site, c.Site)
+	set(&p.Hidden, c.Hidden)
+	set(&p.Clients, c.Clients)
+	return p
+}
+
+func set[T any](into, value *T) {
+	if value != nil {
+		*into = *value
+	}
 }
 
 // Member is one server of a cluster, as the records know it.

@@ -205,3 +205,18 @@ func TestRoleChangeNamesSlotsLeft(t *testing.T) {
 		}
 	}
 }
+
+// A switchover says whether the addresses for clients answer; it does not hang on them.
+func TestAddressForClients(t *testing.T) {
+	in := input(operation.Request{Kind: operation.Switchover}, nil)
+	in.Reached = []Reached{{Server: "gull", Address: "db.example:6432"},
+		{Server: "tern", Address: "db.example:6433", Problem: "connection refused"}}
+	p, err := Make(in)
+	if why, refused := p.Refused(); err != nil || refused {
+		t.Fatal(err, why)
+	}
+	if says := told(p); !strings.Contains(says, "db.example:6433 is not reached from the service's host: connection refused") ||
+		!strings.Contains(says, "crosstwin server set bookings tern --client-address") || strings.Contains(says, "6432") {
+		t.Error(says)
+	}
+}

@@ -249,6 +249,21 @@ func (in *Input) checkPaths(p *operation.Plan, failing operation.Result) {
 	}
 }
 
+// checkReached reports whether applications can be expected to reach the servers.
+func (in *Input) checkReached(p *operation.Plan) {
+	for _, x := range in.Reached {
+		c := operation.Check{Name: "Address for clients", Server: x.Server, Result: verdict(x.Problem == "", operation.Warn),
+			Evidence: fmt.Sprintf("something listens at %s, seen from the service's host", x.Address)}
+		if x.Problem != "" {
+			c.Evidence = fmt.Sprintf("%s is not reached from the service's host: %s", x.Address, x.Problem)
+			c.Why = "applications that reach it no better could not write there after a role change"
+			c.Mend = fmt.Sprintf("check the way there, or say another address: crosstwin server set %s %s --client-address "+
+				"HOST:PORT", in.View.Cluster, x.Server)
+		}
+		p.AddCheck(c)
+	}
+}
+
 func (in *Input) checkReplay(p *operation.Plan, name string) {
 	m := in.Member(name)
 	if m == nil || m.Last == nil {

@@ -42,6 +42,7 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.checkReplay(p, cand)
 	in.checkSync(p, cand)
 	in.checkPaths(p, operation.Warn)
+	in.checkReached(p)
 	in.checkClocks(p)
 
 	p.Closing = fmt.Sprintf(

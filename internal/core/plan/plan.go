@@ -26,11 +26,19 @@ type Probe struct {
 	Result   verb.Probed
 }
 
+// Reached is one try to connect to a server's address for clients, from the service's host.
+type Reached struct {
+	Server, Address string
+	Problem         string // empty: something listens there
+}
+
 // Input is what plans are made from.
 type Input struct {
 	View    view.View
 	Members []view.Member
 	Probes  []Probe
+	// Reached are the tries of the addresses for clients.
+	Reached []Reached
 	// Examination of the server that is to rejoin.
 	Examination *verb.Examination
 	// Fit is whether a copy would have its place on the server; FitProblem is why

@@ -47,6 +47,7 @@ func (in *Input) switchover(p *operation.Plan) error {
 	in.checkReplay(p, cand)
 	in.checkSync(p, cand)
 	in.checkPaths(p, operation.Fail)
+	in.checkReached(p)
 	in.checkAll(p)
 
 	p.UndoOnRestart = true

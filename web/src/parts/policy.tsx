@@ -15,7 +15,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
     mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body })),
   });
   const rank = useMutation({
-    mutationFn: ({ server, ...body }: { server: string; rank?: number; hidden?: boolean; site?: string }) =>
+    mutationFn: ({ server, ...body }: { server: string; rank?: number; hidden?: boolean; site?: string; clients?: string }) =>
       take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } }, body })),
   });
   const field = (k: Exclude<keyof View["policy"], "muted" | "maintenance">, label: string, unit = 1) => (
@@ -118,6 +118,19 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
                     defaultValue={s.site ?? ""}
                     onBlur={(e) =>
                       e.target.value !== (s.site ?? "") && rank.mutate({ server: s.name, site: e.target.value })
+                    }
+                  />
+                </label>
+              </td>
+              <td>
+                <label>
+                  address for clients{" "}
+                  <input
+                    className="field site"
+                    placeholder={s.address}
+                    defaultValue={s.clients ?? ""}
+                    onBlur={(e) =>
+                      e.target.value !== (s.clients ?? "") && rank.mutate({ server: s.name, clients: e.target.value })
                     }
                   />
                 </label>
