@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 
 	"crosstwin/internal/core/observation"
@@ -11,7 +12,7 @@ import (
 )
 
 // Log of its own that a server has removed comes back from its archive for a rewind; without
-// an archive the rewind fails and changes nothing.
+// an archive the rewind fails and changes nothing. An examination reads the tail from there.
 func TestRewindReadsTheArchive(t *testing.T) {
 	t.Parallel()
 	p := primary(t)
@@ -42,6 +43,17 @@ func TestRewindReadsTheArchive(t *testing.T) {
 	}
 	source := verb.Peer{Name: "gull", Host: p.cfg.Host, Port: p.cfg.Port}
 	line := p.Observe(p.ctx(), false).Log.Line
+	r.peers["gull"] = p.Engine
+	examine := func() *verb.Examination {
+		x, err := r.Examine(r.ctx(), verb.Examine{Line: line, Written: p.Observe(p.ctx(), false).Log.Written, Primary: source})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x
+	}
+	if x := examine(); x.Rewindable || !strings.Contains(x.WhyNot, "no restore_command brings it back") {
+		t.Errorf("without an archive: %t %s", x.Rewindable, x.WhyNot)
+	}
 	rewind := func() error {
 		return r.Rewind(r.ctx(), verb.Rewind{Source: source, Fork: fork, Line: line}, func(string, int64, int64) {})
 	}
@@ -51,6 +63,9 @@ func TestRewindReadsTheArchive(t *testing.T) {
 	auto, err := os.ReadFile(r.Path(autoFile))
 	if err == nil {
 		err = r.WriteOwned(r.Path(autoFile), []byte(string(auto)+fmt.Sprintf("restore_command = 'cp %s/%%f %%p'\n", archive)))
+	}
+	if x := examine(); !x.Rewindable || x.Tail == nil || len(x.Tail.Transactions) != 2 {
+		t.Errorf("with the archive: %t %s %+v", x.Rewindable, x.WhyNot, x.Tail)
 	}
 	if err == nil {
 		err = rewind()

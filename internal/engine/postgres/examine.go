@@ -19,6 +19,7 @@ import (
 // Examine implements engine.Engine. It reads control data, history files and
 // the log itself; it starts nothing and changes nothing.
 func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination, error) {
+	ctx = withArchive(ctx)
 	o := e.Observe(ctx, false)
 	x := &verb.Examination{Running: o.Process.Running, Role: string(o.Process.Role), State: o.Data.State, Line: o.Log.Line,
 		Unfinished: o.Data.Unfinished, Empty: o.Data.Empty, System: o.Data.System}
@@ -51,10 +52,9 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 	e.compareShared(ctx, x, o, a.Primary)
 	if x.TailBytes > 0 && x.Fork != "" && x.Kinship != string(position.Unknown) {
 		fork, _ := position.ParseLSN(x.Fork)
-		if x.Rewindable {
-			if _, err := e.Stat(e.Path("pg_wal", position.SegmentName(x.ForkLine, fork, c.SegmentBytes))); err != nil {
-				x.Rewindable, x.WhyNot = false, "its log file with the fork is gone (wal_keep_size was too small)"
-			}
+		if x.Rewindable && !e.keeps(ctx, position.SegmentName(x.ForkLine, fork, c.SegmentBytes)) {
+			x.Rewindable, x.WhyNot = false, "its log file with the fork is gone (wal_keep_size was too small), and no "+
+				"restore_command brings it back"
 		}
 		if x.Rewindable && !o.Process.Accepting && c.Timeline < o.Log.Line.Number {
 			x.Rewindable, x.WhyNot = false,
@@ -147,7 +147,7 @@ func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Con
 // it always fails, because it meets no valid record.
 func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LSN,
 	each func(pgtool.Record)) (stderr string, err error) {
-	dir, err := e.linkLog(timeline, from)
+	dir, err := e.linkLog(ctx, timeline, from)
 	if err != nil {
 		return "", err
 	}
@@ -187,11 +187,12 @@ func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LS
 // been written to. pg_waldump takes the file size from whichever file it meets
 // first in a directory, and fails when that is one prepared for later, with
 // nothing in its header (measured).
-func (e *Engine) linkLog(timeline uint32, from position.LSN) (string, error) {
+func (e *Engine) linkLog(ctx context.Context, timeline uint32, from position.LSN) (string, error) {
 	dir, err := e.TempDir("crosstwin-log-")
 	if err != nil {
 		return "", err
 	}
+	e.restoreGap(ctx, timeline, from, dir)
 	first := position.SegmentName(timeline, from, e.segmentBytes())
 	err = e.AsOwner(func() error {
 		files, err := filepath.Glob(e.Path("pg_wal", first[:8]+"????????????????"))

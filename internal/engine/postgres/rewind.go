@@ -137,8 +137,7 @@ func (e *Engine) rewindArgs(ctx context.Context, a verb.Rewind) []string {
 	if e.apart() {
 		args = append(args, "--config-file="+e.cfg.ConfigFile)
 	}
-	if said, _, err := e.Run(ctx, "postgres", e.serverArgs("-C", "restore_command")...); err == nil &&
-		strings.TrimSpace(said) != "" {
+	if e.restoreCommand(ctx) != "" {
 		args = append(args, "--restore-target-wal")
 	}
 	return args
