@@ -48,6 +48,9 @@ func runningPair(t *testing.T, w *world) {
 		v, _ := w.Client.Cluster(w.ctx, w.Name)
 		t.Fatalf("%v\n%+v\n%+v", err, v.Problems, v.WithoutObservations().Servers)
 	}
+	if v, err := w.Client.Cluster(w.ctx, w.Name); err != nil || w.find(v, "heron").Follows != w.as("tern") {
+		t.Fatalf("heron follows %s: %v", w.find(v, "heron").Follows, err)
+	}
 	links := w.query("gull", w.linksQuery())
 	w.must(3, []string{"gull runs as primary", "crosstwin adopt bookings"}, "adopt", "bookings", "--primary", "tern",
 		"--yes")
@@ -69,41 +72,50 @@ func runningPair(t *testing.T, w *world) {
 			t.Errorf("%s was restarted: %s, %s", s.Name, before[s.Name], now)
 		}
 	}
+	if v, err = w.Client.Cluster(w.ctx, w.Name); err != nil || w.find(v, "heron").Follows != w.as("tern") {
+		t.Errorf("after the adoption heron follows %s: %v", w.find(v, "heron").Follows, err)
+	}
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "tern", Compare: true})
 	load.Stop()
 	w.settled()
 	w.holdsAll(load, nil, "gull", "tern", "heron")
 }
 
-// asByAnAdministrator has the replicas follow as an administrator sets that up: by an
-// account of their own, with names of their own; MariaDB's by file and position.
+// asByAnAdministrator has the replicas follow as an administrator sets that up, one behind
+// the other: by an account of their own, with names of their own; MariaDB's by file and
+// position.
 func (w *world) asByAnAdministrator() {
 	w.t.Helper()
 	replicas := []string{"tern", "heron"}
+	upstream := map[string]string{"tern": "gull", "heron": "tern"}
 	if w.mariadb() {
 		w.sql("gull", "drop database crosstwin", "drop user crosstwin_follow_plover@'127.0.0.1', "+
 			"crosstwin_follow_dunlin@'127.0.0.1'", "create user mate@'127.0.0.1' identified by 'x'",
 			"grant replication slave on *.* to mate@'127.0.0.1'")
 		for _, n := range replicas {
-			w.sql(n, "stop slave", "change master to master_user = 'mate', master_password = 'x', master_use_gtid = no",
-				"start slave")
+			up := w.server(upstream[n])
+			w.sql(n, "stop slave", fmt.Sprintf("change master to master_host = '127.0.0.1', master_port = %d, "+
+				"master_user = 'mate', master_password = 'x', master_use_gtid = slave_pos", up.Port), "start slave",
+				"do sleep(1)", "stop slave", "change master to master_use_gtid = no", "start slave")
 		}
 		return
 	}
 	w.sql("gull", "create role mate login replication")
-	hba := filepath.Join(w.server("gull").DataDir, "pg_hba.conf")
-	rules, err := os.ReadFile(hba)
-	if err == nil {
-		err = os.WriteFile(hba, append([]byte("host replication mate 127.0.0.1/32 trust\n"), rules...), 0o600)
+	for _, n := range []string{"gull", "tern"} {
+		hba := filepath.Join(w.server(n).DataDir, "pg_hba.conf")
+		rules, err := os.ReadFile(hba)
+		if err == nil {
+			err = os.WriteFile(hba, append([]byte("host replication mate 127.0.0.1/32 trust\n"), rules...), 0o600)
+		}
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		w.sql(n, "select pg_reload_conf()")
 	}
-	if err != nil {
-		w.t.Fatal(err)
-	}
-	w.sql("gull", "select pg_reload_conf()")
 	for _, n := range replicas {
-		w.sql("gull", "select pg_create_physical_replication_slot('mates_"+n+"', true)")
+		w.sql(upstream[n], "select pg_create_physical_replication_slot('mates_"+n+"', true)")
 		w.sql(n, fmt.Sprintf("alter system set primary_conninfo = 'host=127.0.0.1 port=%d user=mate "+
-			"application_name=mates_%s'", w.server("gull").Port, n), "alter system set primary_slot_name = 'mates_"+n+"'",
+			"application_name=mates_%s'", w.server(upstream[n]).Port, n), "alter system set primary_slot_name = 'mates_"+n+"'",
 			"select pg_reload_conf()")
 	}
 	w.sql("gull", "select pg_drop_replication_slot(slot_name) from pg_replication_slots where not active and slot_name "+

@@ -1,0 +1,135 @@
+package bench
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/demo"
+	"crosstwin/test/harness"
+)
+
+// ballast is how much data a seed copies, in rows of about 1 KB.
+const ballast = 2_000_000
+
+// BenchmarkSeed compares the copying of 2 GB by a seed with the engine's own copy utility
+// from the same primary to the same disk; the second of two copies each counts, so that the
+// primary's files are in memory for both.
+func BenchmarkSeed(b *testing.B) {
+	for _, c := range []string{demo.Bookings, demo.Cargo} {
+		b.Run(c, func(b *testing.B) { seedRate(b, c) })
+	}
+}
+
+func seedRate(b *testing.B, cluster string) {
+	w, ctx := harness.World(b, binary, cluster, nil)
+	primary := w.Servers[0]
+	bytes := fill(ctx, b, w, primary)
+	var ours, bare []time.Duration
+	for i, s := range w.Servers[1:] {
+		op, err := w.Operate(ctx, operation.Request{Kind: operation.Seed, Server: s.Name}, nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		ours = append(ours, copied(op))
+		began := time.Now()
+		copyByHand(ctx, b, w, primary, fmt.Sprintf("%s-bare-%d", s.DataDir, i))
+		bare = append(bare, time.Since(began))
+	}
+	rate := func(d time.Duration) float64 { return float64(bytes) / 1e6 / d.Seconds() }
+	fmt.Printf("\nseed of %s (%s), %.1f GB, MB/s: by the service %.0f, by the utility alone %.0f\n", w.Name, w.Engine,
+		float64(bytes)/1e9, rate(slices.Min(ours)), rate(slices.Min(bare)))
+	report("seed-rate-"+w.Engine, rate(slices.Min(ours))/rate(slices.Min(bare)), "ratio", 0.95)
+}
+
+// copied is how long the copy itself took.
+func copied(op operation.Operation) time.Duration {
+	for i, s := range op.Plan.Steps {
+		if r := op.Steps[i]; s.Name == "copy" && r.EndedAt != nil {
+			return r.EndedAt.Sub(*r.StartedAt)
+		}
+	}
+	return 0
+}
+
+// fill writes the data, past the log where the engine can, and returns its size.
+func fill(ctx context.Context, b *testing.B, w *demo.Cluster, s *demo.Server) (bytes int64) {
+	b.Helper()
+	if w.Engine == position.EnginePostgres {
+		letIn(b, s)
+	}
+	statements := []string{"create role mate login replication", "select pg_reload_conf()",
+		"create table ballast as select n, repeat(md5(n::text), 30) as text from generate_series(1, %d) as n", "checkpoint"}
+	size := "select pg_database_size(current_database())"
+	if w.Engine == position.EngineMariaDB {
+		statements = []string{"set session sql_log_bin = 0", "create database ballast",
+			"create table ballast.lines as select seq, repeat(md5(seq), 30) as text from seq_1_to_%d",
+			"flush tables", "create user hand@localhost identified by 'only-a-test'", "grant all on *.* to hand@localhost"}
+		size = "select sum(data_length) from information_schema.tables where table_schema = 'ballast'"
+	}
+	db, err := s.Open()
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer db.Close()
+	c, err := db.Conn(ctx)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer c.Close()
+	for _, text := range statements {
+		if strings.Contains(text, "%d") {
+			text = fmt.Sprintf(text, ballast)
+		}
+		if _, err := c.ExecContext(ctx, text); err != nil {
+			b.Fatalf("%s: %v", text, err)
+		}
+	}
+	var n sql.NullInt64
+	if err := c.QueryRowContext(ctx, size).Scan(&n); err != nil {
+		b.Fatal(err)
+	}
+	return n.Int64
+}
+
+// letIn lets an administrator's account copy the primary over the network, encrypted as by
+// the utility's defaults.
+func letIn(b *testing.B, s *demo.Server) {
+	b.Helper()
+	hba := filepath.Join(s.DataDir, "pg_hba.conf")
+	rules, err := os.ReadFile(hba)
+	if err == nil {
+		err = os.WriteFile(hba, append([]byte("hostssl replication mate 127.0.0.1/32 trust\n"), rules...), 0o600)
+	}
+	if err != nil {
+		b.Fatal(err)
+	}
+}
+
+// copyByHand copies the primary with the engine's utility over the network and by its
+// defaults, and removes the copy.
+func copyByHand(ctx context.Context, b *testing.B, w *demo.Cluster, s *demo.Server, dir string) {
+	b.Helper()
+	line := fmt.Sprintf("/usr/lib/postgresql/15/bin/pg_basebackup -D %s -h 127.0.0.1 -p %d -U mate -X stream -c fast", dir,
+		s.Port)
+	if w.Engine == position.EngineMariaDB {
+		line = fmt.Sprintf("mkdir %s && mariadb-backup --no-defaults --backup --stream=mbstream --user=hand "+
+			"--password=only-a-test --datadir=%s --socket=%s 2>%s.log | mbstream -x -C %s || { tail -5 %s.log; exit 1; }", dir, s.DataDir, filepath.Join(s.SocketDir,
+			"mysqld.sock"), dir, dir, dir)
+	}
+	if err := s.RunAsOwner(ctx, "/bin/bash", "-o", "pipefail", "-c", line); err != nil {
+		b.Fatal(err)
+	}
+	if files, err := os.ReadDir(dir); err != nil || len(files) < 5 {
+		b.Fatalf("the copy by hand in %s: %d files, %v", dir, len(files), err)
+	}
+	b.Cleanup(func() { os.RemoveAll(dir) })
+}
