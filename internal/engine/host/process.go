@@ -3,6 +3,7 @@ package host
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,6 +18,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Command prepares a program to run as the owner of the data.
@@ -121,6 +124,39 @@ func (s *Server) words(telling ...string) string {
 	return s.data.logSince(s.log, s.from, telling...)
 }
 
+// pipePiece is how much a pipe of a copy holds, and how much is taken from it at a time: in
+// small pieces each process waits for the next (measured: half the rate).
+const pipePiece = 1 << 20
+
+// LargePipe makes a pipe that holds a large piece, where the system lets it.
+func LargePipe() (r, w *os.File, err error) {
+	if r, w, err = os.Pipe(); err != nil {
+		return nil, nil, err
+	}
+	if c, err := w.SyscallConn(); err == nil {
+		// A smaller one serves as well.
+		c.Control(func(fd uintptr) { unix.FcntlInt(fd, unix.F_SETPIPE_SZ, pipePiece) })
+	}
+	return r, w, nil
+}
+
+// pour makes a file for a program's output, all of which goes to a writer. The caller calls
+// poured once the program has it: it closes the caller's end and waits for the rest.
+func pour(into io.Writer) (out *os.File, poured func() error, err error) {
+	from, out, err := LargePipe()
+	if err != nil {
+		return nil, nil, err
+	}
+	done := make(chan error, 1)
+	go func() {
+		// What a file could write by itself it would write in small pieces.
+		_, err := io.CopyBuffer(into, struct{ io.Reader }{from}, make([]byte, pipePiece))
+		from.Close() // a program that writes on ends
+		done <- err
+	}()
+	return out, func() error { out.Close(); return <-done }, nil
+}
+
 // Piped is a long utility whose input and output are the caller's.
 type Piped struct {
 	Stdin  io.Reader
@@ -142,8 +178,13 @@ func (d *Data) RunWatched(ctx context.Context, see func(line string), p Piped, p
 		return err
 	}
 	c.Stdin, c.Stdout, c.Stderr = p.Stdin, w, w
+	poured := func() error { return nil }
 	if p.Stdout != nil {
-		c.Stdout = p.Stdout
+		var out *os.File
+		if out, poured, err = pour(p.Stdout); err != nil {
+			return err
+		}
+		c.Stdout = out
 	}
 	started := make(chan error, 1)
 	exited := make(chan error, 1)
@@ -160,10 +201,12 @@ func (d *Data) RunWatched(ctx context.Context, see func(line string), p Piped, p
 	w.Close()
 	defer r.Close()
 	if err != nil {
-		return fmt.Errorf("%s on %s: %w", program, d.Name, err)
+		return errors.Join(fmt.Errorf("%s on %s: %w", program, d.Name, err), poured())
 	}
+	given := make(chan error, 1)
+	go func() { given <- poured() }()
 	last := readLines(r, see)
-	if err := <-exited; err != nil {
+	if err := cmp.Or(<-exited, <-given); err != nil {
 		if ctx.Err() != nil {
 			return fmt.Errorf("%s on %s was ended: %w", program, d.Name, ctx.Err())
 		}

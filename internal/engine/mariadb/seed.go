@@ -88,14 +88,14 @@ func (e *Engine) beginSeed() error {
 // unpack writes the stream's files. The stream ends with an error when the
 // source's utility failed, and the unpacking program would not notice.
 func (e *Engine) unpack(ctx context.Context, r io.Reader) error {
-	in, w, err := os.Pipe()
+	in, w, err := host.LargePipe()
 	if err != nil {
 		return err
 	}
 	defer in.Close()
 	fed := make(chan error, 1)
 	go func() {
-		_, err := io.Copy(w, r)
+		_, err := io.CopyBuffer(struct{ io.Writer }{w}, r, make([]byte, copyPiece))
 		w.Close()
 		fed <- err
 	}()
