@@ -217,7 +217,9 @@ func TestSystemIsKept(t *testing.T) {
 // clone that somebody promoted, a replica that was never closed. One that its agent knew
 // before, or whose data is closed by default, is the cluster's own.
 func TestOpenBeforeAnyTerm(t *testing.T) {
-	accepted := guard.State{Noted: 3, Accepted: 3}
+	accepted, owner := guard.State{Noted: 3, Accepted: 3}, guard.State{Noted: 3, Accepted: 3, Owner: true}
+	stopped := func(o *observation.Server) { o.Process = observation.Process{} }
+	empty := func(o *observation.Server) { o.Data.Empty = true }
 	for name, c := range map[string]struct {
 		s       state
 		change  func(o *observation.Server)
@@ -227,12 +229,12 @@ func TestOpenBeforeAnyTerm(t *testing.T) {
 		"before the cluster's data is known":   {state{Guard: accepted}, nil, true},
 		"before any decision":                  {state{System: "77"}, nil, false},
 		"known before":                         {state{System: "77", Guard: accepted, Ours: true}, nil, false},
-		"the owner":                            {state{System: "77", Guard: guard.State{Noted: 3, Accepted: 3, Owner: true}}, nil, false},
+		"the owner":                            {state{System: "77", Guard: owner}, nil, false},
 		"an old primary whose agent forgot":    {state{System: "77", Guard: accepted}, closedByDefault, false},
 		"a clone that is closed":               {state{System: "77", Guard: accepted}, asReplica, false},
 		"of another origin, closed by default": {state{System: "78", Guard: accepted}, closedByDefault, true},
-		"stopped":                              {state{System: "77", Guard: accepted}, func(o *observation.Server) { o.Process = observation.Process{} }, false},
-		"nothing stands there":                 {state{System: "77", Guard: accepted}, func(o *observation.Server) { o.Data.Empty = true }, false},
+		"stopped":                              {state{System: "77", Guard: accepted}, stopped, false},
+		"nothing stands there":                 {state{System: "77", Guard: accepted}, empty, false},
 		"an open replica, which has our name now": {state{System: "77", Guard: accepted}, func(o *observation.Server) {
 			o.Links.Upstream, o.Data.ClosedByDefault = &observation.Upstream{Host: "gull", Connected: true}, true
 		}, true},

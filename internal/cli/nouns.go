@@ -207,7 +207,8 @@ func (a *app) serverCommand() *cobra.Command {
 			}
 			return a.show(s, func(w io.Writer) { a.printServer(w, s) })
 		})}
-	set := &cobra.Command{Use: "set CLUSTER NAME", Short: "Change rank, site or the address for clients, hide or show", Args: exactly(2),
+	set := &cobra.Command{Use: "set CLUSTER NAME", Short: "Change rank, site or the address for clients, hide or show",
+		Args: exactly(2),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			var ch apitype.ServerChange
 			if cmd.Flags().Changed("rank") {

@@ -174,8 +174,9 @@ type serverRow struct {
 func (r serverRow) server() Server {
 	return Server{ID: r.ID, ClusterID: r.ClusterID, Cluster: r.Cluster,
 		Member: cluster.Member{Name: r.Name, Agent: r.Agent, FirstPrimary: r.FirstPrimary,
-			Placement: cluster.Placement{Rank: r.Rank, Site: r.Site, Hidden: r.Hidden, Clients: r.Clients}, Enrolled: r.EnrolledAt.Valid,
-			HeldData: r.HeldData, Host: r.Host, Port: r.Port}}
+			Placement: cluster.Placement{Rank: r.Rank, Site: r.Site, Hidden: r.Hidden, Clients: r.Clients},
+			Enrolled:  r.EnrolledAt.Valid,
+			HeldData:  r.HeldData, Host: r.Host, Port: r.Port}}
 }
 
 const serverQuery = "select s.*, c.name as cluster from servers s join clusters c on c.id = s.cluster_id "

@@ -123,7 +123,8 @@ func copyByHand(ctx context.Context, b *testing.B, w *demo.Cluster, s *demo.Serv
 		s.Port)
 	if w.Engine == position.EngineMariaDB {
 		line = fmt.Sprintf("mkdir %s && mariadb-backup --no-defaults --backup --stream=mbstream --user=hand "+
-			"--password=only-a-test --datadir=%s --socket=%s 2>%s.log | mbstream -x -C %s || { tail -5 %s.log; exit 1; }", dir, s.DataDir, filepath.Join(s.SocketDir,
+			"--password=only-a-test --datadir=%s --socket=%s 2>%s.log | mbstream -x -C %s || "+
+			"{ tail -5 %s.log; exit 1; }", dir, s.DataDir, filepath.Join(s.SocketDir,
 			"mysqld.sock"), dir, dir, dir)
 	}
 	if err := s.RunAsOwner(ctx, "/bin/bash", "-o", "pipefail", "-c", line); err != nil {

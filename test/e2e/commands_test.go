@@ -95,7 +95,8 @@ func (w *world) givenCommands(s *demo.Server) {
 	}
 	if err := w.Await(w.ctx, func(v view.View) bool {
 		o := v.Find(s.Name)
-		return o.LastContactSeconds >= 0 && o.LastContactSeconds < 1 && (o.Health == view.TakesWrites || o.Health == view.InStep)
+		return o.LastContactSeconds >= 0 && o.LastContactSeconds < 1 &&
+			(o.Health == view.TakesWrites || o.Health == view.InStep)
 	}); err != nil {
 		w.t.Fatal(err)
 	}

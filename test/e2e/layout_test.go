@@ -45,8 +45,8 @@ func bootDebian(t *testing.T, name string) *debianHost {
 	t.Helper()
 	h := &debianHost{t: t, name: name, port: freeport.Next()}
 	// Processes whose parent has ended become children of this shell, which reaps them.
-	h.init = exec.Command("unshare", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "sh", "-c", ownTrees, "sh",
-		t.TempDir())
+	h.init = exec.Command("unshare", "--mount", "--pid", "--fork", "--kill-child", "--mount-proc", "sh", "-c", ownTrees,
+		"sh", t.TempDir())
 	out, err := h.init.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -113,8 +113,8 @@ var debianEngines = map[string]packaged{
 		kill:     "kill -9 $(cat /run/mysqld/mysqld.pid)",
 		install: func(h *debianHost) {
 			dir := map[string]string{"gull": "/var/lib/mysql", "tern": "/var/lib/mysql/moved"}[h.name]
-			h.run("sh", "-c", fmt.Sprintf("printf '[mysqld]\\nport = %d\\ndatadir = %s\\n' >/etc/mysql/mariadb.conf.d/60-here.cnf",
-				h.port, dir))
+			h.run("sh", "-c", fmt.Sprintf("printf '[mysqld]\\nport = %d\\ndatadir = %s\\n' "+
+				">/etc/mysql/mariadb.conf.d/60-here.cnf", h.port, dir))
 			h.run("runuser", "-u", "mysql", "--", "mariadb-install-db", "--skip-test-db")
 			h.run("sh", "-c", "runuser -u mysql -- setsid /usr/sbin/mariadbd >/run/mysqld/log 2>&1 & "+
 				"until mariadb --execute='select 1' >/run/mysqld/answer 2>&1; do sleep 0.1; done")

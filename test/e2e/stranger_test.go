@@ -58,7 +58,8 @@ func openBefore(t *testing.T, w *world) {
 		w.sql("heron", "set global read_only = 1")
 		w.must(0, []string{"with tern and heron following"}, "adopt", "bookings", "--yes")
 	} else {
-		w.says([]string{"a primary of its own already when it was added", "seed bookings heron --replace"}, "status", "bookings")
+		w.says([]string{"a primary of its own already when it was added", "seed bookings heron --replace"}, "status",
+			"bookings")
 		w.must(3, []string{"heron"}, "rejoin", "bookings", "heron", "--yes")
 		w.must(0, []string{"heron follows gull"}, "seed", "bookings", "heron", "--replace", "--yes", "--accept-loss", "heron")
 	}

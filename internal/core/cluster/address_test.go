@@ -42,13 +42,15 @@ func FuzzCheckHost(f *testing.F) {
 func TestPlacementChange(t *testing.T) {
 	p := Placement{Rank: 2, Site: "island"}
 	clients, never, none := "db.example:6432", 0, ""
-	if q := p.With(Change{Clients: &clients}); q != (Placement{Rank: 2, Site: "island", Clients: clients}) || q.Check() != nil {
+	q := p.With(Change{Clients: &clients})
+	if q != (Placement{Rank: 2, Site: "island", Clients: clients}) || q.Check() != nil {
 		t.Errorf("%+v %v", q, q.Check())
 	}
 	if q := p.With(Change{Rank: &never, Site: &none}); q != (Placement{}) || q.Check() != nil {
 		t.Errorf("%+v", q)
 	}
-	for _, wrong := range []Placement{{Rank: -1}, {Clients: "db"}, {Clients: "db:0"}, {Clients: "a b:1"}, {Clients: ":1"}} {
+	for _, wrong := range []Placement{{Rank: -1}, {Clients: "db"}, {Clients: "db:0"}, {Clients: "a b:1"},
+		{Clients: ":1"}} {
 		if wrong.Check() == nil {
 			t.Errorf("taken: %+v", wrong)
 		}

@@ -18,7 +18,8 @@ func mariadb() *Dialect {
 		InPlace: true, Events: true, Dumps: true, Coordinates: true, RemovesLogByAge: true,
 		Near: position.Distance{Amount: 5, Unit: position.Transactions}, Pause: 0.06,
 		Tunables: mariadbTunables, Reasons: mariadbReasons, RestartsApplying: []string{verb.Delay, "slave_parallel_threads"},
-		Resume: "start slave sql_thread", Shut: "set global read_only = 1", OpenByDefault: "remove read_only = 1 from its configuration file",
+		Resume: "start slave sql_thread", Shut: "set global read_only = 1",
+		OpenByDefault: "remove read_only = 1 from its configuration file",
 		DropAccount: "on the primary: drop user NAME@HOST for each of them; drop table crosstwin.cluster, " +
 			"crosstwin.mark, crosstwin.undone",
 		DropOne:         "on the primary: drop user %[1]s@HOST, for each host in mysql.user",

@@ -215,7 +215,8 @@ func TestAddressForClients(t *testing.T) {
 	if why, refused := p.Refused(); err != nil || refused {
 		t.Fatal(err, why)
 	}
-	if says := told(p); !strings.Contains(says, "db.example:6433 is not reached from the service's host: connection refused") ||
+	says := told(p)
+	if !strings.Contains(says, "db.example:6433 is not reached from the service's host: connection refused") ||
 		!strings.Contains(says, "crosstwin server set bookings tern --client-address") || strings.Contains(says, "6432") {
 		t.Error(says)
 	}

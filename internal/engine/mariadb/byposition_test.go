@@ -54,8 +54,9 @@ func TestByPositionToGTID(t *testing.T) {
 	byFile()
 	plover.sql("stop slave; insert into d.parent values (72)")
 	up := plover.peer()
-	wren.sql(fmt.Sprintf("set global read_only = 1; change master to master_host = '%s', master_port = %d, master_user = '%s', "+
-		"master_password = '%s', master_use_gtid = no, master_log_file = '%s', master_log_pos = 4; start slave", up.Host,
+	wren.sql(fmt.Sprintf("set global read_only = 1; change master to master_host = '%s', master_port = %d, "+
+		"master_user = '%s', master_password = '%s', master_use_gtid = no, master_log_file = '%s', master_log_pos = 4; "+
+		"start slave", up.Host,
 		up.Port, account.User, account.Password, plover.one("select substring_index(@@log_bin_basename, '/', -1)")+".000001"))
 	wren.applied(plover)
 	wren.sql("stop slave; reset slave all; set global read_only = 0")

@@ -45,7 +45,8 @@ func TestRewindReadsTheArchive(t *testing.T) {
 	line := p.Observe(p.ctx(), false).Log.Line
 	r.peers["gull"] = p.Engine
 	examine := func() *verb.Examination {
-		x, err := r.Examine(r.ctx(), verb.Examine{Line: line, Written: p.Observe(p.ctx(), false).Log.Written, Primary: source})
+		written := p.Observe(p.ctx(), false).Log.Written
+		x, err := r.Examine(r.ctx(), verb.Examine{Line: line, Written: written, Primary: source})
 		if err != nil {
 			t.Fatal(err)
 		}

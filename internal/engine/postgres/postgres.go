@@ -140,7 +140,8 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		}
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
-		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", Unit: cfg.Unit, Commands: cfg.Commands,
+		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", Unit: cfg.Unit,
+			Commands:     cfg.Commands,
 			OwnerName:    cfg.Owner,
 			DefaultOwner: "postgres",
 			Env:          []string{"PGCONNECT_TIMEOUT=10", "PGTZ=UTC"}}}
