@@ -15,8 +15,16 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
     mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body })),
   });
   const rank = useMutation({
-    mutationFn: ({ server, ...body }: { server: string; rank?: number; hidden?: boolean; site?: string;
-      clients?: string }) =>
+    mutationFn: ({
+      server,
+      ...body
+    }: {
+      server: string;
+      rank?: number;
+      hidden?: boolean;
+      site?: string;
+      clients?: string;
+    }) =>
       take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } }, body })),
   });
   const field = (k: Exclude<keyof View["policy"], "muted" | "maintenance">, label: string, unit = 1) => (
