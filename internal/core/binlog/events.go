@@ -44,15 +44,15 @@ func ParseGTIDList(e Event) (position.GTIDState, error) {
 	c := cursor{b: e.Body}
 	n := int(c.little(4) & (1<<28 - 1))
 	if n > len(c.b)/16 {
-		return nil, fmt.Errorf("a list of %d GTIDs in %d bytes", n, len(c.b))
+		return position.GTIDState{}, fmt.Errorf("a list of %d GTIDs in %d bytes", n, len(c.b))
 	}
-	var out position.GTIDState
+	out := position.Tally{}
 	for range n {
 		g := position.GTID{Domain: uint32(c.little(4)), Server: uint32(c.little(4))}
 		g.Seq = c.little(8)
-		out = append(out, g)
+		out.Add(g)
 	}
-	return out, c.err
+	return out.State(), c.err
 }
 
 // Query is a statement.

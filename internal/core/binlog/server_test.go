@@ -119,7 +119,7 @@ func (m *mariadb) groups(file string) []*Group {
 	if err != nil || n != len(b) {
 		m.t.Fatalf("read %d of %d bytes: %v", n, len(b), err)
 	}
-	if !strings.HasPrefix(s.Next, "wren.") || len(s.State) == 0 && !strings.HasSuffix(file, "000001") {
+	if !strings.HasPrefix(s.Next, "wren.") || s.State.IsZero() && !strings.HasSuffix(file, "000001") {
 		m.t.Errorf("the file leads to %q and begins with the state %v", s.Next, s.State)
 	}
 	return out

@@ -235,7 +235,7 @@ func (in *Input) domainsLeftOut(name string) (out []string) {
 	if err != nil || err2 != nil {
 		return nil
 	}
-	for _, g := range all {
+	for _, g := range all.All() {
 		if _, ok := have.In(g.Domain); !ok {
 			out = append(out, fmt.Sprint(g.Domain))
 		}

@@ -22,10 +22,10 @@ func Order(engine, text string) (n int64, ok bool) {
 		return int64(l), err == nil
 	case EngineMariaDB:
 		p, err := ParseGTIDPosition(text)
-		if err != nil || len(p) == 0 {
+		if err != nil || p.IsZero() {
 			return 0, false
 		}
-		for _, g := range p {
+		for _, g := range p.All() {
 			n += int64(g.Seq)
 		}
 		return n, true
@@ -48,7 +48,7 @@ func Lacks(engine, at, want string) (d Distance, known bool) {
 		mine, err1 := ParseGTIDPosition(at)
 		theirs, err2 := ParseGTIDPosition(want)
 		d.Amount = int64(mine.Lacks(theirs))
-		return d, err1 == nil && err2 == nil && len(theirs) > 0
+		return d, err1 == nil && err2 == nil && !theirs.IsZero()
 	}
 	mine, ok1 := Order(engine, at)
 	theirs, ok2 := Order(engine, want)
@@ -121,7 +121,7 @@ type Standing struct {
 // OwnNumber is the newest sequence number that the server itself gave in its log
 // (MariaDB); 0: none.
 func (s Standing) OwnNumber() (newest uint64) {
-	for _, g := range s.State {
+	for _, g := range s.State.All() {
 		if g.Server == s.Server {
 			newest = max(newest, g.Seq)
 		}
@@ -230,7 +230,7 @@ func ForkBetween(engine string, mine, primary Standing) (Fork, bool) {
 }
 
 func partedGTID(mine, primary Standing, after bool) Apart {
-	if len(primary.State) == 0 {
+	if primary.State.IsZero() {
 		return Apart{}
 	}
 	var extra []GTID

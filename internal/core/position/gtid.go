@@ -3,6 +3,7 @@ package position
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -84,31 +85,55 @@ func joinGTIDs(list []GTID) string {
 }
 
 // GTIDPosition is how far a server has come: the last GTID of each domain, in
-// order of domain, as in gtid_slave_pos, gtid_binlog_pos and Gtid_IO_Pos.
-type GTIDPosition []GTID
+// order of domain, as in gtid_slave_pos, gtid_binlog_pos and Gtid_IO_Pos. It is a
+// value: two that are equal are equal by ==, and none ever changes.
+type GTIDPosition struct{ text string }
 
 // ParseGTIDPosition reads the server's text form; a domain that stands twice
 // is an error.
 func ParseGTIDPosition(s string) (GTIDPosition, error) {
 	list, err := parseGTIDs(s)
 	if err != nil {
-		return nil, err
+		return GTIDPosition{}, err
 	}
-	slices.SortFunc(list, func(a, b GTID) int { return cmp.Compare(a.Domain, b.Domain) })
+	slices.SortFunc(list, byDomain)
 	for i := 1; i < len(list); i++ {
 		if list[i].Domain == list[i-1].Domain {
-			return nil, fmt.Errorf("GTID position %q: domain %d stands twice", s, list[i].Domain)
+			return GTIDPosition{}, fmt.Errorf("GTID position %q: domain %d stands twice", s, list[i].Domain)
 		}
 	}
-	return list, nil
+	return GTIDPosition{joinGTIDs(list)}, nil
+}
+
+// PositionOf returns the position in which each of these is the last of its domain; of
+// several of one domain, the last one given.
+func PositionOf(list ...GTID) (p GTIDPosition) {
+	for _, g := range list {
+		p = p.With(g)
+	}
+	return p
 }
 
 // String returns the server's text form.
-func (p GTIDPosition) String() string { return joinGTIDs(p) }
+func (p GTIDPosition) String() string { return p.text }
+
+// IsZero reports whether it is that of a server without any transaction.
+func (p GTIDPosition) IsZero() bool { return p.text == "" }
+
+// All returns the last GTID of each domain.
+func (p GTIDPosition) All() []GTID { return listed(p.text) }
+
+// With returns the position after a transaction: it is the last of its domain.
+func (p GTIDPosition) With(g GTID) GTIDPosition {
+	list := slices.DeleteFunc(p.All(), func(x GTID) bool { return x.Domain == g.Domain })
+	list = append(list, g)
+	slices.SortFunc(list, byDomain)
+	return GTIDPosition{joinGTIDs(list)}
+}
 
 // In returns the position within a domain.
 func (p GTIDPosition) In(domain uint32) (GTID, bool) {
-	for _, g := range p {
+	for _, g := range p.All() {
 		if g.Domain == domain {
 			return g, true
 		}
@@ -118,20 +143,13 @@ func (p GTIDPosition) In(domain uint32) (GTID, bool) {
 
 // Reaches reports whether p has come at least as far as o in every domain of o,
 // by number. It says nothing about content.
-func (p GTIDPosition) Reaches(o GTIDPosition) bool {
-	for _, g := range o {
-		if mine, ok := p.In(g.Domain); !ok || mine.Seq < g.Seq {
-			return false
-		}
-	}
-	return true
-}
+func (p GTIDPosition) Reaches(o GTIDPosition) bool { return len(p.Missing(o)) == 0 }
 
 // Lacks returns how many transactions of o are missing in p, by number, in all
 // domains together.
 func (p GTIDPosition) Lacks(o GTIDPosition) uint64 {
 	var n uint64
-	for _, g := range o {
+	for _, g := range o.All() {
 		mine, _ := p.In(g.Domain)
 		if g.Seq > mine.Seq {
 			n += g.Seq - mine.Seq
@@ -143,7 +161,7 @@ func (p GTIDPosition) Lacks(o GTIDPosition) uint64 {
 // Missing returns those of o's domains in which p has not come as far.
 func (p GTIDPosition) Missing(o GTIDPosition) []GTID {
 	var out []GTID
-	for _, g := range o {
+	for _, g := range o.All() {
 		if mine, ok := p.In(g.Domain); !ok || mine.Seq < g.Seq {
 			out = append(out, g)
 		}
@@ -152,35 +170,49 @@ func (p GTIDPosition) Missing(o GTIDPosition) []GTID {
 }
 
 // GTIDState is the newest number that each server wrote in each domain, as in
-// gtid_binlog_state, in order of domain and server.
-type GTIDState []GTID
+// gtid_binlog_state, in order of domain and server. It is a value, as a position is.
+type GTIDState struct{ text string }
 
 // ParseGTIDState reads the server's text form.
 func ParseGTIDState(s string) (GTIDState, error) {
 	list, err := parseGTIDs(s)
 	if err != nil {
-		return nil, err
+		return GTIDState{}, err
 	}
-	slices.SortFunc(list, func(a, b GTID) int {
-		return cmp.Or(cmp.Compare(a.Domain, b.Domain), cmp.Compare(a.Server, b.Server))
-	})
+	slices.SortFunc(list, byDomainAndServer)
 	for i := 1; i < len(list); i++ {
 		if list[i].Domain == list[i-1].Domain && list[i].Server == list[i-1].Server {
-			return nil, fmt.Errorf("GTID state %q: server %d stands twice in domain %d", s, list[i].Server, list[i].Domain)
+			return GTIDState{}, fmt.Errorf("GTID state %q: server %d stands twice in domain %d", s, list[i].Server,
+				list[i].Domain)
 		}
 	}
-	return list, nil
+	return GTIDState{joinGTIDs(list)}, nil
+}
+
+// StateOf returns the state in which each of these is the newest of its server and
+// domain; of several, the last one given.
+func StateOf(list ...GTID) (s GTIDState) {
+	for _, g := range list {
+		s = s.With(g)
+	}
+	return s
 }
 
 // String returns the server's text form.
-func (s GTIDState) String() string { return joinGTIDs(s) }
+func (s GTIDState) String() string { return s.text }
+
+// IsZero reports whether it is that of a log without any transaction.
+func (s GTIDState) IsZero() bool { return s.text == "" }
+
+// All returns the newest GTID of each server and domain.
+func (s GTIDState) All() []GTID { return listed(s.text) }
 
 // Unapplied returns the transactions of other servers that a log holds beyond what
 // was applied: a replica commits both as one, so its data lacks them. Those of the
 // server itself were never applied, but written.
 func (s GTIDState) Unapplied(applied GTIDPosition, own uint32) []GTID {
 	var out []GTID
-	for _, g := range s {
+	for _, g := range s.All() {
 		if at, _ := applied.In(g.Domain); g.Server != own && g.Seq > at.Seq {
 			out = append(out, g)
 		}
@@ -188,39 +220,19 @@ func (s GTIDState) Unapplied(applied GTIDPosition, own uint32) []GTID {
 	return out
 }
 
-// Of returns what a state holds of one server.
-func (s GTIDState) Of(server uint32) (out GTIDState) {
-	for _, g := range s {
-		if g.Server == server {
-			out = append(out, g)
-		}
-	}
-	return out
-}
-
 // Last returns the position of a state: the newest number of each domain.
-func (s GTIDState) Last() GTIDPosition {
-	var out GTIDPosition
-	for _, g := range s {
-		found := false
-		for i := range out {
-			if out[i].Domain == g.Domain {
-				found = true
-				if g.Seq > out[i].Seq {
-					out[i] = g
-				}
-			}
-		}
-		if !found {
-			out = append(out, g)
+func (s GTIDState) Last() (p GTIDPosition) {
+	for _, g := range s.All() {
+		if at, known := p.In(g.Domain); !known || g.Seq > at.Seq {
+			p = p.With(g)
 		}
 	}
-	return out
+	return p
 }
 
 // Newest returns the newest number of a server in a domain.
 func (s GTIDState) Newest(domain, server uint32) (GTID, bool) {
-	for _, g := range s {
+	for _, g := range s.All() {
 		if g.Domain == domain && g.Server == server {
 			return g, true
 		}
@@ -230,18 +242,10 @@ func (s GTIDState) Newest(domain, server uint32) (GTID, bool) {
 
 // With returns the state after a further transaction.
 func (s GTIDState) With(g GTID) GTIDState {
-	out := slices.Clone(s)
-	for i := range out {
-		if out[i].Domain == g.Domain && out[i].Server == g.Server {
-			out[i] = g
-			return out
-		}
-	}
-	out = append(out, g)
-	slices.SortFunc(out, func(a, b GTID) int {
-		return cmp.Or(cmp.Compare(a.Domain, b.Domain), cmp.Compare(a.Server, b.Server))
-	})
-	return out
+	list := slices.DeleteFunc(s.All(), func(x GTID) bool { return x.Domain == g.Domain && x.Server == g.Server })
+	list = append(list, g)
+	slices.SortFunc(list, byDomainAndServer)
+	return GTIDState{joinGTIDs(list)}
 }
 
 // Extra returns what s holds beyond o: for each domain and server whose number is
@@ -250,18 +254,49 @@ func (s GTIDState) With(g GTID) GTIDState {
 // have been used twice).
 func (s GTIDState) Extra(o GTIDState) []GTID {
 	var out []GTID
-	for _, g := range s {
-		known := uint64(0)
-		for _, x := range o {
-			if x.Domain == g.Domain && x.Server == g.Server {
-				known = x.Seq
-			}
-		}
-		if g.Seq > known {
+	for _, g := range s.All() {
+		if known, _ := o.Newest(g.Domain, g.Server); g.Seq > known.Seq {
 			out = append(out, g)
 		}
 	}
 	return out
+}
+
+// Tally is a state that grows while a log is read, transaction by transaction.
+type Tally map[tallied]GTID
+
+type tallied struct{ domain, server uint32 }
+
+// Tally begins with what the state holds.
+func (s GTIDState) Tally() Tally {
+	t := Tally{}
+	t.Add(s.All()...)
+	return t
+}
+
+// Add notes transactions, in order: each is the newest of its server and domain.
+func (t Tally) Add(list ...GTID) {
+	for _, g := range list {
+		t[tallied{g.Domain, g.Server}] = g
+	}
+}
+
+// State returns what was noted so far.
+func (t Tally) State() GTIDState {
+	list := slices.SortedFunc(maps.Values(t), byDomainAndServer)
+	return GTIDState{joinGTIDs(list)}
+}
+
+func byDomain(a, b GTID) int { return cmp.Compare(a.Domain, b.Domain) }
+
+func byDomainAndServer(a, b GTID) int {
+	return cmp.Or(byDomain(a, b), cmp.Compare(a.Server, b.Server))
+}
+
+// listed reads a text that was made here.
+func listed(text string) []GTID {
+	list, _ := parseGTIDs(text)
+	return list
 }
 
 // ForkOf finds where two histories of one domain part: both are transactions

@@ -141,7 +141,7 @@ func FuzzGTIDPosition(f *testing.F) {
 	f.Fuzz(func(t *testing.T, s string) {
 		if p, err := ParseGTIDPosition(s); err == nil {
 			again, err := ParseGTIDPosition(p.String())
-			if err != nil || !slices.Equal(again, p) || !p.Reaches(p) || p.Lacks(p) != 0 {
+			if err != nil || again != p || !p.Reaches(p) || p.Lacks(p) != 0 {
 				t.Errorf("%q: %v %v %v", s, p, again, err)
 			}
 		}
@@ -173,5 +173,25 @@ func TestGTIDStateUnapplied(t *testing.T) {
 		if got := joinGTIDs(state.Unapplied(applied, 12)); got != c.want {
 			t.Errorf("%q with %q applied: %q, want %q", c.state, c.applied, got, c.want)
 		}
+	}
+}
+
+// Positions and states are values: made in any order they are equal, and what is made from
+// one leaves it as it was.
+func TestGTIDsAreValues(t *testing.T) {
+	g := func(s string) GTID { x, _ := ParseGTID(s); return x }
+	p, q := position(t, "2-1-9, 1-1-5"), PositionOf(g("1-1-5"), g("2-3-4"), g("2-1-9"))
+	if p != q || (p != GTIDPosition{}) != !p.IsZero() || !(GTIDPosition{}).IsZero() {
+		t.Errorf("%s, %s", p, q)
+	}
+	if r := p.With(g("1-2-6")).With(g("3-1-1")); r.String() != "1-2-6,2-1-9,3-1-1" || p.String() != "1-1-5,2-1-9" {
+		t.Errorf("%s from %s", r, p)
+	}
+	s, err := ParseGTIDState("1-2-3,1-1-5")
+	tally := s.Tally()
+	tally.Add(g("1-1-6"), g("2-1-1"))
+	if err != nil || s != StateOf(g("1-1-4"), g("1-2-3"), g("1-1-5")) || tally.State().String() != "1-1-6,1-2-3,2-1-1" ||
+		s.With(g("1-1-6")).With(g("2-1-1")) != tally.State() || s.Last() != position(t, "1-1-5") {
+		t.Errorf("%s %s %v", s, tally.State(), err)
 	}
 }

@@ -82,7 +82,7 @@ func (e *Engine) noOwnNumbers(ctx context.Context, theirs *sql.DB, name string) 
 	}
 	if own := mine.Extra(its); len(own) > 0 {
 		return fmt.Errorf("%s's own log holds transactions that %s's never held, up to %s: by GTID they would stand in the "+
-			"way of its upstream's", e.cfg.Name, name, position.GTIDState(own))
+			"way of its upstream's", e.cfg.Name, name, position.StateOf(own...))
 	}
 	return nil
 }

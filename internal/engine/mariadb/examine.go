@@ -104,12 +104,12 @@ func (e *Engine) compareLogs(ctx context.Context, peer verb.Peer, primary shared
 	}
 	if proven && len(anchor.Missing(end)) == 0 && len(end.Missing(anchor)) > 0 {
 		// The log ends before the mark: its newest part is lost.
-		anchor, proven = nil, false
-		if mine, start, end, err = e.ownEntries(nil); err != nil {
+		anchor, proven = position.GTIDPosition{}, false
+		if mine, start, end, err = e.ownEntries(anchor); err != nil {
 			return nil, err
 		}
 	}
-	if anchor == nil {
+	if anchor.IsZero() {
 		anchor = start.Last()
 	}
 	theirs, err := e.fetchEntries(ctx, peer, anchor)
@@ -133,7 +133,7 @@ func (e *Engine) compareLogs(ctx context.Context, peer verb.Peer, primary shared
 		c.kin, c.why = position.Unknown,
 			"no transaction of its log is in the primary's, and no mark of Cross Twin's was found on it"
 	}
-	if !proven && len(mine) == 0 && len(end) > 0 {
+	if !proven && len(mine) == 0 && !end.IsZero() {
 		c.kin, c.why = position.Unknown,
 			"its log holds no transaction to compare, and no mark of Cross Twin's was found on it"
 	}
@@ -150,7 +150,7 @@ func (e *Engine) compareLogs(ctx context.Context, peer verb.Peer, primary shared
 func (e *Engine) anchor(primary sharedState) (position.GTIDPosition, bool) {
 	m := e.found()
 	if m.ID == "" || !slices.Contains(primary.Marks, m.ID) {
-		return nil, false
+		return position.GTIDPosition{}, false
 	}
 	p, err := position.ParseGTIDPosition(m.At)
 	return p, err == nil
@@ -162,29 +162,32 @@ func (e *Engine) ownEntries(after position.GTIDPosition) (out []entry, start pos
 	end position.GTIDPosition, err error) {
 	files, err := e.logFiles()
 	if err != nil || len(files) == 0 {
-		return nil, nil, nil, err
+		return nil, start, end, err
 	}
 	i, err := startFile(e.Data, files, after)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, start, end, err
 	}
 	if start, err = stateBefore(e.Data, files[i]); err != nil {
-		return nil, nil, nil, err
+		return nil, start, end, err
 	}
-	state := start
+	before, since := start.Tally(), []position.GTID{}
 	err = eachGroup(e.Data, files[i:], func(_ string, g *binlog.Group) error {
 		if !g.Complete {
 			return nil // a torn one is taken back by the server's own recovery
 		}
-		state = state.With(g.GTID.GTID)
+		since = append(since, g.GTID.GTID)
 		if had, ok := after.In(g.GTID.Domain); ok && g.GTID.Seq <= had.Seq {
-			start = state
+			before.Add(since...)
+			since = since[:0]
 			return nil
 		}
 		out = append(out, entryOf(g))
 		return nil
 	})
-	return out, start, state.Last(), err
+	start = before.State()
+	before.Add(since...)
+	return out, start, before.State().Last(), err
 }
 
 // sharing tells of one domain how much of the own log the primary has too.
@@ -202,7 +205,7 @@ type peerLog struct {
 }
 
 func (p peerLog) holdsFromTheBeginning(x entry) bool {
-	for _, g := range p.began {
+	for _, g := range p.began.All() {
 		if g.Domain == x.GTID.Domain && g.Server == x.GTID.Server {
 			return g.Seq >= x.GTID.Seq
 		}
@@ -253,8 +256,7 @@ func sharedCounts(mine, theirs []entry, peer peerLog) map[uint32]sharing {
 func (e *Engine) collectTail(c *comparison, anchor position.GTIDPosition, shared map[uint32]sharing,
 	own map[uint32]int) error {
 	count := map[uint32]int{}
-	fork := append(position.GTIDPosition(nil), anchor...)
-	state := c.state
+	fork, state := map[uint32]position.GTID{}, c.state.Tally()
 	err := e.groupsAfter(anchor, func(file string, g *binlog.Group) error {
 		if !g.Complete {
 			return nil
@@ -264,27 +266,19 @@ func (e *Engine) collectTail(c *comparison, anchor position.GTIDPosition, shared
 			return nil
 		}
 		if count[d] <= shared[d].matched {
-			fork = advance(fork, g.GTID.GTID)
-			state = state.With(g.GTID.GTID)
+			fork[d] = g.GTID.GTID
+			state.Add(g.GTID.GTID)
 			return nil
 		}
 		c.tail = append(c.tail, tailGroup{file, g})
 		c.tailSize += int64(g.To) - int64(g.From)
 		return nil
 	})
-	c.fork, c.state = fork, state
-	return err
-}
-
-// advance moves a position forward to a transaction.
-func advance(p position.GTIDPosition, g position.GTID) position.GTIDPosition {
-	for i := range p {
-		if p[i].Domain == g.Domain {
-			p[i] = g
-			return p
-		}
+	c.fork, c.state = anchor, state.State()
+	for _, g := range fork {
+		c.fork = c.fork.With(g)
 	}
-	return append(p, g)
+	return err
 }
 
 // report puts a comparison into an examination.

@@ -188,12 +188,15 @@ func (e *Engine) stoppedLog() (stoppedState, error) {
 		if known.goesOn(last, b) {
 			st.state, st.read = known.state, known.read
 		}
+		state := st.state.Tally()
 		_, err := binlog.NewGroups().ReadOn(b, st.read, func(g *binlog.Group) error {
 			if g.Complete {
-				st.state, st.read = st.state.With(g.GTID.GTID), int(g.To)
+				state.Add(g.GTID.GTID)
+				st.read = int(g.To)
 			}
 			return nil
 		})
+		st.state = state.State()
 		st.trace = traceAt(b, st.read)
 		return err
 	})

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"strings"
 	"time"
 
 	"crosstwin/internal/core/position"
@@ -252,21 +251,8 @@ func later(a, b string) string {
 	if err1 != nil || err2 != nil {
 		return a
 	}
-	var out []string
-	for _, g := range x {
-		if o, ok := y.In(g.Domain); ok && o.Seq > g.Seq {
-			g = o
-		}
-		out = append(out, g.String())
+	for _, g := range x.Missing(y) {
+		x = x.With(g)
 	}
-	for _, g := range y {
-		if _, ok := x.In(g.Domain); !ok {
-			out = append(out, g.String())
-		}
-	}
-	p, err := position.ParseGTIDPosition(strings.Join(out, ","))
-	if err != nil {
-		return a
-	}
-	return p.String()
+	return x.String()
 }

@@ -208,7 +208,7 @@ func (e *Engine) beginAt(ctx context.Context, sourceState, at string) error {
 	if err != nil {
 		return err
 	}
-	for _, g := range p {
+	for _, g := range p.All() {
 		state = state.With(g)
 	}
 	if err := e.exec(ctx,
