@@ -80,15 +80,14 @@ func TestByPositionGoesOn(t *testing.T) {
 	p, wren, plover := newPair(t)
 	follow := verb.Follow{Upstream: wren.peer()}
 	connecting := func(is string) {
-		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-			if l, err := plover.link(plover.ctx()); err != nil || l["Slave_IO_Running"] != "Connecting" {
-				break
+		t.Helper()
+		u := ""
+		for end := time.Now().Add(20 * time.Second); u != is; time.Sleep(20 * time.Millisecond) {
+			l, err := plover.link(plover.ctx())
+			plover.ok(err)
+			if u = l["Using_Gtid"] + " " + l["Slave_IO_Running"] + l["Slave_SQL_Running"]; time.Now().After(end) {
+				t.Fatalf("it does not go on as it did: %s", u)
 			}
-		}
-		l, err := plover.link(plover.ctx())
-		plover.ok(err)
-		if u := l["Using_Gtid"] + " " + l["Slave_IO_Running"] + l["Slave_SQL_Running"]; u != is {
-			t.Errorf("it does not go on as it did: %s", u)
 		}
 	}
 	goesOnAsItDid := func(why string) {
