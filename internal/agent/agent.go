@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
@@ -28,13 +29,14 @@ type Agent struct {
 	// Version is that of the program, for people.
 	Version string
 
-	cfg    Config
-	dir    string
-	engine engine.Engine
-	memory *memory
-	verbs  map[verb.Name]handler
-	jobs   jobs
-	log    *slog.Logger
+	refused access.Refusals // to whoever may not ask
+	cfg     Config
+	dir     string
+	engine  engine.Engine
+	memory  *memory
+	verbs   map[verb.Name]handler
+	jobs    jobs
+	log     *slog.Logger
 	// trusted are the service's authorities, the one that signs first; it is exchanged
 	// when the service says so.
 	trusted atomic.Pointer[[]*x509.Certificate]

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"log/slog"
 	"net/http"
 	"strings"
 	"time"
@@ -148,7 +149,11 @@ func (a *Agent) from(allowed func(string) bool, h func(http.ResponseWriter, *htt
 			return
 		}
 		p := problemOf(err)
-		a.log.Debug("refused", "path", r.URL.Path, "error", err)
+		level := slog.LevelDebug
+		if p.Status == http.StatusForbidden && a.refused.Write(name, r.Pattern, time.Now()) {
+			level = slog.LevelWarn // nobody asks so by mistake
+		}
+		a.log.Log(r.Context(), level, "refused", "path", r.URL.Path, "asked_by", name, "error", err)
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.WriteHeader(p.Status)
 		json.NewEncoder(w).Encode(p)

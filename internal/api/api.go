@@ -20,6 +20,7 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/service"
 	"crosstwin/internal/store"
@@ -31,6 +32,7 @@ type API struct {
 	version string
 	started time.Time
 	log     *slog.Logger
+	refused access.Refusals
 }
 
 // route is one line of the table that both the handlers and the document are

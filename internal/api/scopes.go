@@ -48,21 +48,29 @@ func (a *API) scoped(r route, next echo.HandlerFunc) echo.HandlerFunc {
 		need = s
 	}
 	return func(c echo.Context) error {
-		t := tokenOf(c)
-		switch cluster := c.Param("cluster"); {
-		case !t.May(need):
-			return forbidden("the token %s is not good for this: it takes the scope %s", t.Name, need)
-		case cluster == "" && !ofAll[r.id] && !t.Sees(""), cluster != "" && !t.Sees(cluster):
-			return forbidden("the token %s is good for other clusters", t.Name)
+		name, from := who(c)
+		if err := admitted(tokenOf(c), r, need, c.Param("cluster")); err != nil {
+			a.noteRefusal(c.Request().Context(), name, from, r.id, c.Request().URL.Path, err)
+			return err
 		}
 		if r.traced(need) {
-			name, from := who(c)
 			if err := a.service.NoteRequest(c.Request().Context(), name, from, r.id, c.Request().URL.Path); err != nil {
 				return err
 			}
 		}
 		return next(c)
 	}
+}
+
+// admitted refuses what a token is not good for.
+func admitted(t access.Token, r route, need access.Scope, cluster string) error {
+	switch {
+	case !t.May(need):
+		return forbidden("the token %s is not good for this: it takes the scope %s", t.Name, need)
+	case cluster == "" && !ofAll[r.id] && !t.Sees(""), cluster != "" && !t.Sees(cluster):
+		return forbidden("the token %s is good for other clusters", t.Name)
+	}
+	return nil
 }
 
 func forbidden(format string, args ...any) error {

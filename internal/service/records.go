@@ -43,6 +43,11 @@ func (s *Service) NoteRequest(ctx context.Context, who, from, what, target strin
 	return nil
 }
 
+// NoteRefusal writes into the audit trail that somebody asked for what they may not.
+func (s *Service) NoteRefusal(ctx context.Context, who, from, target, why string) {
+	s.audit(ctx, who, from, "refused", target, why)
+}
+
 // CopyRecords writes a consistent copy of the records, as a file of its own.
 func (s *Service) CopyRecords(ctx context.Context, w io.Writer) error {
 	name, err := s.Store.TemporaryCopy(ctx)
