@@ -148,8 +148,8 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
   const link = s.name === view?.primary ? undefined : o?.links.upstream;
   return (
     <>
-      <section className="state">
-        <h1 className="say">
+      <section className="state flex flex-wrap">
+        <h1 className="say grow basis-[460px]">
           <b>
             {server} {said(s.health)}
           </b>

@@ -31,7 +31,7 @@ export function NotBegun({ changes, error }: { changes: string[]; error: unknown
 
 export function Facts({ list }: { list: [string, ReactNode][] }) {
   return (
-    <dl className="facts">
+    <dl className="facts basis-full">
       {list.map(([k, v]) => (
         <div key={k}>
           <dt>{k}</dt> <dd>{v}</dd>

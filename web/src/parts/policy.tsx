@@ -49,45 +49,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
     setPolicy({ ...policy, muted: on ? [...policy.muted, rule] : policy.muted.filter((r) => r !== rule) });
   return (
     <section className="sec">
-      <h2 className="h">Limits</h2>
-      <form
-        className="form"
-        onSubmit={(e) => {
-          e.preventDefault();
-          save.mutate();
-        }}
-      >
-        {field("behind_seconds", "behind from, seconds")}
-        {field("unseen_seconds", "unseen after, seconds")}
-        {field("stalled_seconds", "stalled after, seconds without progress")}
-        <p className="note">An alert is raised from these limits on; 0 is never.</p>
-        {field("at_risk_bytes", "at risk, MB", 1 << 20)}
-        {field("slot_bytes", "kept by an unread slot, MB", 1 << 20)}
-        {field("full_hours", "log disk full within, hours")}
-        {field("conflicts_per_hour", "cancelled queries an hour")}
-        {field("clock_seconds", "clock off by, seconds")}
-        <fieldset>
-          <legend className="note">Muted: no alert, the problem is shown all the same</legend>
-          <div className="mutes">
-            {ruleNames.map((r) => (
-              <label key={r}>
-                <input
-                  type="checkbox"
-                  checked={policy.muted.includes(r)}
-                  onChange={(e) => mute(r, e.target.checked)}
-                />{" "}
-                {rules[r]}
-              </label>
-            ))}
-          </div>
-        </fieldset>
-        <div className="btns">
-          <button className="btn">Save the policy of {v.cluster}</button>
-          {save.isSuccess && <span className="note">saved</span>}
-        </div>
-      </form>
-      <Maintenance v={v} />
-      <h2 className="h mt-6">Ranks and places</h2>
+      <h2 className="h">Ranks and places</h2>
       <table className="tb">
         <tbody>
           {v.servers.map((s) => (
@@ -135,7 +97,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
                 <label>
                   address for clients{" "}
                   <input
-                    className="field site"
+                    className="field site w-44"
                     placeholder={s.address}
                     defaultValue={s.clients ?? ""}
                     onBlur={(e) =>
@@ -148,6 +110,44 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
           ))}
         </tbody>
       </table>
+      <h2 className="h mt-6">Limits</h2>
+      <form
+        className="form max-w-none grid-cols-4 gap-x-6"
+        onSubmit={(e) => {
+          e.preventDefault();
+          save.mutate();
+        }}
+      >
+        {field("behind_seconds", "behind from, seconds")}
+        {field("unseen_seconds", "unseen after, seconds")}
+        {field("stalled_seconds", "stalled after, seconds without progress")}
+        <p className="note col-span-full">An alert is raised from these limits on; 0 is never.</p>
+        {field("at_risk_bytes", "at risk, MB", 1 << 20)}
+        {field("slot_bytes", "kept by an unread slot, MB", 1 << 20)}
+        {field("full_hours", "log disk full within, hours")}
+        {field("conflicts_per_hour", "cancelled queries an hour")}
+        {field("clock_seconds", "clock off by, seconds")}
+        <fieldset className="col-span-full">
+          <legend className="note">Muted: no alert, the problem is shown all the same</legend>
+          <div className="mutes">
+            {ruleNames.map((r) => (
+              <label key={r}>
+                <input
+                  type="checkbox"
+                  checked={policy.muted.includes(r)}
+                  onChange={(e) => mute(r, e.target.checked)}
+                />{" "}
+                {rules[r]}
+              </label>
+            ))}
+          </div>
+        </fieldset>
+        <div className="btns col-span-full">
+          <button className="btn">Save the policy of {v.cluster}</button>
+          {save.isSuccess && <span className="note">saved</span>}
+        </div>
+      </form>
+      <Maintenance v={v} />
       <div className="btns">
         <button className="btn sm risk" onClick={remove}>
           Remove {v.cluster}…
