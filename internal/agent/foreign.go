@@ -17,12 +17,12 @@ import (
 // another origin is foreign. Data that names none is, unless it was this
 // cluster's before: only MariaDB's can be without a name, and so can a cluster of which
 // nothing was prepared yet; then whoever is open beside its primary is a stranger. So is
-// whoever was open before this agent knew of any term (openBefore), whatever its data.
+// whoever was open before this agent knew of any term (stranger), whatever its data.
 func foreign(o *observation.Server, s state) bool {
 	switch {
 	case o.Data.Empty || o.Data.Unfinished != "":
 		return false
-	case openBefore(o, s):
+	case stranger(o, s):
 		return true
 	case o.Data.System == "" && s.System == "":
 		return !known(s) && s.Guard.Accepted > 0 && o.Process.Role == observation.Primary
@@ -32,6 +32,21 @@ func foreign(o *observation.Server, s state) bool {
 		return !known(s)
 	}
 	return o.Data.System != s.System
+}
+
+// stranger reports whether a server is one that was open before, since then: also while it
+// is down, and whatever starts it. It is the cluster's once it follows, owns a term, or its
+// data is replaced.
+func stranger(o *observation.Server, s state) bool {
+	switch {
+	case o.Data.Empty || o.Data.Unfinished != "" || s.Guard.Owner:
+		return false
+	case openBefore(o, s):
+		return true
+	case o.Process.Accepting && o.Process.Role == observation.Replica:
+		return false
+	}
+	return s.Stranger
 }
 
 // openBefore reports whether a server ran open before it ever was under the cluster's care:
@@ -62,8 +77,8 @@ func (a *Agent) judgeForeign(o *observation.Server) {
 	o.Data.Foreign = foreign(o, s)
 	ours := s.System != "" && o.Data.System == s.System && !o.Data.Foreign ||
 		known(s) && !o.Data.Empty && o.Data.System == ""
-	if ours != s.Ours {
-		if err := a.memory.change(func(s *state) error { s.Ours = ours; return nil }); err != nil {
+	if strange := stranger(o, s); ours != s.Ours || strange != s.Stranger {
+		if err := a.memory.change(func(s *state) error { s.Ours, s.Stranger = ours, strange; return nil }); err != nil {
 			a.log.Error("could not record whose data this is", "error", err)
 		}
 	}

@@ -261,6 +261,52 @@ func TestOpenBeforeAnyTerm(t *testing.T) {
 	}
 }
 
+// A stranger stays one while it is down, and whatever starts it: it is the cluster's once it
+// follows, or when its data is replaced.
+func TestStrangerStaysOne(t *testing.T) {
+	open := func(o *observation.Server) {
+		o.Data.System, o.Process.Role, o.Process.Writable = "77", observation.Primary, true
+	}
+	stopped := func(o *observation.Server) { o.Data.System, o.Process = "77", observation.Process{} }
+	for name, end := range map[string]struct {
+		change  func(o *observation.Server)
+		foreign bool
+	}{
+		"open again":      {open, true},
+		"still stopped":   {stopped, true},
+		"starting":        {func(o *observation.Server) { asReplica(o); o.Process.Accepting = false }, true},
+		"follows":         {asReplica, false},
+		"replaced":        {func(o *observation.Server) { stopped(o); o.Data.Empty = true }, false},
+		"being copied to": {func(o *observation.Server) { stopped(o); o.Data.Unfinished = "seed" }, false},
+	} {
+		m, err := openMemory(t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		a := &Agent{memory: m, log: slog.New(slog.DiscardHandler)}
+		if err := m.change(func(s *state) error {
+			s.System, s.Guard = "77", guard.State{Noted: 3, Accepted: 3}
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range []struct {
+			change  func(o *observation.Server)
+			foreign bool
+		}{{open, true}, {stopped, true}, {open, true}, {stopped, true}, {end.change, end.foreign}} {
+			o := replica(c.change)
+			if a.judgeForeign(o); o.Data.Foreign != c.foreign {
+				t.Errorf("%s: foreign %t, want %t", name, o.Data.Foreign, c.foreign)
+			}
+		}
+		// Then it is like any other: stopped, it is the cluster's, or still a stranger's.
+		o := replica(stopped)
+		if a.judgeForeign(o); o.Data.Foreign != end.foreign {
+			t.Errorf("%s, stopped afterwards: foreign %t", name, o.Data.Foreign)
+		}
+	}
+}
+
 func closedByDefault(o *observation.Server) { o.Data.ClosedByDefault = true }
 
 func asReplica(o *observation.Server) {

@@ -39,6 +39,9 @@ type state struct {
 	// the data here was seen to be that, and lasts until it is removed.
 	System string `json:"system,omitempty"`
 	Ours   bool   `json:"ours,omitempty"`
+	// Stranger: the server ran open before this agent knew of any term, and still is what
+	// it was then.
+	Stranger bool `json:"stranger,omitempty"`
 	// Opened is the newest process that took writes here by right.
 	Opened string `json:"opened,omitempty"`
 	// Decision is the newest that the service signed.

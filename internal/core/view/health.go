@@ -82,11 +82,11 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 	if m.Name == in.Owner || in.Owner == "" {
 		return cause.Cause{}
 	}
-	if o.Data.Foreign && o.Process.Role == observation.Primary {
+	if o.Data.Foreign {
 		switch {
-		case o.Links.Upstream.Runs():
+		case o.Process.Role == observation.Primary && o.Links.Upstream.Runs():
 			return cause.Cause{Code: cause.OpenBefore, Peer: upstreamOf(in, o)}
-		case owner != nil && owner.Last != nil && o.Data.System == owner.Last.Data.System:
+		case o.Data.System != "" && owner != nil && owner.Last != nil && o.Data.System == owner.Last.Data.System:
 			return cause.Cause{Code: cause.OpenBefore}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/lag"
@@ -192,5 +193,32 @@ func TestStages(t *testing.T) {
 	if sum := st.NotSent + st.NotReceived + st.NotSafe + st.NotApplied; sum != s.LagBytes || st.Worst() != "applied" ||
 		st.NotSent != 0x40000 || st.NotReceived != 0x20000 || st.NotSafe != 0xA0000 {
 		t.Errorf("%+v of %d", st, s.LagBytes)
+	}
+}
+
+// A server that was open before it was added is named as that, running or not; one of
+// another origin as that.
+func TestForeignServers(t *testing.T) {
+	for name, c := range map[string]struct {
+		change func(o *observation.Server)
+		code   cause.Code
+		peer   string
+	}{
+		"a promoted clone": {func(o *observation.Server) {
+			o.Process.Role, o.Process.Writable, o.Links.Upstream = observation.Primary, true, nil
+		}, cause.OpenBefore, ""},
+		"it is down":         {func(o *observation.Server) { o.Process = observation.Process{} }, cause.OpenBefore, ""},
+		"it follows, open":   {func(o *observation.Server) { o.Process.Role = observation.Primary }, cause.OpenBefore, "gull"},
+		"of another origin":  {func(o *observation.Server) { o.Data.System = "78" }, cause.ForeignOrigin, "gull"},
+		"without any origin": {func(o *observation.Server) { o.Data.System = "" }, cause.ForeignOrigin, "gull"},
+	} {
+		in := bookings(nil)
+		in.Members[1].Last.Data.Foreign = true
+		c.change(in.Members[1].Last)
+		v := Assess(in)
+		s := v.Find("tern")
+		if s.Health != Adrift || s.Cause.Code != c.code || s.Cause.Peer != c.peer || s.MayTakeOver {
+			t.Errorf("%s: %s %+v", name, s.Health, s.Cause)
+		}
 	}
 }

@@ -75,7 +75,7 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 		if c.Peer != "" {
 			return "it follows " + c.Peer + " and was open for writes already when it was added: its agent leaves it as it is"
 		}
-		return "it was a primary of its own already when it was added: its agent leaves it as it is"
+		return "it took writes of its own already when it was added: its agent leaves it as it is"
 	},
 	cause.OtherHistory: func(c cause.Cause) string {
 		return fmt.Sprintf("it reports %s like %s, but its %s began with another record: these are different writes",
