@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"encoding/pem"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"sync/atomic"
@@ -53,10 +54,13 @@ func (x *Encryption) Keep(d *Data, pair, authority []byte) (changed bool, err er
 	return changed, nil
 }
 
+// ErrNotReached says that a server's address leads nowhere from its own host.
+var ErrNotReached = errors.New("the server's address is not reached from here")
+
 // AwaitShown waits until a server that uses these files shows the certificate of a pair:
 // that it was told to read it again proves nothing. Connect begins an encrypted connection
-// to the address at which others reach the server. Where that leads nowhere from this host,
-// nothing contradicts.
+// to the address at which others reach the server. Where that leads nowhere from this host
+// (ErrNotReached), nothing contradicts; a connection that fails otherwise is tried again.
 func (x *Encryption) AwaitShown(ctx context.Context, pair []byte,
 	connect func(context.Context, *tls.Config) error) error {
 	block, _ := pem.Decode(pair)
@@ -71,11 +75,14 @@ func (x *Encryption) AwaitShown(ctx context.Context, pair []byte,
 				shown = cs.PeerCertificates[0].Raw
 				return nil
 			}})
-		if shown == nil && ctx.Err() == nil || bytes.Equal(shown, block.Bytes) {
+		if errors.Is(err, ErrNotReached) && ctx.Err() == nil || bytes.Equal(shown, block.Bytes) {
 			return nil
 		}
 		select {
 		case <-ctx.Done():
+			if shown == nil {
+				return fmt.Errorf("what certificate the server shows could not be seen: %w", err)
+			}
 			return errors.Join(errors.New("the server still shows another certificate than the one it was given"), err)
 		case <-time.After(50 * time.Millisecond):
 		}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
+	"fmt"
 	"net"
 	"os"
 	"strconv"
@@ -68,7 +70,10 @@ func (e *Engine) handshake(ctx context.Context, how *tls.Config) error {
 	}
 	conn, err := connector.Connect(ctx)
 	if err == nil {
-		conn.Close()
+		return conn.Close()
+	}
+	if op := (*net.OpError)(nil); errors.As(err, &op) && op.Op == "dial" {
+		return fmt.Errorf("%w: %w", host.ErrNotReached, err)
 	}
 	return err
 }

@@ -135,7 +135,7 @@ func (e *Engine) shows(ctx context.Context) error {
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM(b)
 	err = e.handshake(ctx, &tls.Config{RootCAs: roots, ServerName: e.cfg.Host, MinVersion: tls.VersionTLS12})
-	if errors.Is(err, errNotReached) {
+	if errors.Is(err, host.ErrNotReached) {
 		return nil
 	}
 	if err != nil {
@@ -144,15 +144,12 @@ func (e *Engine) shows(ctx context.Context) error {
 	return err
 }
 
-// errNotReached says that the server's address leads nowhere from its own host.
-var errNotReached = errors.New("the server's address is not reached from here")
-
 // handshake begins an encrypted connection to the address at which others reach the server.
 func (e *Engine) handshake(ctx context.Context, how *tls.Config) error {
 	var d net.Dialer
 	c, err := d.DialContext(ctx, "tcp", net.JoinHostPort(e.cfg.Host, strconv.Itoa(e.cfg.Port)))
 	if err != nil {
-		return errNotReached
+		return fmt.Errorf("%w: %w", host.ErrNotReached, err)
 	}
 	defer c.Close()
 	if end, ok := ctx.Deadline(); ok {
