@@ -199,6 +199,7 @@ func TestStages(t *testing.T) {
 // A server that was open before it was added is named as that, running or not; one of
 // another origin as that.
 func TestForeignServers(t *testing.T) {
+	open := func(o *observation.Server) { o.Process.Role = observation.Primary }
 	for name, c := range map[string]struct {
 		change func(o *observation.Server)
 		code   cause.Code
@@ -208,7 +209,7 @@ func TestForeignServers(t *testing.T) {
 			o.Process.Role, o.Process.Writable, o.Links.Upstream = observation.Primary, true, nil
 		}, cause.OpenBefore, ""},
 		"it is down":         {func(o *observation.Server) { o.Process = observation.Process{} }, cause.OpenBefore, ""},
-		"it follows, open":   {func(o *observation.Server) { o.Process.Role = observation.Primary }, cause.OpenBefore, "gull"},
+		"it follows, open":   {open, cause.OpenBefore, "gull"},
 		"of another origin":  {func(o *observation.Server) { o.Data.System = "78" }, cause.ForeignOrigin, "gull"},
 		"without any origin": {func(o *observation.Server) { o.Data.System = "" }, cause.ForeignOrigin, "gull"},
 	} {
