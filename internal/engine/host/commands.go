@@ -36,27 +36,50 @@ const commandLimit = 20 * time.Second
 // one that starts it in the background ends before.
 const appearLimit = 10 * time.Second
 
-// shell runs a command line of the host's; code is what it ended with, -1 where it did not.
-func shell(ctx context.Context, line string) (said string, code int, err error) {
+// shellCommand prepares a command line of the host's.
+func shellCommand(ctx context.Context, line string) *exec.Cmd {
 	c := exec.CommandContext(ctx, "/bin/sh", "-c", line) // #nosec G204 -- the agent's own configuration
 	c.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C.UTF-8"}
 	c.Dir = "/"
 	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	c.WaitDelay = time.Second // the server that it started may hold its output open
+	return c
+}
+
+// shell runs a command line of the host's; code is what it ended with, -1 where it did not.
+func shell(ctx context.Context, line string) (code int, err error) {
+	c := shellCommand(ctx, line)
+	c.WaitDelay = time.Second // what it left behind may hold its output open
 	var out bytes.Buffer
 	c.Stdout, c.Stderr = &out, &out
-	err = c.Run()
-	if errors.Is(err, exec.ErrWaitDelay) {
+	if err = c.Run(); errors.Is(err, exec.ErrWaitDelay) {
 		err = nil
 	}
 	if err != nil {
 		err = fmt.Errorf("%s: %w: %s", line, err, LastLines(out.String(), 3))
 	}
-	code = -1
-	if c.ProcessState != nil {
-		code = c.ProcessState.ExitCode()
+	if c.ProcessState == nil {
+		return -1, err
 	}
-	return out.String(), code, err
+	return c.ProcessState.ExitCode(), err
+}
+
+// runStart runs the start command to its end. What it says, and the server after it where
+// that has no log of its own, goes to the server's log: a pipe would end with the agent.
+func (d *Data) runStart(logFile string) error {
+	out, err := d.appendLog(logFile)
+	if err != nil {
+		if out, err = os.OpenFile(os.DevNull, os.O_WRONLY, 0); err != nil {
+			return err
+		}
+	}
+	defer out.Close()
+	// Ended with the wait for the server, it would take that along.
+	c := shellCommand(context.Background(), d.Commands.Start)
+	c.Stdout, c.Stderr = out, out
+	if err := c.Run(); err != nil {
+		return fmt.Errorf("%s: %w", d.Commands.Start, err)
+	}
+	return nil
 }
 
 // Try makes sure that the status command says what is so.
@@ -66,7 +89,7 @@ func (c Commands) Try(ctx context.Context, runs bool) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, commandLimit)
 	defer cancel()
-	_, code, err := shell(ctx, c.Status)
+	code, err := shell(ctx, c.Status)
 	switch {
 	case code == 0 && runs || code == statusDown && !runs:
 		return nil
@@ -84,7 +107,7 @@ func (d *Data) down(ctx context.Context) bool {
 	if d.Commands.Status == "" {
 		return len(d.Processes()) == 0
 	}
-	_, code, _ := shell(ctx, d.Commands.Status)
+	code, _ := shell(ctx, d.Commands.Status)
 	return code == statusDown
 }
 
@@ -121,7 +144,7 @@ func (d *Data) EndByHost(ctx context.Context) error {
 	}
 	ctx, cancel := context.WithTimeout(ctx, commandLimit)
 	defer cancel()
-	if _, _, err := shell(ctx, d.Commands.Stop); err != nil && !d.down(ctx) {
+	if _, err := shell(ctx, d.Commands.Stop); err != nil && !d.down(ctx) {
 		return err
 	}
 	return nil
@@ -146,9 +169,7 @@ func (d *Data) StartByHost(ctx context.Context, logFile string) (*Server, error)
 	ctx, s.awaited = context.WithCancel(ctx)
 	go func() {
 		defer close(exited)
-		// Ended with the wait, a start command would take the server along.
-		_, _, err := shell(context.WithoutCancel(ctx), d.Commands.Start)
-		if err != nil {
+		if err := d.runStart(logFile); err != nil {
 			s.problem.set(err)
 			return
 		}

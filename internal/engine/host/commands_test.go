@@ -6,13 +6,21 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"crosstwin/test/workdir"
 )
 
 // A server that a command starts is awaited as one of a unit is: until it answers, until it
 // has ended again, until its command failed. Afterwards the host is told of its end.
 func TestStartByCommand(t *testing.T) {
 	t.Parallel()
-	dir := t.TempDir()
+	dir := workdir.New(t, "ctc")
+	if os.Geteuid() == 0 {
+		const nobody = 65534
+		if err := os.Chown(dir, nobody, nobody); err != nil {
+			t.Fatal(err)
+		}
+	}
 	told := filepath.Join(dir, "told")
 	status := "for p in /proc/[0-9]*; do [ \"$(readlink $p/cwd)\" = " + dir + " ] && exit 0; done; exit 3"
 	data := func(start string) *Data {
@@ -53,7 +61,7 @@ func TestStartByCommand(t *testing.T) {
 		t.Error(err)
 	}
 	if _, err := await(data("echo the mooring is taken; exit 7")); err == nil ||
-		!strings.Contains(err.Error(), "exit status 7: the mooring is taken") {
+		!strings.Contains(err.Error(), "exit status 7; its log says: the mooring is taken") {
 		t.Errorf("a command that fails: %v", err)
 	}
 	if err := (Commands{Start: "true", Status: "exit 5"}).Try(t.Context(), false); err == nil ||
