@@ -67,8 +67,8 @@ func (x *Encryption) AwaitShown(ctx context.Context, pair []byte,
 	if block == nil {
 		return errors.New("the pair holds no certificate")
 	}
+	var shown []byte // at the last look that came to an end
 	for {
-		var shown []byte
 		err := connect(ctx, &tls.Config{MinVersion: tls.VersionTLS12,
 			InsecureSkipVerify: true, // #nosec G402 -- the certificate itself is compared
 			VerifyConnection: func(cs tls.ConnectionState) error {
@@ -80,7 +80,7 @@ func (x *Encryption) AwaitShown(ctx context.Context, pair []byte,
 		}
 		select {
 		case <-ctx.Done():
-			if shown == nil {
+			if shown == nil { // at none
 				return fmt.Errorf("what certificate the server shows could not be seen: %w", err)
 			}
 			return errors.Join(errors.New("the server still shows another certificate than the one it was given"), err)

@@ -30,6 +30,7 @@ func TestAwaitShown(t *testing.T) {
 		"shown after a while":        {[]look{{other, nil}, {nil, torn}, {own, nil}}, ""},
 		"not reached":                {[]look{{nil, ErrNotReached}}, ""},
 		"reset once, then as before": {[]look{{nil, torn}, {other, nil}}, "still shows another certificate"},
+		"before, then cut off":       {[]look{{other, nil}, {nil, torn}}, "still shows another certificate"},
 		"never seen":                 {[]look{{nil, torn}}, "could not be seen: connection reset"},
 	} {
 		ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
