@@ -96,7 +96,7 @@ func (w *world) asByAnAdministrator() {
 			up := w.server(upstream[n])
 			w.sql(n, "stop slave", fmt.Sprintf("change master to master_host = '127.0.0.1', master_port = %d, "+
 				"master_user = 'mate', master_password = 'x', master_use_gtid = slave_pos", up.Port), "start slave",
-				"do sleep(1)", "stop slave", "change master to master_use_gtid = no", "start slave")
+				"do sleep(3)", "stop slave", "change master to master_use_gtid = no", "start slave")
 		}
 		return
 	}
