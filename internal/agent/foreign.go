@@ -115,7 +115,7 @@ func (a *Agent) mayTouch(r *http.Request, name verb.Name) error {
 	}
 	why := fmt.Sprintf("%v (system identifier %q, the cluster's is %q)", errForeign, o.Data.System, a.memory.get().System)
 	if o.Data.System == a.memory.get().System {
-		why = "it runs open for writes, and did so before it knew the cluster"
+		why = "it was open for writes already when it was added to the cluster"
 	}
 	return agentapi.Problem{Title: "Foreign data", Detail: fmt.Sprintf("%s refuses %s: %s", a.cfg.Server, name, why),
 		Status: http.StatusConflict, Code: agentapi.CodeBadInput}

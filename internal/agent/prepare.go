@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 
@@ -204,8 +205,10 @@ func Try(ctx context.Context, dir string, cfg Config) (*observation.Server, erro
 	if err := mayServe(cfg, o); err != nil {
 		return o, err
 	}
-	if err := cfg.commands().Try(ctx, o.Process.Running); err != nil {
-		return o, err
+	if !o.Data.Empty { // of a server that is not there yet a status command may say anything
+		if err := cfg.commands().Try(ctx, o.Process.Running); err != nil {
+			return o, err
+		}
 	}
 	if o.Process.NotUsable() {
 		return o, fmt.Errorf("the server in %s runs, and an agent could not use it by the socket in %s, port %d: %s",
@@ -229,7 +232,11 @@ func reaches(ctx context.Context, cfg Config, dir string) error {
 		}
 		there = filepath.Dir(there)
 	}
-	if _, _, err := d.Run(ctx, "/usr/bin/test", "-x", there); err != nil {
+	_, _, err = d.Run(ctx, "/usr/bin/test", "-x", there)
+	if no := (*exec.ExitError)(nil); err != nil && !errors.As(err, &no) {
+		return err
+	}
+	if err != nil {
 		return fmt.Errorf("the owner of %s cannot get at %s, and its server has to read files in the agent's directory: "+
 			"choose another one with --dir, such as %s", cfg.DataDir, there, DefaultDir)
 	}

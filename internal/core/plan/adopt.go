@@ -170,7 +170,7 @@ func (in *Input) checkAdoptable(p *operation.Plan, name string) bool {
 	}
 	up := o.Links.Upstream
 	switch {
-	case o.Process.Role == observation.Primary && o.Guard.Accepted > 0 && !o.Data.Foreign:
+	case o.Process.Running && o.Process.Role == observation.Primary && o.Guard.Accepted > 0 && !o.Data.Foreign:
 		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s runs open for writes, and its agent took it for a server of "+
 			"this cluster before", name)
 		c.Why = "its agent would end it as a second primary"

@@ -98,7 +98,7 @@ func followed(in Input, o *observation.Server) string {
 	return upstreamOf(in, o)
 }
 
-// upstreamOf names the same for a server that is open for writes.
+// upstreamOf names the same of any server: one that is open may follow too (MariaDB).
 func upstreamOf(in Input, o *observation.Server) string {
 	if o.Links.Upstream == nil || o.Links.Upstream.Host == "" {
 		return ""

@@ -89,8 +89,6 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 		case o.Data.System != "" && owner != nil && owner.Last != nil && o.Data.System == owner.Last.Data.System:
 			return cause.Cause{Code: cause.OpenBefore}
 		}
-	}
-	if o.Data.Foreign {
 		c := cause.Cause{Code: cause.ForeignOrigin, Peer: in.Owner, At: o.Data.System}
 		if owner != nil && owner.Last != nil {
 			c.Fork = owner.Last.Data.System

@@ -1,6 +1,8 @@
 package host
 
 import (
+	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -67,5 +69,37 @@ func TestStartByCommand(t *testing.T) {
 	if err := (Commands{Start: "true", Status: "exit 5"}).Try(t.Context(), false); err == nil ||
 		!strings.Contains(err.Error(), "it has to end with 0") {
 		t.Errorf("a status that says neither: %v", err)
+	}
+}
+
+// A server is not fenced while whatever watches over it has started it again: it is told, and
+// what came of it is killed too.
+func TestKillAllEndsWhatWasStartedMeanwhile(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	start := "cd " + dir + "; sleep 1000 </dev/null >/dev/null 2>&1 &"
+	d := &Data{Name: "tern", Dir: dir, Process: "sleep", Commands: Commands{Start: start, Stop: start}}
+	calls := []string{}
+	closed := func() error { calls = append(calls, "closed"); return nil }
+	tell := func(ctx context.Context) error {
+		calls = append(calls, "told")
+		err := d.EndByHost(ctx) // this one starts it
+		for end := time.Now().Add(10 * time.Second); len(d.Processes()) == 0 && time.Now().Before(end); {
+			time.Sleep(5 * time.Millisecond)
+		}
+		if len(d.Processes()) == 0 {
+			t.Error("nothing was started: the test shows nothing")
+		}
+		return err
+	}
+	if err := d.KillAll(t.Context(), closed, tell); err != nil || len(d.Processes()) > 0 {
+		t.Errorf("%v, %v are left", err, d.Processes())
+	}
+	if got := strings.Join(calls, " "); got != "closed told" {
+		t.Errorf("%s", got)
+	}
+	refused := errors.New("not told")
+	if err := d.KillAll(t.Context(), closed, func(context.Context) error { return refused }); !errors.Is(err, refused) {
+		t.Errorf("nobody knows that it was meant, and: %v", err)
 	}
 }

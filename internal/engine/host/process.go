@@ -124,9 +124,9 @@ func (s *Server) words(telling ...string) string {
 	return s.data.logSince(s.log, s.from, telling...)
 }
 
-// pipePiece is how much a pipe of a copy holds, and how much is taken from it at a time: in
-// small pieces each process waits for the next (measured: half the rate).
-const pipePiece = 1 << 20
+// PipePiece is how much a pipe of a copy holds, and how much is taken from it at a time: in
+// small pieces each process waits for the next (measured: 10 % of the rate).
+const PipePiece = 1 << 20
 
 // LargePipe makes a pipe that holds a large piece, where the system lets it.
 func LargePipe() (r, w *os.File, err error) {
@@ -135,7 +135,7 @@ func LargePipe() (r, w *os.File, err error) {
 	}
 	if c, err := w.SyscallConn(); err == nil {
 		// A smaller one serves as well.
-		c.Control(func(fd uintptr) { unix.FcntlInt(fd, unix.F_SETPIPE_SZ, pipePiece) })
+		c.Control(func(fd uintptr) { unix.FcntlInt(fd, unix.F_SETPIPE_SZ, PipePiece) })
 	}
 	return r, w, nil
 }
@@ -150,7 +150,7 @@ func pour(into io.Writer) (out *os.File, poured func() error, err error) {
 	done := make(chan error, 1)
 	go func() {
 		// What a file could write by itself it would write in small pieces.
-		_, err := io.CopyBuffer(into, struct{ io.Reader }{from}, make([]byte, pipePiece))
+		_, err := io.CopyBuffer(into, struct{ io.Reader }{from}, make([]byte, PipePiece))
 		from.Close() // a program that writes on ends
 		done <- err
 	}()
@@ -305,6 +305,35 @@ func (d *Data) Ours(pid int) bool {
 	}
 	real, err := filepath.EvalSymlinks(d.Dir)
 	return err == nil && cwd == real
+}
+
+// killTries bounds how often a server's processes are killed, every 10 ms.
+const killTries = 500
+
+// KillAll kills all processes of the server until none is left. Then closed is called, and
+// tell, which has whatever else watches over the server know that this was meant; what that
+// had started meanwhile is killed as well (invariant: a server is fenced when nobody is
+// left, after the last who could start it was told).
+func (d *Data) KillAll(ctx context.Context, closed func() error, tell func(context.Context) error) error {
+	told := false
+	for range killTries {
+		left := d.Processes()
+		switch {
+		case len(left) == 0 && told:
+			return nil
+		case len(left) == 0:
+			told = true
+			if err := errors.Join(closed(), tell(ctx)); err != nil {
+				return err
+			}
+			continue
+		}
+		for _, pid := range left {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return fmt.Errorf("%s could not be fenced: processes %v do not end", d.Name, d.Processes())
 }
 
 // Processes lists all living processes that work in the data directory: the

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"crosstwin/internal/core/observation"
@@ -194,18 +193,8 @@ func (e *Engine) Fence(ctx context.Context, gently bool) error {
 		cancel()
 	}
 	e.forgetHold()
-	for range 500 {
-		left := e.Processes()
-		if len(left) == 0 {
-			// A unit starts again what was killed, unless it is told that this was meant.
-			return errors.Join(e.Close(), e.EndByHost(ctx))
-		}
-		for _, pid := range left {
-			syscall.Kill(pid, syscall.SIGKILL)
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	return fmt.Errorf("%s could not be fenced: processes %v do not end", e.cfg.Name, e.Processes())
+	// A unit starts again what was killed, unless it is told that this was meant.
+	return e.KillAll(ctx, e.Close, e.EndByHost)
 }
 
 // awaitSent waits a moment until every connected replica has been sent all.

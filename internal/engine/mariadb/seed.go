@@ -95,7 +95,7 @@ func (e *Engine) unpack(ctx context.Context, r io.Reader) error {
 	defer in.Close()
 	fed := make(chan error, 1)
 	go func() {
-		_, err := io.CopyBuffer(struct{ io.Writer }{w}, r, make([]byte, copyPiece))
+		_, err := io.CopyBuffer(struct{ io.Writer }{w}, r, make([]byte, host.PipePiece))
 		w.Close()
 		fed <- err
 	}()

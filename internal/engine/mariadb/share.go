@@ -149,9 +149,6 @@ func (e *Engine) groupsAfter(from position.GTIDPosition, each func(string, *binl
 	})
 }
 
-// copyPiece is how much of a copy is sent at a time.
-const copyPiece = 1 << 20
-
 // shareCopy streams a physical copy. The utility says at its end whether all
 // went well; its exit code alone does not (measured).
 func (e *Engine) shareCopy(ctx context.Context, w io.Writer) error {
@@ -163,7 +160,7 @@ func (e *Engine) shareCopy(ctx context.Context, w io.Writer) error {
 	completed := false
 	// In large pieces: each piece costs some calls here and on the other side. What w could
 	// take over from the pipe by itself, it would take in small ones.
-	large := bufio.NewWriterSize(struct{ io.Writer }{w}, copyPiece)
+	large := bufio.NewWriterSize(struct{ io.Writer }{w}, host.PipePiece)
 	err = e.withUtility(ctx, toCopy, func(login string) error {
 		return e.RunWatched(ctx, func(line string) { completed = completed || strings.Contains(line, "completed OK!") },
 			host.Piped{Stdout: large}, "mariadb-backup", login, "--backup", "--stream=mbstream", "--datadir="+e.cfg.DataDir,

@@ -53,15 +53,29 @@ func (e *Engine) restore(ctx context.Context, name, dir string) bool {
 	return err == nil && fi.Mode().IsRegular() && fi.Size() == int64(e.segmentBytes()) // #nosec G115 -- at most 1 GB
 }
 
+// mostRestored bounds what is fetched for one reading: 1 GB with files of the usual size.
+const mostRestored = 64
+
 // restoreGap fetches the log files of a timeline into dir that are missing in pg_wal, from
-// the one that holds a place up to the first that is there.
-func (e *Engine) restoreGap(ctx context.Context, timeline uint32, from position.LSN, dir string) {
+// the one that holds a place up to the first that is there, or to the end of what is read
+// (0: no end). Where neither bounds it, nothing is fetched: an archive that servers share
+// holds what others wrote on the timeline, and that is no log of this server's.
+func (e *Engine) restoreGap(ctx context.Context, timeline uint32, from, to position.LSN, dir string) {
 	if ctx.Value(fromArchive{}) == nil {
 		return
 	}
-	size := position.LSN(e.segmentBytes())
-	for at := from; ctx.Err() == nil; at += size {
-		name := position.SegmentName(timeline, at, e.segmentBytes())
+	size := e.segmentBytes()
+	first, newest := position.SegmentName(timeline, from, size), ""
+	files, _ := filepath.Glob(e.Path("pg_wal", first[:8]+"????????????????"))
+	for _, f := range files {
+		newest = max(newest, filepath.Base(f))
+	}
+	for n := 0; n < mostRestored && ctx.Err() == nil; n++ {
+		at := from + position.LSN(n)*position.LSN(size)
+		name := position.SegmentName(timeline, at, size)
+		if to != 0 && at-at%position.LSN(size) >= to || to == 0 && name > newest {
+			return
+		}
 		if _, err := e.Stat(e.Path("pg_wal", name)); err == nil || !e.restore(ctx, name, dir) {
 			return
 		}

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
 )
 
@@ -64,6 +65,21 @@ func TestRewindReadsTheArchive(t *testing.T) {
 	auto, err := os.ReadFile(r.Path(autoFile))
 	if err == nil {
 		err = r.WriteOwned(r.Path(autoFile), []byte(string(auto)+fmt.Sprintf("restore_command = 'cp %s/%%f %%p'\n", archive)))
+	}
+	// What others wrote on its timeline, past its own end, is not fetched.
+	newest, _ := filepath.Glob(r.Path("pg_wal", "00000002????????????????"))
+	const beyond = position.LSN(0xF000000)
+	r.utility("/bin/cp", newest[len(newest)-1], filepath.Join(archive, position.SegmentName(2, beyond, r.segmentBytes())))
+	for to, want := range map[position.LSN]int{0: 0, beyond + 1: 1} {
+		into, err := r.TempDir("crosstwin-test-")
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.restoreGap(withArchive(r.ctx()), 2, beyond, to, into)
+		if files, err := os.ReadDir(into); err != nil || len(files) != want {
+			t.Errorf("up to %s: %d files, want %d: %v", to, len(files), want, err)
+		}
+		r.RemoveAll(into)
 	}
 	if x := examine(); !x.Rewindable || x.Tail == nil || len(x.Tail.Transactions) != 2 {
 		t.Errorf("with the archive: %t %s %+v", x.Rewindable, x.WhyNot, x.Tail)

@@ -147,7 +147,7 @@ func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Con
 // it always fails, because it meets no valid record.
 func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LSN,
 	each func(pgtool.Record)) (stderr string, err error) {
-	dir, err := e.linkLog(ctx, timeline, from)
+	dir, err := e.linkLog(ctx, timeline, from, to)
 	if err != nil {
 		return "", err
 	}
@@ -187,12 +187,12 @@ func (e *Engine) dump(ctx context.Context, timeline uint32, from, to position.LS
 // been written to. pg_waldump takes the file size from whichever file it meets
 // first in a directory, and fails when that is one prepared for later, with
 // nothing in its header (measured).
-func (e *Engine) linkLog(ctx context.Context, timeline uint32, from position.LSN) (string, error) {
+func (e *Engine) linkLog(ctx context.Context, timeline uint32, from, to position.LSN) (string, error) {
 	dir, err := e.TempDir("crosstwin-log-")
 	if err != nil {
 		return "", err
 	}
-	e.restoreGap(ctx, timeline, from, dir)
+	e.restoreGap(ctx, timeline, from, to, dir)
 	first := position.SegmentName(timeline, from, e.segmentBytes())
 	err = e.AsOwner(func() error {
 		files, err := filepath.Glob(e.Path("pg_wal", first[:8]+"????????????????"))

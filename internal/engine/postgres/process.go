@@ -303,21 +303,11 @@ func (e *Engine) fence(ctx context.Context, gently bool) error {
 			time.Sleep(2 * time.Millisecond)
 		}
 	}
-	for range 200 {
-		left := e.Processes()
-		if len(left) == 0 {
-			err := e.Close()
-			if e.cfg.Unit == "" {
-				err = errors.Join(err, e.EndByHost(ctx)) // whatever else watches over it starts it no more
-			}
-			return err
-		}
-		for _, pid := range left {
-			syscall.Kill(pid, syscall.SIGKILL)
-		}
-		time.Sleep(10 * time.Millisecond)
+	tell := e.EndByHost
+	if e.cfg.Unit != "" { // which notices by itself, and starts nothing again (as packaged)
+		tell = func(context.Context) error { return nil }
 	}
-	return fmt.Errorf("%s could not be fenced: processes %v do not end", e.cfg.Name, e.Processes())
+	return e.KillAll(ctx, e.Close, tell)
 }
 
 // notInRecovery is what functions of a replica raise on a primary:
