@@ -41,7 +41,7 @@ tour: prerequisites build
 
 # The tests drive the binary: an earlier result would not know of it. "make lint" vets.
 test: test-prerequisites build
-	CROSSTWIN_BINARY=$(CURDIR)/bin/crosstwin $(GO) test -count=1 -vet=off -parallel 6 -timeout 22m ./...
+	CROSSTWIN_BINARY=$(CURDIR)/bin/crosstwin $(GO) test -count=1 -vet=off -parallel 6 -timeout 24m ./...
 
 lint: web/src/api/schema.ts
 	@scripts/lint
@@ -50,9 +50,11 @@ bench: prerequisites build
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 45m ./test/bench
 
 # Random schedules of operations and disturbances: SCHEDULES of them, from SEED on.
-# "make test" runs five; and of the steps at which the service is killed, a sample.
+# "make test" runs four; of the steps at which the service is killed, a sample; and of
+# the simulated schedules some hundreds.
 chaos: test-prerequisites build
 	CROSSTWIN_CHAOS=$(or $(SCHEDULES),60) CROSSTWIN_SEED=$(SEED) $(GO) test -count=1 -v -timeout 4h ./test/chaos
+	CROSSTWIN_SIMULATIONS=10000 $(GO) test -count=1 -v -timeout 1h ./internal/core/guard/simulation
 	CROSSTWIN_EVERY_STEP=1 $(GO) test -count=1 -parallel 4 -timeout 1h -run SurvivesTheService ./test/e2e
 
 screenshots: prerequisites build
@@ -67,7 +69,8 @@ deb: build
 	mkdir -p dist/units dist/completion
 	sed 's#/usr/local/bin/crosstwin serve --dir /var/lib/crosstwin#/usr/bin/crosstwin serve --dir /var/lib/crosstwin --config /etc/crosstwin/serve.yaml#' \
 	  deploy/crosstwin.service >dist/units/crosstwin.service
-	sed 's#/usr/local/bin/#/usr/bin/#' deploy/crosstwin-agent.service >dist/units/crosstwin-agent.service
+	for u in crosstwin-agent crosstwin-deadman; do \
+	  sed 's#/usr/local/bin/#/usr/bin/#' deploy/$$u.service >dist/units/$$u.service; done
 	bin/crosstwin docs --man dist/man
 	gzip -9n dist/man/*
 	bin/crosstwin completion bash >dist/completion/crosstwin

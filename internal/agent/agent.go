@@ -16,11 +16,11 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
-	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
+	"crosstwin/internal/engine/host"
 	"crosstwin/internal/pki"
 )
 
@@ -29,10 +29,11 @@ type Agent struct {
 	// Version is that of the program, for people.
 	Version string
 
-	refused access.Refusals // to whoever may not ask
+	refused refusals // to whoever may not ask
 	cfg     Config
 	dir     string
 	engine  engine.Engine
+	data    *host.Data // the database's processes, for killing them past the engine
 	memory  *memory
 	verbs   map[verb.Name]handler
 	jobs    jobs
@@ -46,8 +47,14 @@ type Agent struct {
 	renewing atomic.Pointer[pendingKeys]
 	// database is the database's own certificate, nil while there is none.
 	database atomic.Pointer[x509.Certificate]
+	// uncertified: the database could not be given its certificate, or whom to trust.
+	// certifying is held while that is tried.
+	uncertified atomic.Bool
+	certifying  sync.Mutex
 
-	acts acts
+	acts       acts
+	permission permission
+	health     health
 
 	// foreign is what the newest look said of the data; reopening is set while
 	// the primary is opened again after a restart.
@@ -82,10 +89,12 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 	if a.engine, err = cfg.open(dir, a.memory, peers{a}); err != nil {
 		return nil, err
 	}
+	a.data = cfg.data()
 	if err := a.certifyDatabase(); err != nil {
-		a.log.Warn("the database could not be given its certificate; it is tried again when that is renewed", "error", err)
+		a.log.Warn("the database could not be given its certificate; it is tried again", "error", err)
 	}
 	a.verbs = a.table()
+	a.permission.begin(a)
 	return a, a.rememberAccounts()
 }
 
@@ -101,7 +110,14 @@ func (a *Agent) Run(ctx context.Context) error {
 		ErrorLog:  slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
 		TLSConfig: a.serverTLS()}
 	a.log.Info("agent serves", "address", ln.Addr().String(), "data_dir", a.cfg.DataDir, "state", a.memory.get().Guard)
+	stopHealth, err := a.serveHealth(ctx)
+	if err != nil {
+		return err
+	}
+	defer stopHealth()
 	go a.watch(ctx)
+	go a.certifyAgain(ctx)
+	go a.permission.run(ctx)
 	done := make(chan error, 1)
 	go func() { done <- s.ServeTLS(ln, "", "") }()
 	select {
@@ -131,7 +147,7 @@ func (a *Agent) watch(ctx context.Context) {
 	for {
 		if a.guards() {
 			a.keepClosed(ctx)
-			if g := a.memory.get().Guard; !g.Owner && a.stale() {
+			if s := a.memory.get(); (!s.Guard.Owner || s.Fencing) && a.stale() {
 				a.observe(ctx, false)
 			}
 		}
@@ -176,6 +192,12 @@ func (a *Agent) keepClosed(ctx context.Context) {
 	}
 }
 
+func (a *Agent) isOpening() bool {
+	a.lastMu.Lock()
+	defer a.lastMu.Unlock()
+	return a.opening
+}
+
 func (a *Agent) setOpening(on bool) {
 	a.lastMu.Lock()
 	a.opening = on
@@ -209,19 +231,22 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	}
 	o.Guard, o.Process.Fenced, o.Log.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
 	o.Decision = s.Decision
+	a.permission.see(o)
 	if err := a.noteFilters(o, &s); err != nil {
 		a.log.Error("could not record that writes are left out here", "error", err)
 	}
 	o.Data.Strayed, o.Log.Filtered = s.Strayed, s.Filtered
 	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
 	a.noteOpen(o, s)
-	o.Abilities, o.Agent = a.abilities(), observation.Agent{Version: a.Version, Wire: observation.Wire}
+	o.Abilities, o.Agent = a.abilities(), observation.Agent{Version: a.Version, Wire: observation.Wire,
+		Refused: a.refused.recent(time.Now())}
 	own, trusted := a.certificate().Leaf, a.authorities()
 	o.CertificateEnds, o.CertificateBy, o.Trusts = own.NotAfter, pki.SignedBy(own, trusted), pki.Fingerprints(trusted)
 	a.noteEncryption(o)
 	a.lastMu.Lock()
 	a.lastAt = time.Now()
 	a.lastMu.Unlock()
+	a.health.see(o)
 	return o
 }
 
@@ -248,7 +273,14 @@ func nonce() string {
 // it ends what still runs under an older term (invariant I3: a command of an
 // older term has no effect, whenever it began).
 func (a *Agent) changeTerm(f func(guard.State) (guard.State, error)) error {
-	if err := a.memory.change(func(s *state) (err error) { s.Guard, err = f(s.Guard); return err }); err != nil {
+	return a.permission.locked(func() error {
+		return a.keep(func(s *state) (err error) { s.Guard, err = f(s.Guard); return err })
+	})
+}
+
+// keep changes the state, and ends what runs under a term that is older by now.
+func (a *Agent) keep(f func(*state) error) error {
+	if err := a.memory.change(f); err != nil {
 		return err
 	}
 	noted := a.memory.get().Guard.Noted
@@ -266,9 +298,9 @@ func (a *Agent) accept(term int64, owner bool) error {
 }
 
 func (a *Agent) learn(term int64, owner bool) error {
-	before := a.memory.get().Guard
-	if before.Learn(term, owner) == before {
-		return nil
+	before := a.memory.get()
+	if before.Guard.Learn(term, owner) == before.Guard || owner && before.Fencing {
+		return nil // with fencing on, a server comes to own a term by a promotion alone
 	}
 	a.log.Info("a term was decided", "term", term, "owner", owner)
 	return a.changeTerm(func(g guard.State) (guard.State, error) { return g.Learn(term, owner), nil })

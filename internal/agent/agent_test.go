@@ -79,6 +79,7 @@ func (f *fakeEngine) Fence(ctx context.Context, _ bool) error {
 	f.writable = false
 	return nil
 }
+func (f *fakeEngine) Commits(context.Context) error { return nil }
 func (f *fakeEngine) Promote(context.Context) error {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -147,6 +148,8 @@ func newRig(t *testing.T) *rig {
 		t.Fatal(err)
 	}
 	r.verbs = r.table()
+	r.data = r.cfg.data()
+	r.permission.begin(r.Agent)
 	r.server = httptest.NewUnstartedServer(r.handler())
 	r.server.TLS = r.serverTLS()
 	r.server.Config.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, slog.LevelDebug)

@@ -35,6 +35,8 @@ type Config struct {
 	// and other agents reach it.
 	Listen    string `json:"listen"`
 	Advertise string `json:"advertise"`
+	// Health is the address on which load balancers are answered, by plain HTTP; empty: none.
+	Health string `json:"health,omitempty"`
 
 	DataDir         string `json:"data_dir"`
 	BinDir          string `json:"bin_dir,omitempty"`
@@ -104,6 +106,15 @@ func (c Config) open(dir string, memory engine.Memory, peers engine.Peers) (engi
 			Listen: c.ListenAddresses, WorkDir: dir, LogFile: c.LogFile, Owner: c.Owner, Superuser: c.Superuser}, memory, peers)
 	}
 	return nil, fmt.Errorf("this agent does not know the engine %q", c.Engine)
+}
+
+// data finds the database's processes, whatever its engine is busy with.
+func (c Config) data() *host.Data {
+	process := postgres.Process
+	if c.Engine == position.EngineMariaDB {
+		process = mariadb.Process
+	}
+	return &host.Data{Name: c.Server, Dir: c.DataDir, Process: process, Unit: c.Unit}
 }
 
 func (c Config) commands() host.Commands {

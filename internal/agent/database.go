@@ -1,12 +1,14 @@
 package agent
 
 import (
+	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/engine"
@@ -33,22 +35,46 @@ func readDatabasePair(dir string) (*tls.Certificate, []byte, error) {
 	return &pair, b, err
 }
 
-// certifyDatabase gives the database the certificate that the agent's directory holds.
-func (a *Agent) certifyDatabase() error {
+// certifyDatabase gives the database whom to trust, and the certificate that the agent's
+// directory holds. Where that fails certifyAgain tries it again: its directory may be
+// prepared at that moment.
+func (a *Agent) certifyDatabase() (err error) {
 	x, ok := a.engine.(engine.Encrypter)
 	if !ok {
 		return nil
 	}
+	a.certifying.Lock()
+	defer a.certifying.Unlock()
+	defer func() { a.uncertified.Store(err != nil) }()
 	pair, both, err := readDatabasePair(a.dir)
-	if err != nil || pair == nil {
+	if err != nil {
 		return err
 	}
 	authorities := pki.EncodeCertificates(a.authorities())
 	if err := x.Certify(engine.Certificate{Pair: both, Authority: authorities}); err != nil {
 		return fmt.Errorf("give the database its certificate: %w", err)
 	}
-	a.database.Store(pair.Leaf)
+	if pair != nil {
+		a.database.Store(pair.Leaf)
+	}
 	return nil
+}
+
+// certifyAgain tries again what could not be given. It is apart from watch, which waits
+// for nothing.
+func (a *Agent) certifyAgain(ctx context.Context) {
+	t := time.NewTicker(2 * time.Second)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		if a.uncertified.Load() && a.certifyDatabase() == nil {
+			a.log.Info("the database was given its certificate")
+		}
+	}
 }
 
 // noteEncryption completes what the engine saw of its server's encryption.

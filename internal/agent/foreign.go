@@ -43,18 +43,24 @@ func stranger(o *observation.Server, s state) bool {
 		return false
 	case openBefore(o, s):
 		return true
-	case o.Process.Accepting && o.Process.Role == observation.Replica:
+	case o.Process.Accepting && o.Process.Role == observation.Replica, !o.Process.Running && o.Data.ClosedByDefault:
 		return false
 	}
 	return s.Stranger
 }
 
-// openBefore reports whether a server ran open before it ever was under the cluster's care:
-// a clone that somebody promoted, a replica that was never closed (MariaDB). An old primary
-// whose agent lost its memory is told from those: it is closed by default, and follows nobody.
+// openBefore reports whether a server was open before it ever was under the cluster's care,
+// or would be if its host started it: a clone that somebody promoted, a replica that was
+// never closed (MariaDB). An old primary whose agent lost its memory is told from those: it
+// is closed by default, and follows nobody.
 func openBefore(o *observation.Server, s state) bool {
-	return s.Guard.Accepted > 0 && !known(s) && o.Process.Running && o.Process.Role == observation.Primary &&
-		(!o.Data.ClosedByDefault || o.Links.Upstream.Runs())
+	if s.Guard.Accepted == 0 || known(s) {
+		return false
+	}
+	if !o.Process.Running {
+		return !o.Data.ClosedByDefault
+	}
+	return o.Process.Role == observation.Primary && (!o.Data.ClosedByDefault || o.Links.Upstream.Runs())
 }
 
 // known reports whether data that names no origin is this cluster's all the same: it was

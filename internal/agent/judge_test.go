@@ -233,8 +233,13 @@ func TestOpenBeforeAnyTerm(t *testing.T) {
 		"an old primary whose agent forgot":    {state{System: "77", Guard: accepted}, closedByDefault, false},
 		"a clone that is closed":               {state{System: "77", Guard: accepted}, asReplica, false},
 		"of another origin, closed by default": {state{System: "78", Guard: accepted}, closedByDefault, true},
-		"stopped":                              {state{System: "77", Guard: accepted}, stopped, false},
-		"nothing stands there":                 {state{System: "77", Guard: accepted}, empty, false},
+		"stopped, open by default":             {state{System: "77", Guard: accepted}, stopped, true},
+		"stopped, and known before":            {state{System: "77", Guard: accepted, Ours: true}, stopped, false},
+		"stopped, closed by default": {state{System: "77", Guard: accepted}, func(o *observation.Server) {
+			stopped(o)
+			closedByDefault(o)
+		}, false},
+		"nothing stands there": {state{System: "77", Guard: accepted}, empty, false},
 		"an open replica, which has our name now": {state{System: "77", Guard: accepted}, func(o *observation.Server) {
 			o.Links.Upstream, o.Data.ClosedByDefault = &observation.Upstream{Host: "gull", Connected: true}, true
 		}, true},
@@ -276,6 +281,7 @@ func TestStrangerStaysOne(t *testing.T) {
 		"still stopped":   {stopped, true},
 		"starting":        {func(o *observation.Server) { asReplica(o); o.Process.Accepting = false }, true},
 		"follows":         {asReplica, false},
+		"closed, stopped": {func(o *observation.Server) { stopped(o); closedByDefault(o) }, false},
 		"replaced":        {func(o *observation.Server) { stopped(o); o.Data.Empty = true }, false},
 		"being copied to": {func(o *observation.Server) { stopped(o); o.Data.Unfinished = "seed" }, false},
 	} {

@@ -23,7 +23,7 @@ func (a *Agent) leave(ctx context.Context, c verb.Leave) ([]verb.Leftover, error
 	}
 	var out []verb.Leftover
 	if c.Self {
-		if err := a.memory.change(func(s *state) error { s.Left = true; return nil }); err != nil {
+		if err := a.memory.change(func(s *state) error { s.Left, s.Fencing = true, false; return nil }); err != nil {
 			return nil, err
 		}
 		a.log.Warn("this server was removed from Cross Twin: its agent does nothing any more, and can be stopped")

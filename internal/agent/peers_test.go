@@ -63,6 +63,11 @@ func TestSharedStream(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+	o, err := r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{})
+	if err != nil || len(o.Agent.Refused) != 2 || o.Agent.Refused[0].Name != pki.AgentName("cargo", "wren") ||
+		o.Agent.Refused[0].From != "127.0.0.1" || o.Agent.Refused[0].At.IsZero() {
+		t.Errorf("the service is not told of the refusals: %+v %v", o, err)
+	}
 	if _, err := tern.Fetch(t.Context(), verb.Peer{Name: "gull", Agent: "127.0.0.1:9"}, "copy", nil); err == nil ||
 		!strings.Contains(err.Error(), "ask gull's agent") {
 		t.Errorf("nobody there: %v", err)

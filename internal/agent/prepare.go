@@ -103,6 +103,9 @@ func Prepare(dir string, given Config) (Config, error) {
 	if err != nil {
 		return cfg, MissingError{fmt.Errorf("--listen %s: %w", cfg.Listen, err)}
 	}
+	if _, _, err := net.SplitHostPort(cfg.Health); cfg.Health != "" && err != nil {
+		return cfg, MissingError{fmt.Errorf("--health %s: %w", cfg.Health, err)}
+	}
 	if cfg.Advertise == "" || again && given.Host != "" && given.Advertise == "" {
 		cfg.Advertise = net.JoinHostPort(cfg.Host, port)
 	}

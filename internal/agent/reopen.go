@@ -32,10 +32,13 @@ func mayReopen(g guard.State, opened string, term int64, owner bool, o *observat
 // noteOpen remembers the process that takes writes by right.
 func (a *Agent) noteOpen(o *observation.Server, s state) {
 	if !s.Guard.Owner || !o.Process.Accepting || o.Process.Role != observation.Primary || !o.Process.Writable ||
-		o.Process.Identity == "" || s.Opened == o.Process.Identity {
+		o.Process.Identity == "" || s.Opened == o.Process.Identity && s.Open == s.Opened && !s.Opening {
 		return
 	}
-	if err := a.memory.change(func(s *state) error { s.Opened = o.Process.Identity; return nil }); err != nil {
+	if err := a.memory.change(func(s *state) error {
+		s.Opened, s.Open, s.Opening = o.Process.Identity, o.Process.Identity, false
+		return nil
+	}); err != nil {
 		a.log.Error("could not record that the server takes writes", "error", err)
 	}
 }

@@ -39,7 +39,13 @@ func (a *Agent) handler() http.Handler {
 		if err := r.Context().Err(); err != nil {
 			return err // it waited so long that nobody wants the answer any more
 		}
+		a.health.hear(req.Readers)
 		o := a.observe(r.Context(), req.Thorough)
+		said, err := a.asked(req.Guard) // last: a permission counts from here
+		if err != nil {
+			return err
+		}
+		o.Permission.Answer = said
 		if s := a.memory.get(); req.Reopen && mayReopen(s.Guard, s.Opened, req.Term, req.Owner, o) {
 			go a.reopen(req.Term)
 		}
@@ -72,6 +78,12 @@ func (a *Agent) handler() http.Handler {
 		a.handleLog(m, x)
 	}
 	m.HandleFunc("POST /agent/v1/verbs/{verb}", a.fromService(a.serveVerb))
+	m.HandleFunc("POST /agent/v1/exit", a.fromService(a.serveExit))
+	m.HandleFunc("POST /agent/v1/permission/ask", a.fromService(a.serveAsked))
+	m.HandleFunc("POST /agent/v1/permission/promote", a.fromService(a.servePromotion))
+	m.HandleFunc("POST /agent/v1/permission/stand-down", a.fromService(a.serveStandDown))
+	m.HandleFunc("POST /agent/v1/permission/rank", a.fromService(a.serveRank))
+	m.HandleFunc("POST /agent/v1/peer/pledge", a.fromCluster(a.servePledge))
 	m.HandleFunc("POST /agent/v1/authorities", a.fromService(a.takeAuthorities))
 	m.HandleFunc("POST /agent/v1/renewal/ask", a.fromService(a.askRenewal))
 	m.HandleFunc("POST /agent/v1/renewal/take", a.fromService(a.takeRenewal))
@@ -126,13 +138,17 @@ func (a *Agent) fromService(h func(http.ResponseWriter, *http.Request) error) ht
 
 // fromPeer lets in the agents of the same cluster only, with the service's permit.
 func (a *Agent) fromPeer(h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
-	return a.from(func(name string) bool { return strings.HasSuffix(name, pki.AgentName(a.cfg.Cluster, "")) },
-		func(w http.ResponseWriter, r *http.Request) error {
-			if err := a.permitted(r); err != nil {
-				return err
-			}
-			return h(w, r)
-		})
+	return a.fromCluster(func(w http.ResponseWriter, r *http.Request) error {
+		if err := a.permitted(r); err != nil {
+			return err
+		}
+		return h(w, r)
+	})
+}
+
+// fromCluster lets in the agents of the same cluster, whether or not the service is there.
+func (a *Agent) fromCluster(h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
+	return a.from(func(name string) bool { return strings.HasSuffix(name, pki.AgentName(a.cfg.Cluster, "")) }, h)
 }
 
 func (a *Agent) from(allowed func(string) bool, h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {
@@ -150,7 +166,7 @@ func (a *Agent) from(allowed func(string) bool, h func(http.ResponseWriter, *htt
 		}
 		p := problemOf(err)
 		level := slog.LevelDebug
-		if p.Status == http.StatusForbidden && a.refused.Write(name, r.Pattern, time.Now()) {
+		if p.Status == http.StatusForbidden && a.refused.note(name, r, time.Now()) {
 			level = slog.LevelWarn // nobody asks so by mistake
 		}
 		a.log.Log(r.Context(), level, "refused", "path", r.URL.Path, "asked_by", name, "error", err)

@@ -44,6 +44,18 @@ type state struct {
 	Stranger bool `json:"stranger,omitempty"`
 	// Opened is the newest process that took writes here by right.
 	Opened string `json:"opened,omitempty"`
+	// Fencing: no process here may take writes without a permission that runs. Set are the
+	// servers that pledge in the term that this one owns; Never and Lost as in
+	// guard.Durable. Peers are the addresses of the other agents, by name.
+	Fencing bool              `json:"fencing,omitempty"`
+	Set     []string          `json:"set,omitempty"`
+	Never   bool              `json:"never,omitempty"`
+	Lost    bool              `json:"lost,omitempty"`
+	Peers   map[string]string `json:"peers,omitempty"`
+	// Opening: a process is being opened for writes; it stands here before that begins,
+	// until Open names it. Open is the process that may take writes now.
+	Opening bool   `json:"opening,omitempty"`
+	Open    string `json:"open,omitempty"`
 	// Decision is the newest that the service signed.
 	Decision guard.Signed `json:"decision,omitzero"`
 	// Left: the server was removed from Cross Twin.
@@ -54,6 +66,7 @@ func openMemory(dir string) (*memory, error) {
 	m := &memory{path: filepath.Join(dir, "state.json"), s: state{Fingerprints: map[string]string{}}}
 	b, err := os.ReadFile(m.path)
 	if errors.Is(err, fs.ErrNotExist) {
+		m.s.Lost = true // new, or what stood in it is not known any more
 		return m, nil
 	}
 	if err != nil {
@@ -92,6 +105,11 @@ func (m *memory) change(f func(*state) error) error {
 	}
 	m.s = next
 	return nil
+}
+
+// durable is what the machine of permissions has on disk.
+func (s state) durable() guard.Durable {
+	return guard.Durable{State: s.Guard, Set: s.Set, Never: s.Never, Lost: s.Lost}
 }
 
 func (m *memory) get() state {

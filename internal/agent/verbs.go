@@ -276,15 +276,24 @@ func (a *Agent) start(ctx context.Context, c verb.Start, term int64) (any, error
 	if c.As != observation.Primary {
 		return nil, a.engine.Start(ctx, observation.Replica)
 	}
-	if err := a.accept(term, true); err != nil {
-		return nil, err
+	return nil, a.open(term, func() error { return a.engine.Start(ctx, observation.Primary) })
+}
+
+// open makes this server the owner of a term, where fencing is off, and opens its database
+// for writes. With fencing on it is the owner already, by a permission that runs.
+func (a *Agent) open(term int64, do func() error) error {
+	if err := a.permission.own(term); err != nil {
+		return err
 	}
 	if err := a.memory.get().Guard.MayOpen(term); err != nil {
-		return nil, err
+		return err
 	}
 	a.setOpening(true)
 	defer a.setOpening(false)
-	return nil, a.engine.Start(ctx, observation.Primary)
+	if err := a.memory.change(func(s *state) error { s.Opening = s.Fencing; return nil }); err != nil {
+		return err
+	}
+	return do()
 }
 
 // promote accepts the term on disk first. A server that has an unfinished copy
@@ -298,12 +307,7 @@ func (a *Agent) promote(ctx context.Context, c verb.Promote, term int64) (any, e
 			Detail: fmt.Sprintf("the promotion is for %q and this is the agent of %q", c.Server, a.cfg.Server),
 			Status: http.StatusConflict, Code: agentapi.CodeBadInput}
 	}
-	if err := a.accept(term, true); err != nil {
-		return nil, err
-	}
-	a.setOpening(true)
-	defer a.setOpening(false)
-	return nil, a.engine.Promote(ctx)
+	return nil, a.open(term, func() error { return a.engine.Promote(ctx) })
 }
 
 // mark writes a mark for the term. Only the owner may: a mark says whose

@@ -43,6 +43,18 @@ type ObserveRequest struct {
 	System string `json:"system,omitempty"`
 	// Decision is that of the term, signed.
 	Decision *guard.Signed `json:"decision,omitempty"`
+	// Guard is about the permission to write; nil where fencing is off.
+	Guard *GuardAsk `json:"guard,omitempty"`
+	// Readers is what load balancers may be told.
+	Readers *Readers `json:"readers,omitempty"`
+}
+
+// Readers is what the service knows of a server as one for readers.
+type Readers struct {
+	Hidden bool `json:"hidden"`
+	// Known: how far behind it is, is known, and its history is the primary's.
+	Known      bool    `json:"known"`
+	LagSeconds float64 `json:"lag_seconds"`
 }
 
 // Request is the envelope of a call.

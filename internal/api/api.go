@@ -140,7 +140,7 @@ func (a *API) fail(err error, c echo.Context) {
 	if c.Response().Committed {
 		return
 	}
-	p := problemOf(err)
+	p := problemOf(a.service.Explain(err))
 	p.Plan = readablePlan(c, p.Plan)
 	if p.Status >= 500 {
 		a.log.Error("request failed", "path", c.Request().URL.Path, "error", err)

@@ -81,19 +81,19 @@ func TestScopes(t *testing.T) {
 // What a token is refused stands in the audit trail, and does not fill it.
 func TestRefusalsAreTraced(t *testing.T) {
 	f := newFace(t)
-	if err := f.store.AddToken(t.Context(), access.Token{Name: "grafana", Scopes: []access.Scope{access.Metrics}},
-		service.Hash("ct-grafana")); err != nil {
+	if err := f.store.AddToken(t.Context(), access.Token{Name: "graphs", Scopes: []access.Scope{access.Metrics}},
+		service.Hash("ct-graphs")); err != nil {
 		t.Fatal(err)
 	}
 	for range 20 {
 		for _, path := range []string{"/api/v1/tokens", "/api/v1/clusters"} {
-			if code, text, _ := f.ask("GET", path, "", "Authorization: Bearer ct-grafana"); code != http.StatusForbidden {
+			if code, text, _ := f.ask("GET", path, "", "Authorization: Bearer ct-graphs"); code != http.StatusForbidden {
 				t.Fatal(code, text)
 			}
 		}
 	}
 	_, text, _ := f.ask("GET", "/api/v1/audit", "", "Authorization: Bearer "+f.token)
-	for _, want := range []string{`"refused"`, "the token grafana is not good for this", "/api/v1/tokens"} {
+	for _, want := range []string{`"refused"`, "the token graphs is not good for this", "/api/v1/tokens"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("the trail does not say %q: %s", want, text)
 		}

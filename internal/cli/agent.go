@@ -39,6 +39,22 @@ func (a *app) agentCommand() *cobra.Command {
 	return c
 }
 
+func (a *app) deadmanCommand() *cobra.Command {
+	var dir string
+	c := &cobra.Command{Use: "deadman", Short: "Stop the database beside an agent when its permission runs out",
+		Long: "Run the process beside an agent that stops the database when its permission to take writes has run out, " +
+			"whether or not the agent lives. Fencing cannot be switched on without it.",
+		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := logger("info", false)
+			if err != nil {
+				return err
+			}
+			return agent.RunDeadman(cmd.Context(), dir, log)
+		}}
+	c.Flags().StringVar(&dir, "dir", agent.DefaultDir, "the agent's directory")
+	return c
+}
+
 func (a *app) enrollCommand(dir *string) *cobra.Command {
 	var given agent.Config
 	var code string
@@ -79,6 +95,8 @@ func (a *app) enrollCommand(dir *string) *cobra.Command {
 		"address the agent listens on, by mutual TLS (default: "+agent.DefaultListen+")")
 	f.StringVar(&given.Advertise, "advertise", "",
 		"address at which service and peers reach the agent (default: --host with the port of --listen)")
+	f.StringVar(&given.Health, "health", "",
+		"address on which the agent answers load balancers, by plain HTTP and without a token (default: none)")
 	f.StringVar(&given.DataDir, "data-dir", "", "data directory of the database (default: found)")
 	f.StringVar(&given.BinDir, "bin-dir", "", "directory of the server's programs (default: found)")
 	f.StringVar(&given.ConfigFile, "config-file", "",

@@ -67,7 +67,11 @@ func (a *app) printAlerts(w io.Writer, list []alert.Alert) {
 		if x.Note != "" {
 			by += ": " + x.Note
 		}
-		t.AppendRow(table.Row{x.ID, x.Level, x.Cluster, x.Rule, wrap(x.Text, 60, ""),
+		about := x.Cluster
+		if about == "" {
+			about = "the service"
+		}
+		t.AppendRow(table.Row{x.ID, x.Level, about, x.Rule, wrap(x.Text, 60, ""),
 			x.RaisedAt.Local().Format("2 Jan 15:04:05"), over, wrap(by, 30, "")})
 	}
 	t.Render()

@@ -17,7 +17,8 @@ var examples = map[string]string{
 	"serve": "crosstwin serve\ncrosstwin serve --listen 0.0.0.0:7710 --tls --tls-host " +
 		"harbour.skerry.example\ncrosstwin serve --config /etc/crosstwin/serve.yaml --alert-command " +
 		"/usr/local/bin/page-the-dba",
-	"agent": "crosstwin agent --dir /var/lib/crosstwin-agent",
+	"agent":   "crosstwin agent --dir /var/lib/crosstwin-agent",
+	"deadman": "crosstwin deadman --dir /var/lib/crosstwin-agent",
 	"agent enroll": "crosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +
 		"--host 10.0.0.2\ncrosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +
 		"--host 10.0.0.2 \\\n  --data-dir /var/lib/postgresql/15/main",

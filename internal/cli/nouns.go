@@ -610,8 +610,13 @@ func (a *app) printOperation(w io.Writer, op operation.Operation) {
 	if op.Message != "" {
 		fmt.Fprintln(w, wrap(op.Message, lineWidth, ""))
 	}
-	fmt.Fprintf(w, "asked by %s from %s at %s, term %d\n\n", op.AskedBy, op.AskedFrom,
-		op.CreatedAt.Local().Format(time.DateTime), op.Term)
+	from := ""
+	if op.AskedFrom != "" {
+		from = " from " + op.AskedFrom
+	}
+	fmt.Fprintf(w, "asked by %s%s at %s, term %d\n", op.AskedBy, from, op.CreatedAt.Local().Format(time.DateTime), op.Term)
+	printDecided(w, op.Plan.Decided, op.Moments)
+	fmt.Fprintln(w)
 	f := follower{a: a}
 	for _, s := range op.Steps {
 		f.line(op, s)

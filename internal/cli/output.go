@@ -12,6 +12,7 @@ import (
 
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
+	"crosstwin/internal/core/words"
 )
 
 // show writes v as JSON or YAML when asked for, else calls asTable.
@@ -184,6 +185,33 @@ func (a *app) printChecks(w io.Writer, checks []operation.Check, full bool) {
 		}
 		fmt.Fprintf(w, "  %s  %d%s checks (crosstwin check shows them with their evidence)\n", a.resultWord(operation.Pass),
 			passed, more)
+	}
+}
+
+// printDecided says why an operation began without a person, and what was seen.
+func printDecided(w io.Writer, d *operation.Decided, moments []operation.Moment) {
+	if d == nil {
+		return
+	}
+	fmt.Fprintf(w, "\nIt began by itself: %s\n", wrap(d.Text, checkWidth, "  "))
+	for _, e := range d.Evidence {
+		at := ""
+		if e.Position != "" {
+			at = ", and holds up to " + e.Position
+		}
+		of := ""
+		if !strings.HasSuffix(e.By, "agent") {
+			of = ", of " + e.Of
+		}
+		text := fmt.Sprintf("%s  %s%s: %s%s", e.At.Local().Format("15:04:05"), e.By, of, e.Text, at)
+		fmt.Fprintf(w, "  %s\n", wrap(text, checkWidth, "    "))
+	}
+	for i, m := range moments {
+		after := ""
+		if i > 0 {
+			after = fmt.Sprintf("  %s later", words.Span(m.At.Sub(moments[i-1].At).Seconds()))
+		}
+		fmt.Fprintf(w, "  %s  %s%s\n", m.At.Local().Format("15:04:05.00"), m.What, after)
 	}
 }
 

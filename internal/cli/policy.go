@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"slices"
@@ -30,6 +31,7 @@ func policyLimits(p *cluster.Policy) []struct {
 		{"full-hours", &p.FullHours, "alert when the disk is full of log in fewer hours; 0: never"},
 		{"conflicts-per-hour", &p.ConflictsPerHour, "alert from this many cancelled queries an hour; 0: never"},
 		{"clock-seconds", &p.ClockSeconds, "alert when a host's clock is off by more; 0: never"},
+		{"quiet-seconds", &p.Automatic.QuietSeconds, "least time between two failovers that begin by themselves"},
 	}
 }
 
@@ -45,6 +47,8 @@ func policySizes(p *cluster.Policy) []struct {
 	}{
 		{"at-risk-bytes", &p.AtRiskBytes, "alert when more bytes than this are at risk; 0: never"},
 		{"slot-bytes", &p.SlotBytes, "alert when a slot that is not read keeps more bytes of log; 0: never"},
+		{"loss-bytes", &p.Automatic.LossBytes, "log that a failover may lose that begins by itself"},
+		{"loss-transactions", &p.Automatic.LossTransactions, "the same in transactions (MariaDB)"},
 	}
 }
 
@@ -56,6 +60,12 @@ func policyFlags(f *pflag.FlagSet) {
 	for _, x := range policySizes(&p) {
 		f.Int64(x.flag, *x.to, x.help)
 	}
+	f.String("fencing", "off", "on: the primary takes writes only while a permission runs, and is stopped when it ends; "+
+		"or off")
+	f.String("automatic", "off", "on: a failover begins by itself when the primary is lost; or off")
+	f.String("rejoin", string(cluster.RejoinNever), "which servers that crashed or were fenced rejoin by themselves: "+
+		`never, "without a tail" or "after saving the tail"`)
+	f.Duration("for", 0, "with --automatic off: for how long; then it is on again")
 	f.Duration("maintenance", 0,
 		"for how long no alert is raised and no primary is opened again by itself (1h); 0 ends it")
 	f.String("why", "", "why there is a maintenance")
@@ -73,6 +83,17 @@ func readPolicy(f *pflag.FlagSet, p *cluster.Policy) error {
 		if f.Changed(x.flag) {
 			*x.to, _ = f.GetInt64(x.flag)
 		}
+	}
+	if f.Changed("fencing") {
+		switch text, _ := f.GetString("fencing"); text {
+		case "on", "off":
+			p.Fencing = text == "on"
+		default:
+			return exitWith(exitUsage, "--fencing is on or off, not %q", text)
+		}
+	}
+	if err := readAutomatic(f, &p.Automatic); err != nil {
+		return err
 	}
 	if f.Changed("maintenance") {
 		d, _ := f.GetDuration("maintenance")
@@ -99,6 +120,41 @@ func readPolicy(f *pflag.FlagSet, p *cluster.Policy) error {
 	return nil
 }
 
+// readAutomatic takes over whether a failover begins by itself.
+func readAutomatic(f *pflag.FlagSet, a *cluster.Automatic) error {
+	if text, _ := f.GetString("rejoin"); f.Changed("rejoin") {
+		a.Rejoin = cluster.Rejoin(strings.ReplaceAll(text, "-", " "))
+	}
+	span, _ := f.GetDuration("for")
+	text, _ := f.GetString("automatic")
+	switch {
+	case f.Changed("for") && (text != "off" || !f.Changed("automatic") || span <= 0):
+		return exitWith(exitUsage, "--for goes with --automatic off: crosstwin cluster set NAME --automatic off --for 1h")
+	case !f.Changed("automatic"):
+	case f.Changed("for") && !a.On:
+		return exitWith(exitUsage, "automatic failover is off already: with --for it would be switched on afterwards")
+	case f.Changed("for"):
+		a.OffUntil = time.Now().UTC().Add(span).Truncate(time.Second)
+	case text == "on" || text == "off":
+		a.On, a.OffUntil = text == "on", time.Time{}
+	default:
+		return exitWith(exitUsage, "--automatic is on or off, not %q", text)
+	}
+	return nil
+}
+
+func automaticWords(a cluster.Automatic, now time.Time) string {
+	limits := fmt.Sprintf("with a loss of at most %s or %s, and %s between two", words.Size(a.LossBytes),
+		words.Count(a.LossTransactions, "transaction"), words.Span(a.QuietSeconds))
+	switch {
+	case !a.On:
+		return "off: a person begins every failover"
+	case now.Before(a.OffUntil):
+		return fmt.Sprintf("off for %s more; then on, %s", words.Span(a.OffUntil.Sub(now).Seconds()), limits)
+	}
+	return "on, " + limits
+}
+
 func joined(rules []cluster.Rule) string {
 	var out []string
 	for _, r := range rules {
@@ -110,6 +166,12 @@ func joined(rules []cluster.Rule) string {
 func printPolicy(w io.Writer, p cluster.Policy) {
 	fmt.Fprintf(w, "behind from %g s, unseen after %g s, stalled after %g s\n", p.BehindSeconds, p.UnseenSeconds,
 		p.StalledSeconds)
+	fencing := "off: a failover needs a person's word that the old primary is off"
+	if p.Fencing {
+		fencing = "on: the primary takes writes only while its permission runs"
+	}
+	fmt.Fprintf(w, "fencing %s\nautomatic failover %s\n", fencing, automaticWords(p.Automatic, time.Now()))
+	fmt.Fprintf(w, "automatic rejoin: %s\n", cmp.Or(p.Automatic.Rejoin, cluster.RejoinNever))
 	limit := func(on bool, text string) string {
 		if on {
 			return text

@@ -56,6 +56,9 @@ func (a *app) statusCommand() *cobra.Command {
 func (a *app) printView(w io.Writer, v view.View) {
 	fmt.Fprintln(w, a.bold(wrap(v.Sentence, lineWidth, "")))
 	fmt.Fprintln(w)
+	if v.Permission != nil {
+		fmt.Fprintf(w, "%s\n\n", wrap(v.Permission.Text, lineWidth, ""))
+	}
 	t := a.table(w, "server", "role", "health", "position", "history", "lag", "behind", "follows", "rank", "seen")
 	for _, s := range v.Servers {
 		role := string(s.Role)

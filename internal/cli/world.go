@@ -58,7 +58,7 @@ func (a *app) buildWorld(ctx context.Context, dir string, clusters []string) (*d
 	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
-	return demo.Build(ctx, demo.Options{Dir: dir, Binary: exe, Clusters: clusters,
+	return demo.Build(ctx, demo.Options{Dir: dir, Binary: exe, Clusters: clusters, Fencing: true,
 		Log: func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }})
 }
 
@@ -104,8 +104,9 @@ In another terminal:
   crosstwin switchover %-15s move the primary role; watch the pause
 
 Then break something: kill -9 the database of the primary, and crosstwin failover %s.
+To have that done by itself: crosstwin cluster set %s --fencing on --automatic on
 Ctrl-C here stops everything.
-`, up, console, filepath.Join(w.Dir, "connections.json"), w.Dir, w.Dir, name, name, name)
+`, up, console, filepath.Join(w.Dir, "connections.json"), w.Dir, w.Dir, name, name, name, name)
 }
 
 func (a *app) tourCommand() *cobra.Command {
@@ -159,5 +160,6 @@ func (a *app) simulateCommand() *cobra.Command {
 		})}
 	c.Flags().IntVar(&opt.Servers, "servers", 1000, "how many servers")
 	c.Flags().IntVar(&opt.Clusters, "clusters", 300, "in how many clusters")
+	c.AddCommand(a.simulateSafetyCommand())
 	return c
 }

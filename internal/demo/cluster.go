@@ -9,6 +9,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"syscall"
 	"time"
 
@@ -31,6 +32,7 @@ type Server struct {
 	SocketDir      string `json:"socket_dir"`
 	DataDir        string `json:"data_dir"`
 	AgentAddress   string `json:"agent_address"`
+	HealthAddress  string `json:"health_address"`
 	AgentDir       string `json:"agent_dir"`
 	LogFile        string `json:"log_file"`
 	SuperuserURI   string `json:"superuser_uri"`
@@ -40,6 +42,7 @@ type Server struct {
 	primary        bool
 	agent          *exec.Cmd
 	agentGone      chan struct{} // closed when it has ended
+	deadman        *deadman
 	house          house
 	owner          owner
 	on             Host
@@ -200,6 +203,7 @@ func (c *Cluster) place(s *Server, own owner, number int) error {
 	s.SocketDir, s.DataDir, s.AgentDir, s.LogFile = filepath.Join(base, "run"), filepath.Join(base, "data"),
 		filepath.Join(base, "agent"), filepath.Join(base, "database.log")
 	s.AgentAddress = fmt.Sprintf("%s:%d", s.Host, freeport.Next())
+	s.HealthAddress = fmt.Sprintf("%s:%d", s.Host, freeport.Next())
 	c.house.place(s, base)
 	for _, d := range []string{base, s.SocketDir} {
 		if err := os.MkdirAll(d, 0o755); err != nil {
@@ -280,7 +284,7 @@ func (c *Cluster) AddMember(ctx context.Context, s *Server, primary bool) error 
 		return err
 	}
 	args := append([]string{"agent", "enroll", "--service", c.URL, "--code", code.Code, "--dir", s.AgentDir, "--listen",
-		s.AgentAddress, "--advertise", s.AgentAddress,
+		s.AgentAddress, "--advertise", s.AgentAddress, "--health", s.HealthAddress,
 		"--data-dir", s.DataDir, "--socket-dir", s.SocketDir, "--host", s.Host, "--port", strconv.Itoa(s.Port), "--log-file",
 		s.LogFile}, c.house.enrolment(s)...)
 	out, err := exec.CommandContext(ctx, c.opt.Binary, args...).CombinedOutput()
@@ -313,7 +317,65 @@ func (c *Cluster) StartAgent(_ context.Context, name string) error {
 		p.Wait()
 		close(gone)
 	}()
+	if c.opt.Fencing && s.deadman == nil {
+		s.deadman = c.keepDeadman(s)
+	}
 	return nil
+}
+
+// deadman is the process that stops a server's database when its permission runs out. As
+// init would, the world starts it again when it ends.
+type deadman struct {
+	mu      sync.Mutex
+	process *exec.Cmd
+	over    bool
+}
+
+// deadmanPause is how long init waits until it starts one again.
+const deadmanPause = 300 * time.Millisecond
+
+func (c *Cluster) keepDeadman(s *Server) *deadman {
+	d := &deadman{}
+	go func() {
+		for {
+			d.mu.Lock()
+			if d.over {
+				d.mu.Unlock()
+				return
+			}
+			p, err := c.spawn(filepath.Join(s.Name, "deadman.log"), nil, s.on, "deadman", "--dir", s.AgentDir)
+			d.process = p
+			d.mu.Unlock()
+			if err == nil {
+				p.Wait()
+			}
+			time.Sleep(deadmanPause)
+		}
+	}()
+	return d
+}
+
+func (d *deadman) end() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.over = true
+	if d.process != nil && d.process.Process != nil {
+		d.process.Process.Kill()
+	}
+}
+
+// DeadmanPID returns the process of a server's deadman; 0: there is none.
+func (c *Cluster) DeadmanPID(name string) int {
+	d := c.Server(name).deadman
+	if d == nil {
+		return 0
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.process == nil || d.process.Process == nil {
+		return 0
+	}
+	return d.process.Process.Pid
 }
 
 // KillAgent ends a server's agent with kill -9 and waits until it is gone: until

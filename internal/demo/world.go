@@ -36,6 +36,8 @@ type Options struct {
 	ServiceEnv []string
 	// Clusters names those to build; none: all.
 	Clusters []string
+	// Fencing has a deadman beside every agent, so that fencing can be switched on.
+	Fencing bool
 	// Host returns where a server runs; nil: all on loopback.
 	Host func(server string) Host
 }
@@ -160,7 +162,11 @@ func (w *World) spawn(log string, env []string, on Host, args ...string) (*exec.
 		return nil, err
 	}
 	defer f.Close()
-	line := on.enter(append([]string{w.opt.Binary}, args...)...)
+	line := append([]string{w.opt.Binary}, args...)
+	if args[0] == "deadman" && os.Geteuid() == 0 { // as its unit has it
+		line = append([]string{"nice", "-n", "-15"}, line...)
+	}
+	line = on.enter(line...)
 	c := exec.Command(line[0], line[1:]...)
 	c.Stdout, c.Stderr, c.Env, c.Dir = f, f, append(os.Environ(), env...), "/"
 	// A group of its own: Ctrl-C in the terminal reaches only the demo, which
@@ -261,6 +267,10 @@ func (w *World) StopManagement() {
 		procs = append(procs, w.service)
 	}
 	for _, s := range w.servers() {
+		if s.deadman != nil {
+			s.deadman.end() // first: it would stop a database whose agent ends
+			s.deadman = nil
+		}
 		if s.agent != nil {
 			procs = append(procs, s.agent)
 		}
@@ -309,7 +319,7 @@ func leftovers(dir string) []int {
 	var out []int
 	eachProcess(func(pid int, cmdline, _ string) {
 		args := strings.Split(cmdline, "\x00")
-		if pid == os.Getpid() || len(args) < 4 || args[1] != "serve" && args[1] != "agent" {
+		if pid == os.Getpid() || len(args) < 4 || args[1] != "serve" && args[1] != "agent" && args[1] != "deadman" {
 			return
 		}
 		for i, a := range args {

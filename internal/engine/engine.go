@@ -47,6 +47,9 @@ type Engine interface {
 	Fence(ctx context.Context, gently bool) error
 	// Promote makes a running replica writable.
 	Promote(ctx context.Context) error
+	// Commits has the server do what every commit has to: put log on its disk. It waits for
+	// no replica, and leaves nothing in the data.
+	Commits(ctx context.Context) error
 	// Close makes the server's data open read-only for whoever starts it next.
 	Close() error
 	// Closed reports whether there is nothing to close: it is so already, or there

@@ -44,9 +44,13 @@ var (
 	riskBytes = gauge("cluster_at_risk_bytes",
 		"Acknowledged writes that are safe on no replica that may take over; +Inf when none may.", "cluster")
 	riskSeconds = gauge("cluster_at_risk_seconds", "The same in time.", "cluster")
-	running     = gauge("cluster_operation_running", "1 while an operation is under way.", "cluster", "kind")
-	problems    = gauge("cluster_problems", "Problems that are seen now, by rule.", "cluster", "rule")
-	alerts      = gauge("alerts_open", "Alerts that are not over.", "cluster", "level")
+	permission  = gauge("cluster_permission_seconds",
+		"For how long the primary may still write, when it was last heard; absent without fencing.", "cluster", "server")
+	needsService = gauge("cluster_needs_service",
+		"1 where losing the service now would stop writes; absent without fencing.", "cluster")
+	running  = gauge("cluster_operation_running", "1 while an operation is under way.", "cluster", "kind")
+	problems = gauge("cluster_problems", "Problems that are seen now, by rule.", "cluster", "rule")
+	alerts   = gauge("alerts_open", "Alerts that are not over.", "cluster", "level")
 
 	health = gauge("server_health", "1 for the health that the server is judged to have.", "cluster", "server",
 		"health")
@@ -79,9 +83,9 @@ var (
 	records = gauge("records_bytes", "Size of the service's records.")
 )
 
-var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, running, problems, alerts, health, up, isPrimary,
-	age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept, lagSeconds, lagBytes, stage, delay, conflicts,
-	records}
+var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, permission, needsService, running, problems,
+	alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept, lagSeconds,
+	lagBytes, stage, delay, conflicts, records}
 
 // Handler serves the metrics of a source.
 func Handler(s Source) http.Handler {
@@ -138,6 +142,10 @@ func collectCluster(to sink, v *view.View) {
 		}
 		to.put(riskBytes, bytes, v.Cluster)
 		to.put(riskSeconds, seconds, v.Cluster)
+	}
+	if p := v.Permission; p != nil {
+		to.put(permission, p.Seconds, v.Cluster, p.Server)
+		to.put(needsService, flag(len(p.Silent) > 0), v.Cluster)
 	}
 	if v.Operation != nil {
 		to.put(running, 1, v.Cluster, string(v.Operation.Kind))

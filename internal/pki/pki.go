@@ -32,7 +32,18 @@ const (
 )
 
 // AgentName is the name in an agent's certificate.
-func AgentName(cluster, server string) string { return server + "." + cluster + ".agent.crosstwin" }
+func AgentName(cluster, server string) string { return server + "." + cluster + agentSuffix }
+
+const agentSuffix = ".agent.crosstwin"
+
+// AgentOf says whose agent a certificate's name is; false: no agent's.
+func AgentOf(name string) (cluster, server string, agent bool) {
+	if name, agent = strings.CutSuffix(name, agentSuffix); !agent {
+		return "", "", false
+	}
+	server, cluster, agent = strings.Cut(name, ".")
+	return cluster, server, agent
+}
 
 const (
 	authorityLife = 20 * 365 * 24 * time.Hour

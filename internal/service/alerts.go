@@ -8,6 +8,7 @@ import (
 
 	"crosstwin/internal/core/alert"
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/view"
 	"crosstwin/internal/store"
 )
 
@@ -31,7 +32,8 @@ func (s *Service) raise(ctx context.Context, assessments []*Assessment, now time
 		there[a.View.Cluster] = true
 		changes = append(changes, s.alerts.Look(&a.View, now)...)
 	}
-	for _, k := range s.alerts.Missing(func(cluster string) bool { return there[cluster] }) {
+	changes = append(changes, s.alerts.Look(&view.View{Problems: s.refused.problems(now)}, now)...)
+	for _, k := range s.alerts.Missing(func(cluster string) bool { return there[cluster] || cluster == "" }) {
 		changes = append(changes, alert.Change{Key: k})
 	}
 	for _, c := range changes {

@@ -37,7 +37,7 @@ func (s *Service) Leaving(cluster, server string, drop bool) ([]verb.Leftover, e
 // not answer cannot be told; that is part of the answer.
 func (s *Service) leave(ctx context.Context, c *watched, names []string, drop bool) []verb.Leftover {
 	v := &c.latest.Load().View
-	v = &s.lookAtAll(ctx, c, v).View
+	v = &s.lookAtAll(ctx, c, v, false).View
 	list := view.Leaving(v, names...)
 	var mu sync.Mutex
 	var wg sync.WaitGroup

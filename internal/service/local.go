@@ -15,6 +15,7 @@ import (
 	"crosstwin/internal/core/compare"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
 	"crosstwin/internal/runner"
 )
 
@@ -32,13 +33,23 @@ func (s *Service) localVerbs() map[verb.Name]runner.Local {
 	m := map[verb.Name]runner.Local{}
 	add := func(n verb.Name, l runner.Local) { m[n] = l }
 	add(local(func(ctx context.Context, op *operation.Operation, c verb.OpenTerm) (any, int64, error) {
-		return nil, c.Term, s.openTerm(ctx, op, c.Term)
+		return nil, c.Term, s.openTerm(ctx, op, c)
 	}))
 	add(local(func(ctx context.Context, op *operation.Operation, c verb.Decide) (any, int64, error) {
 		if err := s.Store.Decide(ctx, op.Cluster, op.Term, c.Server); err != nil {
 			return nil, 0, err
 		}
 		return nil, 0, s.reload(ctx)
+	}))
+	add(local(func(ctx context.Context, op *operation.Operation, v verb.Outlast) (any, int64, error) {
+		c, err := s.cluster(op.Cluster)
+		if err != nil {
+			return nil, 0, err
+		}
+		return nil, 0, s.outlast(ctx, c, v.Candidate)
+	}))
+	add(local(func(ctx context.Context, op *operation.Operation, d verb.Detach) (any, int64, error) {
+		return nil, 0, s.detach(ctx, op, d.Servers)
 	}))
 	add(local(s.judge))
 	add(local(s.reread))
@@ -48,11 +59,20 @@ func (s *Service) localVerbs() map[verb.Name]runner.Local {
 // openTerm records a term and has every agent that answers note it, side by
 // side, so that nothing of an older term has any effect from then on. An agent
 // that does not answer costs its own limit once.
-func (s *Service) openTerm(ctx context.Context, op *operation.Operation, term int64) error {
+func (s *Service) openTerm(ctx context.Context, op *operation.Operation, call verb.OpenTerm) error {
+	term := call.Term
+	if c, err := s.cluster(op.Cluster); err == nil && call.For != "" {
+		s.outlastPledge(ctx, c, call.For)
+		s.grantNow(ctx, c)
+	}
 	if err := s.Store.OpenTerm(ctx, op.Cluster, term, op.ID); err != nil {
 		return err
 	}
-	if err := s.reload(ctx); err != nil {
+	c, err := s.cluster(op.Cluster)
+	if err != nil {
+		return err
+	}
+	if err := s.openedFor(ctx, c, term, call.For); err != nil {
 		return err
 	}
 	v, err := s.View(op.Cluster)
@@ -65,11 +85,33 @@ func (s *Service) openTerm(ctx context.Context, op *operation.Operation, term in
 	var wg sync.WaitGroup
 	for i, m := range v.Servers {
 		wg.Go(func() {
+			limit := observeTimeout
+			if m.Health == view.Unseen {
+				limit = unseenLimit / 2 // writes wait
+			}
+			ctx, cancel := context.WithTimeout(ctx, limit)
+			defer cancel()
 			_, err := servers{s}.Do(ctx, op.Cluster, m.Name,
 				agentapi.Request{Operation: op.ID, Step: "note-term", Term: term, Call: verb.Note{}})
 			var far agentapi.Unreachable
 			if err != nil && !errors.As(err, &far) {
 				errs[i] = fmt.Errorf("%s does not note term %d: %w", m.Name, term, err)
+			}
+		})
+	}
+	wg.Wait()
+	return errors.Join(errs...)
+}
+
+// detach has replicas follow nobody, side by side.
+func (s *Service) detach(ctx context.Context, op *operation.Operation, replicas []string) error {
+	errs := make([]error, len(replicas))
+	var wg sync.WaitGroup
+	for i, n := range replicas {
+		wg.Go(func() {
+			if _, err := (servers{s}).Do(ctx, op.Cluster, n, agentapi.Request{Operation: op.ID, Step: "detach", Term: op.Term,
+				Call: verb.Follow{}}); err != nil {
+				errs[i] = fmt.Errorf("detach %s: %w", n, err)
 			}
 		})
 	}

@@ -76,8 +76,13 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, 
 		return err
 	}
 	c.mu.Lock()
-	before := c.rec.Policy.Maintenance
+	before, fenced := c.rec.Policy.Maintenance, c.rec.Policy.Fencing
 	c.mu.Unlock()
+	if p.Fencing != fenced {
+		if err := c.mayFence(p.Fencing); err != nil {
+			return InputError{err}
+		}
+	}
 	switch now := time.Now(); {
 	case p.Maintenance != before:
 		if err := p.Maintenance.Check(now); err != nil {
@@ -85,6 +90,17 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, 
 		}
 	case !before.On(now):
 		p.Maintenance = cluster.Maintenance{}
+	}
+	if err := p.Automatic.Check(time.Now()); err != nil {
+		return badInput("%v", err)
+	}
+	if p.Automatic.On && !p.Fencing && fenced {
+		return badInput("automatic failover is on and needs fencing: switch both off: crosstwin cluster set %s "+
+			"--fencing off --automatic off", name)
+	}
+	if p.Automatic.On && !p.Fencing {
+		return badInput("automatic failover needs fencing: without it nothing tells that the old primary has stopped. "+
+			"Switch it on first: crosstwin cluster set %s --fencing on", name)
 	}
 	for _, r := range p.Muted {
 		if !slices.Contains(cluster.Rules, r) {

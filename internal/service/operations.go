@@ -48,7 +48,13 @@ func (e ChangedError) Error() string {
 
 // Preview makes the plan for a request and changes nothing.
 func (s *Service) Preview(ctx context.Context, cluster string, req operation.Request) (*operation.Plan, error) {
-	in, err := s.gather(ctx, cluster, req)
+	return s.preview(ctx, cluster, req, false)
+}
+
+// preview is Preview; with writes waiting it does without what only makes a warning.
+func (s *Service) preview(ctx context.Context, cluster string, req operation.Request, urgent bool) (*operation.Plan,
+	error) {
+	in, err := s.gather(ctx, cluster, req, urgent)
 	if err != nil {
 		return nil, err
 	}
@@ -61,7 +67,7 @@ func (s *Service) Preview(ctx context.Context, cluster string, req operation.Req
 
 // Check returns the checks for a purpose.
 func (s *Service) Check(ctx context.Context, cluster string, req operation.Request) (*operation.Plan, error) {
-	in, err := s.gather(ctx, cluster, req)
+	in, err := s.gather(ctx, cluster, req, false)
 	if err != nil {
 		return nil, err
 	}
@@ -97,6 +103,12 @@ func (s *Service) Begin(ctx context.Context, cluster string, req operation.Reque
 	if p.ConfirmName != "" && req.ConfirmName != p.ConfirmName {
 		return operation.Operation{}, ConfirmError{p}
 	}
+	return s.start(ctx, p, who, from)
+}
+
+// start records an operation and has it carried out.
+func (s *Service) start(ctx context.Context, p *operation.Plan, who, from string) (operation.Operation, error) {
+	cluster := p.Cluster
 	id, err := s.Store.AddOperation(ctx, p, who, from)
 	if errors.Is(err, store.ErrMoved) {
 		return operation.Operation{}, ChangedError{p}
@@ -181,7 +193,7 @@ func (s *Service) Cancel(ctx context.Context, id int64, who, from string) error 
 // gather collects everything a plan is made from, freshly: thorough
 // observations of all servers, tries of the replication account in every
 // direction, and an examination where data has to be judged.
-func (s *Service) gather(ctx context.Context, name string, req operation.Request) (plan.Input, error) {
+func (s *Service) gather(ctx context.Context, name string, req operation.Request, urgent bool) (plan.Input, error) {
 	v, err := s.View(name)
 	if err != nil {
 		return plan.Input{}, err
@@ -193,12 +205,15 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 	if req.Kind == operation.Switchover {
 		s.awaitProofs(ctx, c)
 	}
-	a := s.lookAtAll(ctx, c, &v)
+	a := s.lookAtAll(ctx, c, &v, urgent)
 	if req.Kind == operation.Seed || req.Kind == operation.Encrypt {
 		s.awaitCertificates(ctx, c)
 		a = c.assessNow()
 	}
 	in := plan.Input{View: a.View, Members: a.Members, Request: req, NextTerm: a.View.Term + 1, Busy: a.View.Operation}
+	c.mu.Lock()
+	in.Fencing = c.rec.Policy.Fencing
+	c.mu.Unlock()
 	for _, m := range in.Members {
 		if m.Last != nil && guard.Believable(m.Last.Guard.Noted, a.View.Term) {
 			in.NextTerm = max(in.NextTerm, m.Last.Guard.Noted+1)
@@ -207,7 +222,9 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 	if in.Busy != nil {
 		return in, nil // refused in any case: do not touch the servers meanwhile
 	}
-	in.Probes = s.probe(ctx, &in)
+	if !urgent {
+		in.Probes = s.probe(ctx, &in)
+	}
 	in.Reached = reach(ctx, &in)
 	switch req.Kind {
 	case operation.Seed, operation.Rejoin, operation.Restart:
@@ -222,17 +239,46 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 		if in.Examination, err = s.examine(ctx, &in, req.Server, true); err != nil {
 			return in, err
 		}
-	case req.Kind == operation.Failover && in.View.Primary != "":
-		in.Examination, _ = s.examine(ctx, &in, in.View.Primary, true)
+	case req.Kind == operation.Failover && seen(&in.View, in.View.Primary):
+		in.Examination, _ = s.examine(ctx, &in, in.View.Primary, !urgent)
 	}
 	return in, nil
 }
 
-// lookAtAll has a thorough look at all servers now, and assesses them.
-func (s *Service) lookAtAll(ctx context.Context, c *watched, v *view.View) *Assessment {
+func seen(v *view.View, server string) bool {
+	s := v.Find(server)
+	return s != nil && s.Health != view.Unseen
+}
+
+// unseenLimit is how long a server may take that has not answered lately: the others wait
+// for it, and in a failover writes do.
+const unseenLimit = time.Second
+
+// patience bounds the time for one server by what it was like before.
+func (s *Service) patience(ctx context.Context, h view.Health) (context.Context, context.CancelFunc) {
+	if h == view.Unseen {
+		return context.WithTimeout(ctx, unseenLimit)
+	}
+	return context.WithCancel(ctx)
+}
+
+// lookAtAll has a thorough look at all servers now, and assesses them. Where that is
+// urgent the settings that are known are not read again.
+func (s *Service) lookAtAll(ctx context.Context, c *watched, v *view.View, urgent bool) *Assessment {
 	var wg sync.WaitGroup
 	for _, m := range v.Servers {
-		wg.Go(func() { s.observe(ctx, v.Cluster, m.Name, true) })
+		wg.Go(func() {
+			ctx, cancel := s.patience(ctx, m.Health)
+			defer cancel()
+			if o := m.Observation; urgent && o != nil && (m.Health == view.Unseen || !o.Process.Accepting) {
+				// It was decided upon by what is known of it, and the others wait.
+				short, cancel := context.WithTimeout(ctx, unseenLimit/2)
+				defer cancel()
+				ctx = short
+			}
+			known := urgent && m.Observation != nil && m.Observation.Config.Settings != nil
+			s.observe(ctx, v.Cluster, m.Name, !known)
+		})
 	}
 	wg.Wait()
 	return c.assessNow()
@@ -413,7 +459,7 @@ func (s *Service) completeTail(ctx context.Context, cluster, primary string, t *
 
 // Tail examines a server and gives what only it has.
 func (s *Service) Tail(ctx context.Context, cluster, server string) (*verb.Examination, error) {
-	in, err := s.gather(ctx, cluster, operation.Request{Kind: operation.Salvage, Server: server})
+	in, err := s.gather(ctx, cluster, operation.Request{Kind: operation.Salvage, Server: server}, false)
 	if err != nil {
 		return nil, err
 	}

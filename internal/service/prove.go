@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"crosstwin/internal/agentapi"
@@ -41,7 +42,7 @@ func (s *Service) prove(ctx context.Context, c *watched, now time.Time) {
 	var lacking []*member
 	for _, m := range c.members {
 		switch v := a.View.Find(m.rec.Name); {
-		case v == nil || !provable(v, c.rec.OwnerTerm) || m.proof.busy || now.Before(m.proof.next):
+		case v == nil || !provable(v, a.View.KinTerm) || m.proof.busy || now.Before(m.proof.next):
 		case m.proof.mark.ID == "" || m.proof.process != m.last.Process.Identity:
 			lacking = append(lacking, m)
 		default:
@@ -83,7 +84,7 @@ func (c *watched) provesNow() bool {
 	}
 	for _, m := range c.members {
 		v := a.View.Find(m.rec.Name)
-		if v != nil && v.Rank > 0 && provable(v, c.rec.OwnerTerm) && m.proof.problem == "" {
+		if v != nil && v.Rank > 0 && provable(v, a.View.KinTerm) && m.proof.problem == "" {
 			return true
 		}
 	}
@@ -126,11 +127,17 @@ func (s *Service) markProof(ctx context.Context, c *watched, lacking []*member, 
 	defer c.mu.Unlock()
 	for _, m := range lacking {
 		m.proof.busy, m.proof.mark, m.proof.problem = false, mark, problems[m]
-		if err != nil {
+		var p agentapi.Problem
+		stale := errors.As(err, &p) && p.Code == agentapi.CodeStaleTerm
+		if err != nil && !stale { // a newer term came between: it is tried in that one
 			m.proof.problem = err.Error()
 		}
 		if m.proof.problem != "" {
 			m.proof.mark, m.proof.next = verb.Marked{}, time.Now().Add(proveAgain)
+		}
+		var far agentapi.Unreachable
+		if stale || errors.As(err, &far) { // a mark costs nothing
+			m.proof.mark, m.proof.next = verb.Marked{}, time.Now().Add(2*watchEvery)
 		}
 	}
 }
@@ -144,6 +151,10 @@ func (s *Service) findProof(ctx context.Context, c *watched, m *member, term int
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	m.proof = pendingProof{next: time.Now().Add(2 * watchEvery)} // the next observation shows it
+	var p agentapi.Problem
+	if errors.As(err, &p) && p.Code == agentapi.CodeStaleTerm {
+		return // a newer term came between: it is tried in that one
+	}
 	if err != nil {
 		m.proof.problem, m.proof.next = err.Error(), time.Now().Add(proveAgain)
 		s.log.Warn("a replica is not proven to share the primary's history", "cluster", c.rec.Name, "server", server,

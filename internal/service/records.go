@@ -10,6 +10,7 @@ import (
 
 	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/alert"
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/history"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/store"
@@ -25,6 +26,7 @@ func (s *Service) Operations(ctx context.Context, cluster, state, kind string, l
 // Operation returns one operation with steps and journal.
 func (s *Service) Operation(ctx context.Context, id int64) (operation.Operation, error) {
 	op, err := s.Store.Operation(ctx, id)
+	op.Moments = op.Course()
 	return op, orNotFound(err, "operation", fmt.Sprint(id))
 }
 
@@ -43,8 +45,11 @@ func (s *Service) NoteRequest(ctx context.Context, who, from, what, target strin
 	return nil
 }
 
-// NoteRefusal writes into the audit trail that somebody asked for what they may not.
+// NoteRefusal writes into the audit trail that somebody asked for what they may not, and
+// raises an alert.
 func (s *Service) NoteRefusal(ctx context.Context, who, from, target, why string) {
+	s.refused.note(who, cause.Cause{Code: cause.TokenRefused, Name: who, Text: target, At: from},
+		cause.Cause{Code: cause.RemoveToken, Name: who}, time.Now())
 	s.audit(ctx, who, from, "refused", target, why)
 }
 

@@ -56,10 +56,11 @@ type Service struct {
 	sending sync.Map // channels that are being sent to
 	telling sync.Map // agents that are being told whom to trust
 
-	agents *agentapi.Caller
-	log    *slog.Logger
-	runner *runner.Runner
-	alerts alert.Tracker // of the watching loop alone
+	agents  *agentapi.Caller
+	log     *slog.Logger
+	runner  *runner.Runner
+	alerts  alert.Tracker // of the watching loop alone
+	refused refused       // lately, to whoever may not ask
 
 	attempts attempts
 
@@ -110,11 +111,8 @@ func (s *Service) Run(ctx context.Context) error {
 	if err := s.restoreAlerts(ctx); err != nil {
 		return err
 	}
-	s.running.Add(1)
-	go func() {
-		defer s.running.Done()
-		s.deliver(ctx)
-	}()
+	s.running.Go(func() { s.deliver(ctx) })
+	s.running.Go(func() { s.keepGranting(ctx) })
 	t := time.NewTicker(watchEvery)
 	defer t.Stop()
 	var forgot time.Time
@@ -149,6 +147,11 @@ func (x servers) Do(ctx context.Context, cluster, server string, r agentapi.Requ
 		return agentapi.Answer{}, err
 	}
 	r.Decision = o.Decision
+	if x.s.opensForWrites(cluster, r.Call) {
+		if err := x.s.permit(ctx, cluster, server, r.Term); err != nil {
+			return agentapi.Answer{}, err
+		}
+	}
 	return x.s.agents.Do(x.s.permitted(ctx, t), t, r)
 }
 
@@ -166,6 +169,9 @@ func (x servers) StopJob(ctx context.Context, cluster, server, key string) error
 	}
 	return x.s.agents.StopJob(ctx, t, key)
 }
+
+// Explain says of an error what is to be done, where the records' disk is full.
+func (s *Service) Explain(err error) error { return s.Store.Explain(err) }
 
 // Ready reports whether the service can do its work.
 func (s *Service) Ready(ctx context.Context) error { return s.Store.Ping(ctx) }

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/store"
 )
 
@@ -97,10 +98,11 @@ func (a *attempts) succeeded(address string) {
 // TokenName returns the name of a token that somebody shows; failures from one
 // address are limited.
 func (s *Service) TokenName(ctx context.Context, token, from string) (string, error) {
-	return s.tried(from, func() (string, error) { return s.Store.TokenName(ctx, Hash(token)) })
+	return s.tried(ctx, token, from, func() (string, error) { return s.Store.TokenName(ctx, Hash(token)) })
 }
 
-func (s *Service) tried(from string, look func() (string, error)) (string, error) {
+// tried looks up what was shown; token is empty when that was a one-time code.
+func (s *Service) tried(ctx context.Context, token, from string, look func() (string, error)) (string, error) {
 	// Looked at first: whoever shows a valid token is let in, however many others
 	// failed from the same address.
 	name, err := look()
@@ -108,9 +110,17 @@ func (s *Service) tried(from string, look func() (string, error)) (string, error
 		if err := s.attempts.check(from); err != nil {
 			return "", err
 		}
-		s.log.Warn("a login failed: the token is not known", "from", from)
+		why := "the token is not known"
+		if old := s.noteOld(ctx, token, from); old != "" {
+			why = old
+		}
+		s.log.Warn("a login failed: "+why, "from", from)
 		if s.attempts.failed(from) {
-			s.audit(context.Background(), "", from, "login failed", "", "the token is not known")
+			s.audit(context.Background(), "", from, "login failed", "", why)
+		}
+		if s.attempts.check(from) != nil {
+			s.refused.note(from, cause.Cause{Code: cause.LoginsFailed, At: from}, cause.Cause{Code: cause.SeeAudit},
+				time.Now())
 		}
 		return "", ErrUnknownToken
 	}
@@ -124,7 +134,7 @@ func (s *Service) tried(from string, look func() (string, error)) (string, error
 // OpenSession trades a token, or the code of a one-time link, for a session's
 // secret.
 func (s *Service) OpenSession(ctx context.Context, token, code, from string) (secret, name string, err error) {
-	name, err = s.tried(from, func() (string, error) {
+	name, err = s.tried(ctx, token, from, func() (string, error) {
 		if code != "" {
 			return s.Store.UseSessionLink(ctx, Hash(code))
 		}

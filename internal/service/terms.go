@@ -88,10 +88,25 @@ func (s *Service) settleTerm(ctx context.Context, c store.Cluster, m store.Serve
 			return
 		}
 		s.audit(ctx, "crosstwin", "", "term decided", c.Name, m.Name)
+		s.keepFencing(ctx, c, o)
 	}
 	if err := s.reload(ctx); err != nil {
 		log.Error("could not read the records", "error", err)
 	}
+}
+
+// keepFencing switches fencing on in records that were made before it was: the owner of
+// a decision that this service signed, and that they do not know, is under it.
+func (s *Service) keepFencing(ctx context.Context, c store.Cluster, o *observation.Server) {
+	if c.Policy.Fencing || o.Permission == nil || !o.Permission.Fencing {
+		return
+	}
+	c.Policy.Fencing = true
+	if err := s.Store.SetPolicy(ctx, c.Name, c.Policy); err != nil {
+		s.log.Error("could not record that fencing is on", "cluster", c.Name, "error", err)
+		return
+	}
+	s.audit(ctx, "crosstwin", "", "policy changed", c.Name, "fencing is on, by the agent of "+o.Decision.Owner)
 }
 
 // termToTake returns the term that an observation makes the records take over,

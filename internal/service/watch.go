@@ -47,6 +47,10 @@ func (s *Service) watchAll(ctx context.Context) {
 		if now.Sub(c.latest.Load().View.At) > watchEvery {
 			c.assessNow() // nothing came in: silence counts as well
 		}
+		s.uphold(ctx, c)
+		s.consider(ctx, c)
+		s.bringBack(ctx, c)
+		s.watchExit(ctx, c)
 		s.prove(ctx, c, now)
 		s.examineStopped(ctx, c, now)
 		s.renew(ctx, c, now)
@@ -142,6 +146,10 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	first := !o.Data.Empty && !m.rec.HeldData // seen with a database for the first time
 	m.rec.HeldData = m.rec.HeldData || first
 	m.claim = s.claimOf(c.rec, m.rec, o)
+	if p := o.Permission; p != nil && p.Answer != nil {
+		c.hear(*p.Answer)
+		p.Answer = nil // it was for the machine alone
+	}
 	rec, server_, busy := c.rec, m.rec, c.op != nil
 	c.assess(now)
 	c.mu.Unlock()
@@ -157,6 +165,9 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	}
 	if !busy {
 		s.settleTerm(ctx, rec, server_, o)
+		if rec.Policy.Automatic.On {
+			s.consider(ctx, c) // not only with the next second
+		}
 	}
 }
 

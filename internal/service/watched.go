@@ -34,6 +34,8 @@ type watched struct {
 	written, writtenBytes rate
 	op                    *view.Running
 	needsYou              *waiting
+	guard                 guarding
+	auto                  automatic
 }
 
 // Assessment is a cluster as judged at one moment, with what it was judged
@@ -54,6 +56,8 @@ type member struct {
 	// claim is a term that its agent says this server owns, without a decision of this
 	// service; 0: none.
 	claim int64
+	// unanswered is how many questions its agent has left without an answer (view.Member).
+	unanswered int
 	// renewNext is when its agent's certificate may be renewed.
 	renewNext time.Time
 	claimed   observation.Address // what its agent last said instead of its address
@@ -80,7 +84,8 @@ type member struct {
 }
 
 func newWatched() *watched {
-	return &watched{clock: lag.NewClock(clockSamples), written: newRate(shortSpan), writtenBytes: newRate(longSpan)}
+	return &watched{clock: lag.NewClock(clockSamples), written: newRate(shortSpan), writtenBytes: newRate(longSpan),
+		guard: newGuarding()}
 }
 
 // cluster returns what is remembered of a cluster.
@@ -191,9 +196,15 @@ func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *wait
 // operation is under way: then the service may ask for what nobody asked for; c.mu is
 // held.
 func (c *watched) quiet() (*Assessment, bool) {
+	a, writes := c.writes()
+	return a, c.op == nil && writes
+}
+
+// writes returns the newest assessment, and whether its owner takes writes; c.mu is held.
+func (c *watched) writes() (*Assessment, bool) {
 	a := c.latest.Load()
 	owner := a.View.Find(c.rec.Owner)
-	return a, c.op == nil && owner != nil && owner.Health == view.TakesWrites
+	return a, owner != nil && owner.Health == view.TakesWrites
 }
 
 // assess judges the cluster; c.mu is held.
@@ -220,13 +231,15 @@ func (c *watched) assessNow() *Assessment {
 
 // input collects what a cluster is judged from; c.mu is held.
 func (c *watched) input(now time.Time) view.Input {
-	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term, OwnerTerm: c.rec.OwnerTerm,
-		Owner: c.rec.Owner, Policy: c.rec.Policy,
+	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term,
+		OwnerTerm: c.rec.OwnerTerm, KinTerm: c.rec.KinTerm,
+		Owner: c.rec.Owner, Policy: c.rec.Policy, NoFailover: c.auto.refuse,
 		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now),
 		Operation: c.op, NeedsYou: c.needsYou.running(), Now: now}
 	for _, m := range c.members {
 		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
-			Claim: m.claim, LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state, Problem: m.problem,
+			Unanswered: m.unanswered, Claim: m.claim, LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state,
+			Problem:   m.problem,
 			WasAdrift: m.adrift, ProofProblem: m.proof.problem,
 			Examined:     c.examined(m),
 			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved,
@@ -258,8 +271,12 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 	if m == nil {
 		return agentapi.Target{}, agentapi.ObserveRequest{}, NotFound("server", server)
 	}
-	req := agentapi.ObserveRequest{Term: c.rec.OwnerTerm, Owner: c.rec.Owner == server, Reopen: c.mayReopen(m),
-		Decision: s.decision(c), KeepTails: s.KeepTails.Seconds()}
+	req := agentapi.ObserveRequest{Term: c.decided(server), Owner: c.rec.Owner == server, Reopen: c.mayReopen(m),
+		Decision: s.decision(c), KeepTails: s.KeepTails.Seconds(), Guard: c.guardAsk(m)}
+	if v := c.latest.Load().View.Find(server); v != nil {
+		req.Readers = &agentapi.Readers{Hidden: m.rec.Hidden, LagSeconds: v.Lag.Seconds,
+			Known: v.Lag.Known && !v.Lag.AtLeast && (v.Health == view.InStep || v.Health == view.Behind)}
+	}
 	if o := c.member(c.rec.Owner); o != nil && o.last != nil {
 		req.System = o.last.Data.System
 	}

@@ -99,9 +99,32 @@ func (s *Store) Tokens(ctx context.Context) ([]access.Token, error) {
 	return out, nil
 }
 
-// RemoveToken removes a token.
+// RemoveToken removes a token. Its name and hash stay, so that it is known when somebody
+// uses it all the same.
 func (s *Store) RemoveToken(ctx context.Context, name string) error {
-	return s.one(ctx, "delete from tokens where name = ?", name)
+	tx, err := s.w.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.ExecContext(ctx, "insert or replace into removed_tokens (hash, name, removed_at) "+
+		"select hash, name, ? from tokens where name = ?", now(), name); err != nil {
+		return err
+	}
+	var gone string
+	if err := tx.GetContext(ctx, &gone, "delete from tokens where name = ? returning name", name); err != nil {
+		return notFound(err)
+	}
+	return tx.Commit()
+}
+
+// OldToken returns the name of a token that was removed, or has expired, by its hash.
+func (s *Store) OldToken(ctx context.Context, hash string) (name string, removed bool, err error) {
+	err = s.r.GetContext(ctx, &name, "select name from removed_tokens where hash = ?", hash)
+	if err == nil {
+		return name, true, nil
+	}
+	return name, false, notFound(s.r.GetContext(ctx, &name, "select name from tokens where hash = ?", hash))
 }
 
 // AddEvent records who asked for what.

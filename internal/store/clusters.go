@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -34,6 +35,7 @@ type clusterRow struct {
 	Engine    string `db:"engine"`
 	Term      int64  `db:"term"`
 	OwnerTerm int64  `db:"owner_term"`
+	KinTerm   int64  `db:"kin_term"`
 	Owner     string `db:"owner"`
 	Policy    string `db:"policy"`
 	CreatedAt string `db:"created_at"`
@@ -44,7 +46,7 @@ type clusterRow struct {
 func (r clusterRow) cluster() Cluster {
 	c := Cluster{ID: r.ID, CreatedAt: must(r.CreatedAt),
 		Cluster: cluster.Cluster{Name: r.Name, Engine: r.Engine, Term: r.Term,
-			OwnerTerm: r.OwnerTerm, Owner: r.Owner, Policy: cluster.DefaultPolicy()}}
+			OwnerTerm: r.OwnerTerm, KinTerm: r.KinTerm, Owner: r.Owner, Policy: cluster.DefaultPolicy()}}
 	json.Unmarshal([]byte(r.Policy), &c.Policy)
 	return c
 }
@@ -135,6 +137,17 @@ func (s *Store) OpenTerm(ctx context.Context, cluster string, term, operation in
 // same decision again is no error. It is on disk when this returns, before any
 // server is told.
 func (s *Store) Decide(ctx context.Context, cluster string, term int64, owner string) error {
+	return s.decide(ctx, cluster, term, owner, term)
+}
+
+// DecideInPlace gives the owner a further term while it goes on writing: what was proven
+// in the earlier one holds.
+func (s *Store) DecideInPlace(ctx context.Context, cluster string, term int64, owner string) error {
+	return s.decide(ctx, cluster, term, owner, 0)
+}
+
+// decide is Decide; kinTerm 0 stays as it is, for the same owner.
+func (s *Store) decide(ctx context.Context, cluster string, term int64, owner string, kinTerm int64) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var c clusterRow
 		if err := tx.GetContext(ctx, &c, "select * from clusters where name = ?", cluster); err != nil {
@@ -148,7 +161,11 @@ func (s *Store) Decide(ctx context.Context, cluster string, term int64, owner st
 		case c.Term != term:
 			return fmt.Errorf("term %d of %s is not the newest: %d is", term, cluster, c.Term)
 		}
-		_, err := tx.ExecContext(ctx, "update clusters set owner_term = ?, owner = ? where name = ?", term, owner, cluster)
+		if kinTerm == 0 && c.Owner == owner {
+			kinTerm = c.KinTerm
+		}
+		_, err := tx.ExecContext(ctx, "update clusters set owner_term = ?, owner = ?, kin_term = ? where name = ?", term,
+			owner, cmp.Or(kinTerm, term), cluster)
 		return err
 	})
 }

@@ -246,8 +246,36 @@ func (s *Store) Close() error {
 // Ping reports whether the records can be written.
 func (s *Store) Ping(ctx context.Context) error {
 	var n int
-	return s.w.GetContext(ctx, &n, "select 1")
+	if err := s.w.GetContext(ctx, &n, "select 1"); err != nil {
+		return err
+	}
+	var fs syscall.Statfs_t
+	if err := syscall.Statfs(s.path, &fs); err == nil && int64(fs.Bavail)*fs.Bsize < leastFree {
+		return s.full()
+	}
+	return nil
 }
+
+// leastFree is how much room the records need on their disk to go on being written.
+const leastFree = 1 << 20
+
+// full says that the disk is.
+func (s *Store) full() error {
+	return fmt.Errorf("the disk of %s is full: free some room there; nothing is begun until what is done can be written "+
+		"down", s.path)
+}
+
+// Explain says of an error that comes from a full disk what is to be done.
+func (s *Store) Explain(err error) error {
+	var coded interface{ Code() int }
+	if errors.As(err, &coded) && coded.Code()&0xff == sqliteFull {
+		return fmt.Errorf("%w (%w)", s.full(), err)
+	}
+	return err
+}
+
+// sqliteFull is SQLite's code for a disk that is full (SQLITE_FULL).
+const sqliteFull = 13
 
 // timeText is how times stand in the file: UTC, to the microsecond, so that
 // text order is time order.

@@ -60,6 +60,19 @@ func TestTerms(t *testing.T) {
 	if c, err := s.Cluster(ctx, "bookings"); err != nil || c.Term != 5 || c.OwnerTerm != 5 || c.Owner != "tern" {
 		t.Errorf("%+v %v", c, err)
 	}
+	// What was proven holds for the same owner in place, and for no other.
+	for _, x := range []struct {
+		term, kin int64
+		owner     string
+	}{{6, 5, "tern"}, {7, 7, "gull"}} {
+		if err := errors.Join(s.OpenTerm(ctx, "bookings", x.term, 0),
+			s.DecideInPlace(ctx, "bookings", x.term, x.owner)); err != nil {
+			t.Fatal(err)
+		}
+		if c, err := s.Cluster(ctx, "bookings"); err != nil || c.KinTerm != x.kin || c.OwnerTerm != x.term {
+			t.Errorf("%+v: %+v %v", x, c, err)
+		}
+	}
 }
 
 func TestOneOperationACluster(t *testing.T) {

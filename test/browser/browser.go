@@ -198,7 +198,8 @@ func (p *Page) Widest() string {
 	p.Run(awaitLimit,
 		chromedp.Evaluate(
 			`(() => { let w = 0, n = "";
-			  for (const e of document.querySelectorAll("body *")) { if (e.closest(".scroll, .vh, svg")) continue;
+			  for (const e of document.querySelectorAll("body *")) {
+			    if (e.closest(".overflow-x-auto, .overflow-auto, .vh, svg")) continue;
 			  const r = e.getBoundingClientRect();
 			  if (r.right > w) { w = r.right;
 			    n = e.tagName + "." + e.className + " " + e.textContent.slice(0, 40); } } return n; })()`, &name))

@@ -10,6 +10,9 @@ import (
 	"syscall"
 	"time"
 
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 )
 
@@ -93,6 +96,42 @@ func (s *schedule) freezeAgent(name string, long time.Duration) {
 		return
 	}
 	s.during("froze the agent of "+name, long, func() { syscall.Kill(pid, syscall.SIGCONT) })
+}
+
+// fence switches fencing on, and automatic failover with it or not, and waits until the
+// primary has a permission.
+func (s *schedule) fence(automatic bool) {
+	v, err := s.Client.Cluster(s.ctx, s.Name)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	v.Policy.Fencing, v.Policy.Automatic.On, v.Policy.Automatic.QuietSeconds = true, automatic, 0
+	if automatic {
+		v.Policy.Automatic.Rejoin = cluster.RejoinAfterSaving
+	}
+	if _, err := s.Client.SetCluster(s.ctx, s.Name, apitype.ClusterChange{Policy: &v.Policy}); err != nil {
+		s.t.Fatal(err)
+	}
+	if err := s.Await(s.ctx, func(v view.View) bool {
+		return v.Permission != nil && v.Permission.Seconds > 0 && v.CanLose > 0
+	}); err != nil {
+		s.t.Fatal(err)
+	}
+	s.tell("fencing is on, automatic failover: %t", automatic)
+}
+
+// disturbDeadman kills or freezes a server's deadman, where there is one.
+func (s *schedule) disturbDeadman(server *demo.Server, kill bool, long time.Duration) {
+	pid := s.DeadmanPID(server.Name)
+	switch {
+	case pid == 0:
+		s.tell("%s has no deadman", server.Name)
+	case kill:
+		syscall.Kill(pid, syscall.SIGKILL)
+		s.tell("killed the deadman of %s", server.Name)
+	case syscall.Kill(pid, syscall.SIGSTOP) == nil:
+		s.during("froze the deadman of "+server.Name, long, func() { syscall.Kill(pid, syscall.SIGCONT) })
+	}
 }
 
 // smallDisks gives the replicas, which are still empty, disks that can be filled.

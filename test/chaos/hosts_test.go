@@ -5,7 +5,6 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -45,8 +44,11 @@ func hosts(t *testing.T) func(server string) demo.Host {
 	}
 }
 
+var cuts atomic.Int64
+
 // cut drops the packets that match one of the conditions, wherever they pass.
-func (s *schedule) cut(what, table string, long time.Duration, conditions ...string) {
+func (s *schedule) cut(what string, long time.Duration, conditions ...string) {
+	table := fmt.Sprintf("cut%d", cuts.Add(1)) // two cuts of the same may overlap
 	nft := func(rules string) error {
 		out, err := exec.Command("nft", rules).CombinedOutput()
 		if err != nil {
@@ -67,7 +69,12 @@ func (s *schedule) cut(what, table string, long time.Duration, conditions ...str
 			return
 		}
 	}
-	s.during(what, long, func() { nft("delete table ip " + table) })
+	// By a name of its own: of two of one name the second would never be put right.
+	s.during(what+" ("+table+")", long, func() {
+		if err := nft("delete table ip " + table); err != nil {
+			s.t.Errorf("%s is not over: %v", what, err)
+		}
+	})
 }
 
 // cutPort cuts a port off from everybody.
@@ -77,7 +84,7 @@ func (s *schedule) cutPort(what, address string, long time.Duration) {
 		s.t.Error(err)
 		return
 	}
-	s.cut("cut off "+what, "port"+port, long, "ip daddr "+host+" tcp dport "+port, "ip saddr "+host+" tcp sport "+port)
+	s.cut("cut off "+what, long, "ip daddr "+host+" tcp dport "+port, "ip saddr "+host+" tcp sport "+port)
 }
 
 // cutPair cuts two servers' hosts from each other, agents and databases; the service
@@ -89,5 +96,10 @@ func (s *schedule) cutPair(a, b *demo.Server, oneWay bool, long time.Duration) {
 		conditions = append(conditions, "ip saddr "+b.Host+" ip daddr "+a.Host)
 		what = "cut " + a.Name + " and " + b.Name + " from each other"
 	}
-	s.cut(what, strings.ReplaceAll("pair_"+a.Host+"_"+b.Host, ".", "_"), long, conditions...)
+	s.cut(what, long, conditions...)
+}
+
+// cutHost cuts a server's host from everybody, clients too.
+func (s *schedule) cutHost(server *demo.Server, long time.Duration) {
+	s.cut("cut off the host of "+server.Name, long, "ip saddr "+server.Host, "ip daddr "+server.Host)
 }

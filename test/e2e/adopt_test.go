@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -94,9 +95,16 @@ func (w *world) asByAnAdministrator() {
 			"grant replication slave on *.* to mate@'127.0.0.1'")
 		for _, n := range replicas {
 			up := w.server(upstream[n])
-			w.sql(n, "stop slave", fmt.Sprintf("change master to master_host = '127.0.0.1', master_port = %d, "+
-				"master_user = 'mate', master_password = 'x', master_use_gtid = slave_pos", up.Port), "start slave",
-				"do sleep(3)", "stop slave", "change master to master_use_gtid = no", "start slave")
+			w.sql(n, "stop slave")
+			at := w.query(n, "select @@gtid_slave_pos")
+			if upstream[n] != "gull" && w.query(upstream[n], "select master_gtid_wait('"+at+"', 60)") != "0" {
+				w.t.Fatalf("%s did not come to %s, where %s stands", upstream[n], at, n)
+			}
+			w.sql(n, fmt.Sprintf("change master to master_host = '127.0.0.1', master_port = %d, master_user = 'mate', "+
+				"master_password = 'x', master_connect_retry = 1, master_use_gtid = slave_pos", up.Port), "start slave")
+			w.connected(n)
+			w.sql(n, "stop slave", "change master to master_use_gtid = no", "start slave")
+			w.connected(n)
 		}
 		return
 	}
@@ -120,6 +128,53 @@ func (w *world) asByAnAdministrator() {
 	}
 	w.sql("gull", "select pg_drop_replication_slot(slot_name) from pg_replication_slots where not active and slot_name "+
 		"like 'ct%'")
+}
+
+// connected waits until a MariaDB replica knows a file of its upstream's and a place
+// in it. The state of its receiver does not say it: that is "waiting" a moment
+// before the first event, which names the file.
+func (w *world) connected(server string) {
+	w.t.Helper()
+	db, err := w.server(server).Open()
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer db.Close()
+	var seen map[string]string
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		seen = w.show(db, "show slave status")
+		if seen["Slave_IO_Running"] == "Yes" && seen["Relay_Master_Log_File"] != "" &&
+			seen["Relay_Master_Log_File"] == seen["Master_Log_File"] {
+			return
+		}
+	}
+	w.t.Fatalf("%s does not follow: %v", server, seen)
+}
+
+// show gives the first row of a SHOW statement, by column.
+func (w *world) show(db *sql.DB, statement string) map[string]string {
+	w.t.Helper()
+	rows, err := db.QueryContext(w.ctx, statement)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	if err != nil || !rows.Next() {
+		w.t.Fatalf("%s: no row: %v %v", statement, err, rows.Err())
+	}
+	values, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
+	for i := range values {
+		into[i] = &values[i]
+	}
+	if err := rows.Scan(into...); err != nil {
+		w.t.Fatal(err)
+	}
+	row := map[string]string{}
+	for i, c := range columns {
+		row[c] = values[i].String
+	}
+	return row
 }
 
 // linksQuery gives all links of a primary, with account and name.

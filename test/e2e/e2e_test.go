@@ -52,17 +52,27 @@ func newWorld(t *testing.T, seeded bool) *world { return newWorldOf(t, demo.Book
 
 // newWorldOf builds a cluster and takes it down with the test. seeded makes
 // replicas of its empty servers.
-func newWorldOf(t *testing.T, cluster string, seeded bool) *world {
+func newWorldOf(t *testing.T, cluster string, seeded bool, more ...func(*demo.Options)) *world {
 	t.Helper()
-	c, ctx := harness.World(t, binary, cluster, func(dir string) { keepLogs(t, dir) })
+	more = append(more, func(o *demo.Options) { o.Fencing = o.Fencing || allFenced })
+	c, ctx := harness.World(t, binary, cluster, func(dir string) { keepLogs(t, dir) }, more...)
 	n := c.Names()
+	w := &world{c, t, ctx, strings.NewReplacer("bookings", c.Name, "gull", n[0], "tern", n[1], "heron", n[2])}
 	if seeded {
 		if err := c.SeedAll(ctx, nil); err != nil {
 			t.Fatal(err)
 		}
+		if allFenced {
+			w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on")
+			w.fenced()
+		}
 	}
-	return &world{c, t, ctx, strings.NewReplacer("bookings", c.Name, "gull", n[0], "tern", n[1], "heron", n[2])}
+	return w
 }
+
+// allFenced has every world that begins with replicas begin with fencing as well: not part
+// of CI, and tests of what only clusters without it say fail then.
+var allFenced = os.Getenv("CROSSTWIN_FENCED") != ""
 
 // as returns a text with this cluster's names.
 func (w *world) as(s string) string { return w.names.Replace(s) }
@@ -76,7 +86,7 @@ func (w *world) find(v view.View, name string) *view.Server { return v.Find(w.as
 
 // keepLogs prints the ends of all logs of a world whose test failed.
 func keepLogs(t *testing.T, dir string) {
-	for _, pattern := range []string{"service.log", "*/agent.log", "*/database.log"} {
+	for _, pattern := range []string{"service.log", "*/agent.log", "*/deadman.log", "*/database.log"} {
 		files, _ := filepath.Glob(filepath.Join(dir, pattern))
 		for _, f := range files {
 			b, _ := os.ReadFile(f)

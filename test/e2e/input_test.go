@@ -218,7 +218,18 @@ func wrongServers(t *testing.T, w *world) {
 	w.sql("tern", sync...)
 	w.must(3, []string{hangs}, "switchover", "bookings", "--yes")
 	w.sql("tern", unsync...)
+
+	// A candidate whose sessions would be read-only.
+	shut, unshut := []string{"alter system set default_transaction_read_only = on", "select pg_reload_conf()"},
+		[]string{"alter system reset default_transaction_read_only", "select pg_reload_conf()"}
+	if w.mariadb() {
+		shut, unshut = []string{"set global tx_read_only = 1"}, []string{"set global tx_read_only = 0"}
+	}
+	w.sql("tern", shut...)
+	w.must(3, []string{"nobody could write"}, "switchover", "bookings", "--yes")
+	w.sql("tern", unshut...)
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})
+	w.throughACrowd("tern", "gull")
 	w.holdsAll(load, nil, "gull", "tern", "heron")
 }
 

@@ -43,6 +43,7 @@ func kinOrNothing(t *testing.T, w *world) {
 	}
 
 	load.Stop()
+	w.holdsAll(load, nil, "tern") // what it never got is another matter
 	w.crash(load, "gull", false)
 	restart()
 	err = w.Await(w.ctx, func(v view.View) bool {

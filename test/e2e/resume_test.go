@@ -111,7 +111,7 @@ func boundaries(steps []string) [][2]string {
 		out = append(out, [2]string{s, "before"})
 		switch {
 		case strings.HasPrefix(s, "stop"), strings.HasPrefix(s, "promote"), strings.HasPrefix(s, "decide"),
-			strings.HasPrefix(s, "fence"), strings.HasPrefix(s, "detach-t"), strings.HasPrefix(s, "rewind"),
+			strings.HasPrefix(s, "fence"), s == "detach", strings.HasPrefix(s, "rewind"),
 			strings.HasPrefix(s, "start"), strings.HasPrefix(s, "salvage"), strings.HasPrefix(s, "demote"):
 			out = append(out, [2]string{s, "after"})
 		}
@@ -161,7 +161,7 @@ func switchoverSurvives(t *testing.T, w *world) {
 	defer load.Stop()
 	noReturn := false
 	all := boundaries(w.steps(operation.Request{Kind: operation.Switchover}))
-	for i, b := range someOf(t, all, 4, "promote") {
+	for i, b := range someOf(t, all, 3, "promote") {
 		before := w.settled().Primary
 		op := w.killAt(operation.Request{Kind: operation.Switchover}, w.stepOf(b[0], before), b[1])
 		noReturn = b[0] == "promote" || noReturn
@@ -197,7 +197,7 @@ func failoverSurvives(t *testing.T, w *world) {
 	w.crash(load, "gull", false)
 	steps := w.steps(operation.Request{Kind: operation.Failover})
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover, To: "gull"})
-	for _, b := range someOf(t, boundaries(steps), 4) {
+	for _, b := range someOf(t, boundaries(steps), 3) {
 		old := w.settled().Primary
 		w.crash(load, old, false)
 		step := w.stepOf(b[0], old)
@@ -261,7 +261,7 @@ func rejoinSurvives(t *testing.T, w *world) {
 			for n, s := range steps {
 				places = append(places, [2]string{s, []string{"before", "after"}[n%2]})
 			}
-			places = someOf(t, places, 3, "rewind")
+			places = someOf(t, places, 2, "rewind")
 		}
 		op = w.killAt(r, w.stepOf(places[i][0], old), places[i][1])
 		if op.Outcome != operation.OutcomeFinished {

@@ -151,10 +151,10 @@ func (w *world) active(name, unit string) {
 }
 
 // settled waits until a server is primary and the other follows in step and may take over:
-// one that was started just now has to be proven first.
+// one that was started just now has to be proven first. Beside each a deadman runs.
 func (w *world) settled(cluster, primary string) {
 	w.t.Helper()
-	w.until(primary+" is primary, the other in step", func() bool {
+	w.until(primary+" is primary, the other in step, each with its deadman", func() bool {
 		var v view.View
 		out, err := w.do("run", w.host("harbour"), "crosstwin", "status", cluster, "-o", "json")
 		if err != nil || json.Unmarshal([]byte(out), &v) != nil || v.Primary != primary {
@@ -162,6 +162,9 @@ func (w *world) settled(cluster, primary string) {
 		}
 		for _, s := range v.Servers {
 			if s.Health != view.TakesWrites && (s.Health != view.InStep || !s.MayTakeOver) {
+				return false
+			}
+			if o := s.Observation; o == nil || o.Permission == nil || !o.Permission.Deadman {
 				return false
 			}
 		}

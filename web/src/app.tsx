@@ -41,7 +41,7 @@ function Clock() {
       {day(at)} <b>{clock(at)}</b> {zoneName()}
       <br />
       {lost ? (
-        <span className="lost" role="alert">
+        <span className="font-bold text-halt" role="alert">
           connection lost: {loaded && seenAt > 0 ? `data is ${span(age)} old` : "no data yet"}
         </span>
       ) : (

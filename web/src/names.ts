@@ -26,8 +26,10 @@ export type Rule = components["schemas"]["ViewProblem"]["rule"];
 export const rules: Record<Rule, string> = {
   "two primaries": "two servers report themselves as primary",
   "false claim": "an agent claims a term that nobody decided",
+  refused: "somebody asked for what they may not",
   "no primary": "no primary",
   "takes no writes": "the primary takes no writes",
+  "no failover": "no failover begins by itself, and why",
   "needs you": "an operation needs you",
   adrift: "a server is adrift",
   "log filling": "the log fills the disk",

@@ -16,7 +16,10 @@ type refusal struct{ who, what string }
 
 // refusalsEvery is how often the same refusal is written; mostRefusals bounds what is
 // remembered of them.
+//
+// RefusalTold is for how long after the last one an alert speaks of it.
 const (
+	RefusalTold   = 10 * time.Minute
 	refusalsEvery = time.Minute
 	mostRefusals  = 10_000
 )

@@ -13,9 +13,9 @@ func TestRefusals(t *testing.T) {
 		who, what string
 		after     time.Duration
 		want      bool
-	}{{"grafana", "listTokens", 0, true}, {"grafana", "listTokens", time.Second, false},
-		{"grafana", "listClusters", time.Second, true}, {"ada", "listTokens", time.Second, true},
-		{"grafana", "listTokens", time.Minute, true}, {"grafana", "listTokens", 90 * time.Second, false}} {
+	}{{"graphs", "listTokens", 0, true}, {"graphs", "listTokens", time.Second, false},
+		{"graphs", "listClusters", time.Second, true}, {"ada", "listTokens", time.Second, true},
+		{"graphs", "listTokens", time.Minute, true}, {"graphs", "listTokens", 90 * time.Second, false}} {
 		if got := r.Write(c.who, c.what, now.Add(c.after)); got != c.want {
 			t.Errorf("%d: %t", i, got)
 		}

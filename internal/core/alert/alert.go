@@ -24,9 +24,9 @@ type Key struct {
 // Hold is how long a problem lasts before it is told.
 func Hold(r cluster.Rule) time.Duration {
 	switch r {
-	case cluster.RuleTwoPrimaries, cluster.RuleNeedsYou, cluster.RuleClaim:
+	case cluster.RuleTwoPrimaries, cluster.RuleNeedsYou, cluster.RuleClaim, cluster.RuleRefused:
 		return 0
-	case cluster.RuleNoWrites, cluster.RuleAdrift:
+	case cluster.RuleNoWrites, cluster.RuleNoFailover, cluster.RuleAdrift:
 		return 3 * time.Second
 	case cluster.RuleBehind, cluster.RuleAtRisk, cluster.RuleOpen, cluster.RuleClock:
 		return 30 * time.Second
@@ -42,7 +42,7 @@ const Gone = 30 * time.Second
 // duringOperations are the rules that are told even while an operation runs on
 // the cluster: no plan has them as a side effect.
 var duringOperations = []cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleClaim, cluster.RuleAdrift,
-	cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleCertificate, cluster.RuleClock}
+	cluster.RuleNeedsYou, cluster.RuleRefused, cluster.RuleLogFilling, cluster.RuleCertificate, cluster.RuleClock}
 
 // Level says how loud an alert is.
 type Level string
@@ -57,7 +57,7 @@ const (
 // LevelOf returns the level of a rule.
 func LevelOf(r cluster.Rule) Level {
 	if slices.Contains([]cluster.Rule{cluster.RuleTwoPrimaries, cluster.RuleClaim,
-		cluster.RuleNoPrimary, cluster.RuleNoWrites,
+		cluster.RuleNoPrimary, cluster.RuleNoWrites, cluster.RuleNoFailover,
 		cluster.RuleAdrift, cluster.RuleNeedsYou, cluster.RuleLogFilling, cluster.RuleAtRisk}, r) {
 		return Critical
 	}

@@ -4,8 +4,10 @@ import "time"
 
 // Alert is a problem that lasted.
 type Alert struct {
-	ID             int64      `json:"id"`
-	Cluster        string     `json:"cluster"`
+	ID      int64  `json:"id"`
+	Cluster string `json:"cluster"`
+	// Server is empty for an alert of the whole cluster; of no cluster, what it is about: a
+	// token or an address.
 	Server         string     `json:"server,omitempty"`
 	Rule           string     `json:"rule"`
 	Level          string     `json:"level"` // critical or warning

@@ -14,9 +14,11 @@ const (
 	Silent          Code = "silent"              // Seconds; Text: why the last question failed
 	OpenWithoutTerm Code = "open without a term" // Peer owns Term
 	CommitsWait     Code = "commits wait"        // Seconds
+	NoReads         Code = "no reads"            // a replica that is set to take no connections
 	NotLetIn        Code = "not let in"          // Text: what the server said
 	Strayed         Code = "strayed"             // Peer: the primary
 	ForeignOrigin   Code = "foreign origin"      // At: its system identifier, Fork: the primary's
+	OpensByItself   Code = "opens by itself"     // stopped, and its agent does not know it from before
 	OpenBefore      Code = "open before"         // Peer: whom it follows all the same, where it does
 	OtherHistory    Code = "other history"       // History: the name that both use; Peer
 	PastFork        Code = "past the fork"       // At, Fork, Peer
@@ -82,7 +84,45 @@ const (
 	AgentOld       Code = "agent too old"     // Text: its version
 	AgentNew       Code = "agent too new"     // Text: its version
 	OpenByDefault  Code = "open by default"
-	FalseClaim     Code = "false claim" // Term
+	// Who may write under fencing. Name is the primary.
+	// Whether a failover begins by itself. Name is the primary.
+	FailoverUnfenced    Code = "failover: no fencing"
+	FailoverBusy        Code = "failover: busy" // Text: with which operation
+	FailoverNeedsYou    Code = "failover: needs you"
+	FailoverMaintenance Code = "failover: maintenance" // Text: why
+	FailoverOff         Code = "failover: off"         // for Seconds more
+	FailoverQuiet       Code = "failover: quiet"       // for Seconds more
+	FailoverNobody      Code = "failover: nobody"
+	FailoverUnclear     Code = "failover: unclear"
+	FailoverCrashed     Code = "failover: crashed"
+	FailoverStopped     Code = "failover: stopped"
+	FailoverReopens     Code = "failover: reopens"
+	FailoverClosed      Code = "failover: closed"
+	FailoverHangs       Code = "failover: hangs"   // for Seconds
+	FailoverPath        Code = "failover: path"    // Peer still receives
+	FailoverPledged     Code = "failover: pledged" // Peer was asked for its pledge
+	FailoverAlone       Code = "failover: alone"   // Count others answer
+	FailoverUnseen      Code = "failover: unseen"  // for Seconds
+	FailoverPlan        Code = "failover: plan"    // Text: why not
+	NoFailover          Code = "no failover"       // Because
+	RejoinsByItself     Code = "rejoins by itself" // Because
+	FailoverByHand      Code = "failover by hand"
+	FailoverLoss        Code = "failover: loss" // Bytes at risk, Total are accepted
+	StillReceives       Code = "still receives" // from Peer, Seconds ago
+	// Who may write under fencing. Name is the primary.
+	NoDeadman         Code = "no deadman"
+	FencingBegins     Code = "fencing begins"
+	PermissionGranted Code = "permission granted" // Seconds are left
+	PermissionPledged Code = "permission pledged" // Names pledged, Seconds are left
+	PermissionNone    Code = "no permission"
+	PermissionUnseen  Code = "permission unseen"
+	PermissionAlone   Code = "permission alone" // Names do not answer
+	FalseClaim        Code = "false claim"      // Term
+	CallRefused       Code = "call refused"     // Name: the certificate; Peer, Cluster: whose; Text: what; At: from where
+	TokenRefused      Code = "token refused"    // Name; Text: what was asked; At: from where
+	TokenRemoved      Code = "token removed"    // Name; At: from where
+	TokenExpired      Code = "token expired"    // Name; At: from where
+	LoginsFailed      Code = "logins failed"    // At: from where
 )
 
 // What puts it right.
@@ -100,9 +140,11 @@ const (
 	SeeAgent        Code = "see its agent" // At: its address
 	EndSyncWait     Code = "end the wait"  // Name: the setting
 	LetIn           Code = "let the agent in"
+	LetRead         Code = "let it be read"
 	SeedIt          Code = "seed it"
 	RemoveOrReplace Code = "remove or replace it"
-	CloseAndAdopt   Code = "close and adopt it" // Text: the statement
+	CloseAndRejoin  Code = "close and rejoin it" // Text: what closes it
+	CloseAndAdopt   Code = "close and adopt it"  // Text: the statement
 	SeedReplace     Code = "seed it again"
 	DropSlot        Code = "drop the slot"    // Name
 	BringBack       Code = "bring it back"    // Peer
@@ -119,6 +161,10 @@ const (
 	EnrollAgain     Code = "enroll it again"
 	AgentCloses     Code = "its agent closes it"
 	SeeHost         Code = "see to its host"
+	FindHolder      Code = "find whoever holds it" // Name: the token
+	RemoveToken     Code = "remove the token"      // Name
+	SeeAudit        Code = "see the audit trail"
+	SeeKey          Code = "see who has the key" // Peer, Cluster: whose agent's
 )
 
 // The parts of a cluster's sentence.

@@ -79,5 +79,7 @@ type Cluster struct {
 	// OwnerTerm is the newest decided term, Owner the server that owns it.
 	OwnerTerm int64
 	Owner     string
-	Policy    Policy
+	// KinTerm is the term from which on Owner has been primary without a break.
+	KinTerm int64
+	Policy  Policy
 }

@@ -3,6 +3,7 @@ package cluster
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -25,8 +26,59 @@ type Policy struct {
 	ClockSeconds     float64 `json:"clock_seconds"`
 	// Muted rules raise no alert; the problem is shown all the same.
 	Muted []Rule `json:"muted"`
+	// Fencing: the primary takes writes only while a permission of the service's, or the
+	// pledges of the other agents, run; when they run out its host stops it.
+	Fencing bool `json:"fencing"`
+	// Automatic is when a failover begins by itself; that needs Fencing.
+	Automatic Automatic `json:"automatic"`
 	// Maintenance is one that somebody has announced.
 	Maintenance Maintenance `json:"maintenance"`
+}
+
+// Automatic says when a failover begins without a person.
+type Automatic struct {
+	On bool `json:"on"`
+	// OffUntil: none begins before then.
+	OffUntil time.Time `json:"off_until"`
+	// What may be lost at most without anybody having accepted it: bytes of log
+	// (PostgreSQL, and where the old primary cannot be examined), or transactions (MariaDB).
+	LossBytes        int64 `json:"loss_bytes"`
+	LossTransactions int64 `json:"loss_transactions"`
+	// QuietSeconds have to lie between two.
+	QuietSeconds float64 `json:"quiet_seconds"`
+	// Rejoin is which servers are brought back as replicas without a person.
+	Rejoin Rejoin `json:"rejoin"`
+}
+
+// Rejoin says which servers that crashed or were fenced rejoin by themselves.
+type Rejoin string
+
+// The choices of Rejoin. Neither copies all data again: that is for a person to ask for.
+const (
+	RejoinNever       Rejoin = "never"
+	RejoinWithoutTail Rejoin = "without a tail"        // those that hold nothing that the primary lacks
+	RejoinAfterSaving Rejoin = "after saving the tail" // also those whose tail can be saved and taken back
+)
+
+// Rejoins are the choices of Rejoin.
+var Rejoins = []Rejoin{RejoinNever, RejoinWithoutTail, RejoinAfterSaving}
+
+// MostOff is the longest time for which automatic failover is off and comes back by itself.
+const MostOff = 7 * 24 * time.Hour
+
+// Check reports what is wrong with it at a time.
+func (a Automatic) Check(now time.Time) error {
+	switch {
+	case a.LossBytes < 0 || a.LossTransactions < 0 || a.QuietSeconds < 0:
+		return errors.New("a limit of automatic failover is not negative")
+	case a.Rejoin != "" && !slices.Contains(Rejoins, a.Rejoin):
+		return fmt.Errorf("automatic rejoin is %q, %q or %q, not %q", RejoinNever, RejoinWithoutTail, RejoinAfterSaving,
+			a.Rejoin)
+	case a.OffUntil.Sub(now) > MostOff:
+		return fmt.Errorf("automatic failover is off for %d days at most; for longer, switch it off",
+			int(MostOff/(24*time.Hour)))
+	}
+	return nil
 }
 
 // Maintenance is a time in which people work on a cluster's hosts and servers: no alert is
@@ -64,5 +116,7 @@ func (m Maintenance) Check(now time.Time) error {
 // DefaultPolicy is used for new clusters.
 func DefaultPolicy() Policy {
 	return Policy{BehindSeconds: 3, UnseenSeconds: 5, StalledSeconds: 15,
-		AtRiskBytes: 64 << 20, SlotBytes: 1 << 30, FullHours: 24, ConflictsPerHour: 20, ClockSeconds: 1, Muted: []Rule{}}
+		AtRiskBytes: 64 << 20, SlotBytes: 1 << 30, FullHours: 24, ConflictsPerHour: 20, ClockSeconds: 1, Muted: []Rule{},
+		Automatic: Automatic{LossBytes: 1 << 20, LossTransactions: 100, QuietSeconds: 600,
+			Rejoin: RejoinNever}}
 }

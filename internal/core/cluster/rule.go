@@ -24,9 +24,11 @@ const (
 	RuleOpen         Rule = "open by default"
 	RuleClaim        Rule = "false claim"
 	RuleAgent        Rule = "agent version"
+	RuleRefused      Rule = "refused"
+	RuleNoFailover   Rule = "no failover"
 )
 
 // Rules lists all rules, worst first: the order in which problems are shown.
-var Rules = []Rule{RuleTwoPrimaries, RuleClaim, RuleNoPrimary, RuleNoWrites, RuleNeedsYou, RuleAdrift, RuleLogFilling,
-	RuleLinkDown, RuleStalled, RuleUnseen, RuleDown, RuleAtRisk,
+var Rules = []Rule{RuleTwoPrimaries, RuleClaim, RuleNoPrimary, RuleNoWrites, RuleNoFailover, RuleNeedsYou, RuleAdrift,
+	RuleLogFilling, RuleRefused, RuleLinkDown, RuleStalled, RuleUnseen, RuleDown, RuleAtRisk,
 	RuleSlotFilling, RuleBehind, RuleConflicts, RuleClock, RuleCertificate, RuleAgent, RuleOpen}

@@ -62,9 +62,14 @@ type Dialect struct {
 	// FirstWrite is the setting that makes the first write of a new primary wait
 	// for replicas; Off is its harmless value, and Mend how it is set.
 	FirstWrite struct{ Setting, Off, Mend string }
+	// ReadOnly is the setting that makes the sessions of a server read-only, although it is
+	// open for writes.
+	ReadOnly struct{ Setting, Off, Mend string }
 	// Resume is the statement that resumes applying; Shut closes a replica that is open for
 	// writes, where an engine has such.
 	Resume, Shut string
+	// ShutStopped says how a person closes a server that is stopped.
+	ShutStopped string
 	// CopiesConfig: a copy brings the source's configuration along.
 	CopiesConfig bool
 	// Copy looks for what a copy of a server would bring along, or lack.

@@ -19,6 +19,7 @@ func mariadb() *Dialect {
 		Near: position.Distance{Amount: 5, Unit: position.Transactions}, Pause: 0.06,
 		Tunables: mariadbTunables, Reasons: mariadbReasons, RestartsApplying: []string{verb.Delay, "slave_parallel_threads"},
 		Resume: "start slave sql_thread", Shut: "set global read_only = 1",
+		ShutStopped:   "write read_only = 1 into its configuration file",
 		OpenByDefault: "remove read_only = 1 from its configuration file",
 		DropAccount: "on the primary: drop user NAME@HOST for each of them; drop table crosstwin.cluster, " +
 			"crosstwin.mark, crosstwin.undone",
@@ -41,6 +42,8 @@ func mariadb() *Dialect {
 	}
 	d.FirstWrite.Setting, d.FirstWrite.Off = "rpl_semi_sync_master_enabled", "OFF"
 	d.FirstWrite.Mend = "set global rpl_semi_sync_master_enabled = off"
+	d.ReadOnly.Setting, d.ReadOnly.Off = "tx_read_only", "OFF"
+	d.ReadOnly.Mend = "set global tx_read_only = off, and in the configuration"
 	return d
 }
 

@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -17,8 +18,9 @@ func postgres() *Dialect {
 		Slots: true, Checkpoints: true, EncryptsRunning: true, Settles: true, CancelsQueries: true,
 		Near: position.Distance{Amount: 1 << 20, Unit: position.Bytes}, Pause: 0.2,
 		Tunables: postgresTunables, Reasons: postgresReasons,
-		Resume: "select pg_wal_replay_resume()", OpenByDefault: "remove standby.signal from its data directory",
-		DropSlot: "select pg_drop_replication_slot('%s')",
+		Resume: "select pg_wal_replay_resume()", ShutStopped: "make an empty file standby.signal in its data directory",
+		OpenByDefault: "remove standby.signal from its data directory",
+		DropSlot:      "select pg_drop_replication_slot('%s')",
 		DropAccount: "remove the lines between the marks of Cross Twin from pg_hba.conf on every server; on the primary, " +
 			"for each of them: drop owned by NAME; drop role NAME",
 		DropOne:         "on the primary: drop owned by %[1]s; drop role %[1]s",
@@ -36,6 +38,8 @@ func postgres() *Dialect {
 	}
 	d.FirstWrite.Setting = "synchronous_standby_names"
 	d.FirstWrite.Mend = "alter system set synchronous_standby_names = ''; select pg_reload_conf()"
+	d.ReadOnly.Setting, d.ReadOnly.Off = "default_transaction_read_only", "off"
+	d.ReadOnly.Mend = "alter system set default_transaction_read_only = off; select pg_reload_conf()"
 	return d
 }
 
@@ -123,6 +127,35 @@ func pairPostgres(s, primary Subject) []operation.Check {
 		c.Evidence = s.Name + " sets none of " + strings.Join(atLeastPrimary, ", ") + " lower than " + primary.Name
 	} else {
 		c.Mend = "raise them on " + s.Name + " and restart it"
+	}
+	return append([]operation.Check{c}, sameRules(s, primary)...)
+}
+
+// sameRules warns of access rules that only the primary has: whoever comes in by them
+// there would be refused after a role change. They are no part of the data.
+func sameRules(s, primary Subject) []operation.Check {
+	mine, known := s.Seen.Config.Settings["access_rules"]
+	theirs, both := primary.Seen.Config.Settings["access_rules"]
+	if !known || !both || !s.Leads {
+		return nil
+	}
+	var lacking []string
+	for _, rule := range strings.Split(theirs, "\n") {
+		if rule != "" && !slices.Contains(strings.Split(mine, "\n"), rule) {
+			lacking = append(lacking, rule)
+		}
+	}
+	c := operation.Check{Name: "Access rules like the primary's", Server: s.Name, Result: operation.Pass,
+		Evidence: "what " + primary.Name + "'s pg_hba.conf says of applications, " + s.Name + "'s says too"}
+	if n := len(lacking); n > 0 {
+		c.Result = operation.Warn
+		c.Evidence = fmt.Sprintf("pg_hba.conf of %s lacks what %s's says: %s", s.Name, primary.Name,
+			strings.Join(lacking[:min(n, 3)], "; "))
+		if n > 3 {
+			c.Evidence += fmt.Sprintf("; and %d more", n-3)
+		}
+		c.Why = "whoever comes in by them would be refused after a role change"
+		c.Mend = "write them on " + s.Name + " too where they are meant for applications, then select pg_reload_conf()"
 	}
 	return []operation.Check{c}
 }

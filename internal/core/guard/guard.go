@@ -1,8 +1,15 @@
-// Package guard decides what an agent may do under which term. It is a state
-// machine without I/O: the agent keeps the state on disk, synced before it
-// answers, and asks here first.
+// Package guard decides what an agent may do under which term, and until when. It holds
+// no I/O and no clock: the time is handed in.
 //
-// The invariants it keeps:
+// State is what every agent keeps today, on disk, synced before it answers. Agent,
+// Service and Deadman are the machines of the permission to write that runs out: grants,
+// pledges, terms, stand-down and proof, ranks, by the rules of the handbook's page on
+// safety, whose numbers stand with each Rule. Step takes a state, an event and the time,
+// and gives the next state with what is to be done, in order. Package simulation plays
+// them against each other; internal/agent, internal/service and internal/deadman are the
+// processes round them.
+//
+// The invariants that State keeps:
 //
 //   - Terms never go back. An agent that noted term T refuses every act of an
 //     older term (a service restored from a backup, a second service, a late

@@ -42,6 +42,7 @@ type Server struct {
 	// tell.
 	Encryption *Encryption `json:"encryption,omitempty"`
 	Guard      guard.State `json:"guard"`
+	Permission *Permission `json:"permission,omitempty"`
 	// Decision is the newest that the service signed and this agent was told.
 	Decision guard.Signed `json:"decision,omitzero"`
 	Job      *Job         `json:"job,omitempty"`
@@ -64,6 +65,19 @@ type Agent struct {
 	Version string `json:"version,omitempty"`
 	// Wire is that of this agent; 0: not known.
 	Wire int `json:"wire,omitempty"`
+	// Refused are requests of the last minutes by certificates that may not make them.
+	Refused []Refused `json:"refused,omitempty"`
+}
+
+// Refused is a request that an agent refused.
+type Refused struct {
+	Name string `json:"name"` // of the certificate
+	// Cluster and Server: whose agent's it is; empty: no agent's.
+	Cluster string    `json:"cluster,omitempty"`
+	Server  string    `json:"server,omitempty"`
+	From    string    `json:"from"` // the address
+	Asks    string    `json:"asks"` // the path
+	At      time.Time `json:"at"`
 }
 
 // Looked is when the positions were read, told without a clock that others would
@@ -123,7 +137,10 @@ type Process struct {
 	// NotLetIn: it lives and did not let the agent in, so that what it does for
 	// others is not known.
 	NotLetIn bool `json:"not_let_in,omitempty"`
-	Role     Role `json:"role,omitempty"` // as it reports itself
+	// NoReads: it is a replica that is set to take no connections, so that nothing but
+	// its data directory says how it is.
+	NoReads bool `json:"no_reads,omitempty"`
+	Role    Role `json:"role,omitempty"` // as it reports itself
 	// Writable: it would accept a write of an ordinary client; one that hangs
 	// counts as what it is open for.
 	Writable bool `json:"writable"`

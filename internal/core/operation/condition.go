@@ -227,7 +227,7 @@ func runs(o *observation.Server) string {
 	case !o.Process.Running:
 		return " does not run"
 	case !o.Process.Accepting:
-		return " runs and does not answer"
+		return " still runs and takes no connections"
 	case o.Process.Writable:
 		return " runs as " + string(o.Process.Role) + ", writable"
 	}

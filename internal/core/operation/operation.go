@@ -68,6 +68,8 @@ type Operation struct {
 	EndedAt    *time.Time   `json:"ended_at,omitempty"`
 	Steps      []StepRecord `json:"steps"`
 	Journal    []Entry      `json:"journal,omitempty"`
+	// Moments are those of Course, for whoever reads the operation.
+	Moments []Moment `json:"moments,omitempty"`
 }
 
 // StepRecord is how far one step of the plan has come.

@@ -3,6 +3,9 @@ package operation
 import (
 	"cmp"
 	"fmt"
+	"time"
+
+	"crosstwin/internal/core/cause"
 
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/verb"
@@ -137,10 +140,31 @@ type Plan struct {
 	PauseSeconds float64 `json:"pause_seconds"`
 	// Destroys says which data the plan discards; then a name has to be typed.
 	// Loss is the same as a figure, where acknowledged writes are lost.
-	Destroys    string            `json:"destroys,omitempty"`
-	Loss        *Loss             `json:"loss,omitempty"`
-	ConfirmName string            `json:"confirm_name,omitempty"`
+	Destroys    string `json:"destroys,omitempty"`
+	Loss        *Loss  `json:"loss,omitempty"`
+	ConfirmName string `json:"confirm_name,omitempty"`
+	// Decided: no person asked for it.
+	Decided     *Decided          `json:"decided,omitempty"`
 	Examination *verb.Examination `json:"examination,omitempty"`
+}
+
+// Evidence is one thing that was seen when an operation was decided without a person.
+type Evidence struct {
+	At       time.Time   `json:"at"`
+	By       string      `json:"by"` // who saw it
+	Of       string      `json:"of"` // which server it is about
+	Seen     cause.Cause `json:"seen"`
+	Position string      `json:"position,omitempty"` // what By's server held
+	Text     string      `json:"text"`               // Seen in words
+}
+
+// Decided says why an operation was begun without a person, and what was seen.
+type Decided struct {
+	Why      cause.Cause `json:"why"`
+	Text     string      `json:"text"` // Why in words
+	Evidence []Evidence  `json:"evidence"`
+	// LastGood is when the primary was last looked at and seen to take writes (a failover).
+	LastGood time.Time `json:"last_good,omitzero"`
 }
 
 // PausePlace stands in a closing sentence for the measured write pause.

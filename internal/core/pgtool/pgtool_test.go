@@ -165,8 +165,8 @@ func FuzzParseRecord(f *testing.F) {
 		r.RowAction()
 		r.TransactionEnd()
 		r.Message()
-		if r.Length >= 0 && r.End() < r.At && r.At < 1<<62 {
-			t.Errorf("%q ends at %s before it begins", s, r.End())
+		if r.Length >= 0 && r.End(16<<20) < r.At && r.At < 1<<62 {
+			t.Errorf("%q ends at %s before it begins", s, r.End(16<<20))
 		}
 	})
 }

@@ -259,7 +259,7 @@ func (in *Input) checkUnread(p *operation.Plan, primary string) {
 
 // stepsOwn make the server that runs as primary the owner of a first term.
 func (in *Input) stepsOwn(p *operation.Plan, primary string) {
-	in.stepOpenTerm(p)
+	in.stepOpenTerm(p, primary)
 	p.AddStep(operation.Step{Name: "decide",
 		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", primary, p.Term),
 			Call: verb.Seal(verb.Decide{Server: primary})}, Seconds: 1, Limit: 30, OnFail: operation.NeedsYou,

@@ -65,6 +65,8 @@ func TestEachCheck(t *testing.T) {
 		{"Durable commits", "gull", operation.Warn, setting(0, "fsync", "off")},
 		{"Durable commits", "tern", operation.Warn, setting(1, "synchronous_commit", "off")},
 		{"Limits not below the primary's", "heron", operation.Fail, setting(2, "max_worker_processes", "4")},
+		{"Access rules like the primary's", "tern", operation.Warn, setting(1, "access_rules", "local all all peer")},
+		{"Sessions of the candidate", "tern", operation.Fail, setting(1, "default_transaction_read_only", "on")},
 		{"First write of the candidate", "tern", operation.Fail, setting(1, "synchronous_standby_names", "ANY 1 (gull)")},
 		{"No unlogged tables", "tern", operation.Warn, fact("unlogged_tables")},
 		{"No prepared transactions", "tern", operation.Warn, fact("prepared_transactions")},
@@ -86,6 +88,10 @@ func TestEachCheck(t *testing.T) {
 		{"Agent answers", "heron", operation.Warn, func(_ *Input, m []view.Member) { m[2].Problem = "connection refused" }},
 		{"Replication path", "heron", operation.Fail, func(in *Input, _ []view.Member) {
 			in.Probes = []Probe{{"heron", "tern", verb.Probed{Problem: "password authentication failed"}}}
+		}},
+		{"Replication path", "heron", operation.Warn, func(in *Input, _ []view.Member) {
+			in.Probes = []Probe{{"heron", "tern", verb.Probed{Answered: true, Full: true, Problem: "too many connections"}},
+				{"tern", "gull", verb.Probed{Answered: true, Full: true, Problem: "too many connections"}}}
 		}},
 	} {
 		got := results(func(in *Input, m []view.Member) { well(in, m); c.change(in, m) })

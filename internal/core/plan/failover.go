@@ -40,7 +40,7 @@ func (in *Input) failover(p *operation.Plan) error {
 	p.PauseSeconds = 1
 	in.checkAgents(p, cand)
 	in.checkReplay(p, cand)
-	in.checkSync(p, cand)
+	in.checkFirstWrite(p, cand)
 	in.checkPaths(p, operation.Warn)
 	in.checkReached(p)
 	in.checkClocks(p)
@@ -52,10 +52,11 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.checkSlotsLeft(p, old, cand)
 	in.roleEffects(p, old, cand, others,
 		"is fenced and stays stopped until it rejoins: the cluster has one server less meanwhile")
-	in.stepOpenTerm(p)
+	in.stepOpenTerm(p, cand)
 	in.stepFence(p, old)
+	in.stepOutlast(p, old, cand)
 	in.stepStart(p, cand)
-	in.stepsDetach(p, old, append([]string{cand}, others...))
+	in.stepDetach(p, old, append([]string{cand}, others...))
 	in.stepsFetch(p, cand, others)
 	in.stepWhole(p, old, cand)
 	in.stepMakeSlots(p, "make-slots", cand, others)
@@ -63,6 +64,12 @@ func (in *Input) failover(p *operation.Plan) error {
 		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term),
 			Call: verb.Seal(verb.Decide{Server: cand})}, Seconds: 0.01, IfFails: "the replicas follow " + old + " again"})
 	in.stepPromote(p, cand)
+	s := in.View.Find(old)
+	pause := s == nil || s.Health != view.TakesWrites
+	for i := range p.Steps {
+		pause = pause || p.Steps[i].Name == "fence-old"
+		p.Steps[i].InPause = pause
+	}
 	in.stepsAfterPromotion(p, cand, others)
 	in.stepsOfProof(p, cand, others)
 	return nil
@@ -104,7 +111,7 @@ func (in *Input) takePart(p *operation.Plan, but ...string) []string {
 // proven reports whether a server was proven in the present term.
 func (in *Input) proven(name string) bool {
 	m := in.Member(name)
-	return m != nil && m.Last != nil && m.Last.Log.ProvenTerm > 0 && m.Last.Log.ProvenTerm >= in.View.OwnerTerm
+	return m != nil && m.Last != nil && m.Last.Log.ProvenTerm > 0 && m.Last.Log.ProvenTerm >= in.View.KinTerm
 }
 
 // stepWhole compares, once no position moves any more, what the candidate holds
@@ -200,6 +207,9 @@ func (in *Input) checkOldStopped(p *operation.Plan, old string) {
 			"if you need not leave "+old+" at once: crosstwin switchover "+in.View.Cluster
 	case in.seen(old):
 		c.Evidence = fmt.Sprintf("%s's agent answers and keeps it stopped (it %s)", old, words.Said(string(s.Health), 1))
+	case in.permissionEnds(old):
+		c.Evidence = fmt.Sprintf("%s's agent does not answer; %s takes writes only while its permission runs, and its "+
+			"host stops it then: that is waited for", old, old)
 	case slices.Contains(in.Request.ConfirmStopped, old):
 		c.Result, c.Evidence = operation.Warn,
 			old+"'s agent does not answer; confirmed by you: "+old+
@@ -210,7 +220,7 @@ func (in *Input) checkOldStopped(p *operation.Plan, old string) {
 			" --confirm-stopped " + old
 	}
 	p.AddCheck(c)
-	if !in.seen(old) {
+	if !in.seen(old) && !in.permissionEnds(old) {
 		in.checkNotAlive(p, old)
 	}
 	for _, m := range in.Members {
@@ -343,16 +353,40 @@ func (in *Input) stepFence(p *operation.Plan, old string) {
 	p.AddStep(s)
 }
 
-func (in *Input) stepsDetach(p *operation.Plan, old string, replicas []string) {
-	for _, n := range replicas {
-		p.AddStep(operation.Step{Name: "detach-" + n,
-			Action: operation.Action{Title: "Detach " + n + " so that its position stays", Server: n,
-				Call: verb.Seal(verb.Follow{})}, Seconds: 0.2,
-			After: []operation.Condition{{Kind: operation.IsDetached, Server: n}},
-			Undo: putBack(operation.Action{Title: "Have " + n + " follow " + old + " again", Server: n,
-				Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n)})}),
-			IfFails: "the replicas follow " + old + " again"})
+// permissionEnds reports whether a server that cannot be asked stops by itself: it was
+// last seen under fencing, with the deadman that sees to that.
+func (in *Input) permissionEnds(server string) bool {
+	m := in.Member(server)
+	return in.Fencing && m != nil && m.Last != nil && m.Last.Permission != nil && m.Last.Permission.Fencing &&
+		m.Last.Permission.Deadman
+}
+
+// stepOutlast waits, before anything is taken from the old primary, until its permission
+// has ended. While it still writes, because its replicas' agents hear it, nothing more
+// happens.
+func (in *Input) stepOutlast(p *operation.Plan, old, cand string) {
+	if !in.Fencing {
+		return
 	}
+	p.AddStep(operation.Step{Name: "outlast",
+		Action: operation.Action{Title: "Wait until " + old + "'s permission to write has ended",
+			Call: verb.Seal(verb.Outlast{Candidate: cand})}, Seconds: 5, Limit: 30,
+		IfFails: "nothing else is changed"})
+}
+
+// stepDetach detaches all that take part at once, so that no position moves any more.
+func (in *Input) stepDetach(p *operation.Plan, old string, replicas []string) {
+	s := operation.Step{Name: "detach",
+		Action: operation.Action{Title: "Detach " + words.List(replicas) + " so that what they hold stays",
+			Call: verb.Seal(verb.Detach{Servers: replicas})}, Seconds: 0.2,
+		IfFails: "the replicas follow " + old + " again"}
+	for _, n := range replicas {
+		s.After = append(s.After, operation.Condition{Kind: operation.IsDetached, Server: n})
+		s.Undo = append(s.Undo, operation.Step{Name: "put-back-" + n,
+			Action: operation.Action{Title: "Have " + n + " follow " + old + " again", Server: n,
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n)})}})
+	}
+	p.AddStep(s)
 }
 
 // stepsFetch let the candidate fetch, replica by replica, what another one holds
@@ -405,7 +439,7 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 		history = "on a new history: its data was last a replica's"
 	}
 	p.Effects = append(p.Effects, old+" becomes primary again, "+history, "the replicas keep following it")
-	in.stepOpenTerm(p)
+	in.stepOpenTerm(p, old)
 	if asReplica {
 		p.AddStep(operation.Step{Name: "start-candidate",
 			Action: operation.Action{Title: "Start " + old + " read-only", Server: old,
@@ -451,9 +485,9 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 func (in *Input) checkDiskKept(p *operation.Plan, old string) {
 	c := operation.Check{Name: "No lost writes on its disk", Server: old, Result: operation.Pass,
 		Why: "later writes would reuse the positions of the lost ones, and replicas would silently miss them"}
-	end := ""
+	end, broken := "", ""
 	if x := in.Examination; x != nil {
-		end = x.End
+		end, broken = x.End, x.BrokenTo
 	}
 	if end == "" {
 		c.Result, c.Evidence = operation.Fail, "the end of "+old+"'s log is not known: its data could not be examined"
@@ -469,10 +503,14 @@ func (in *Input) checkDiskKept(p *operation.Plan, old string) {
 		if s := in.View.Find(m.Name); s == nil || s.Health == view.Adrift {
 			continue
 		}
-		if more, known := position.Lacks(in.View.Engine, end, m.Last.Log.Received); known && !more.IsZero() {
+		received := m.Last.Log.Received
+		if whole, known := position.Reaches(in.View.Engine, received, broken); broken != "" && known && !whole {
+			continue // a part of the record in which both logs break off is nobody's write
+		}
+		if more, known := position.Lacks(in.View.Engine, end, received); known && !more.IsZero() {
 			c.Result, c.Evidence = operation.Fail,
 				fmt.Sprintf("%s's log ends at %s, and %s received up to %s: %s's disk has lost writes", old, end, m.Name,
-					m.Last.Log.Received, old)
+					received, old)
 			c.Mend = "make the server that holds them primary: crosstwin failover " + in.View.Cluster
 		}
 	}

@@ -113,7 +113,7 @@ func TestMakeMariaDB(t *testing.T) {
 			refused: "log begins after 1-11-101"},
 		{name: "failover, dead", r: operation.Request{Kind: operation.Failover},
 			change: func(_ *Input, m members) { dead(m[0].Last) },
-			steps: "open-term fence-old detach-plover detach-dunlin fetch-dunlin detach-again decide promote! mark-term " +
+			steps: "open-term fence-old detach fetch-dunlin detach-again decide promote! mark-term " +
 				"events follow-dunlin streams-dunlin mark"},
 		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "wren"},
 			change: func(in *Input, m members) {

@@ -50,6 +50,8 @@ type Input struct {
 	// NextTerm is the term that a role change would open.
 	NextTerm int64
 	Request  operation.Request
+	// Fencing is on: who may write has a permission that runs out.
+	Fencing bool
 	// Busy is the operation that already runs on this cluster.
 	Busy *view.Running
 

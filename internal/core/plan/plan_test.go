@@ -17,7 +17,9 @@ import (
 
 var now = time.Date(2027, 1, 1, 6, 0, 0, 0, time.UTC)
 
-var good = map[string]string{"max_connections": "100", "max_worker_processes": "8", "max_wal_senders": "10",
+var good = map[string]string{
+	"access_rules":    "local all all peer\nhost bookings skerry 10.0.0.0 255.0.0.0 scram-sha-256",
+	"max_connections": "100", "max_worker_processes": "8", "max_wal_senders": "10",
 	"max_locks_per_transaction": "64", "max_prepared_transactions": "0",
 	"wal_level": "replica", "max_replication_slots": "10", "data_checksums": "on", "wal_log_hints": "off",
 	"wal_keep_size": "512", "full_page_writes": "on", "fsync": "on", "synchronous_commit": "on",
@@ -118,14 +120,14 @@ func TestMake(t *testing.T) {
 			refused: "operation 7 (seed) is under way"},
 		{name: "failover, dead", r: operation.Request{Kind: operation.Failover},
 			change: func(_ *Input, m members) { dead(m[0].Last) },
-			steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote! " +
+			steps: "open-term fence-old detach fetch-heron detach-again make-slots decide promote! " +
 				"mark-term"},
 		{name: "failover, unseen", r: operation.Request{Kind: operation.Failover},
 			change: func(_ *Input, m members) { m[0].Problem = "connection refused" }, refused: "--confirm-stopped gull"},
 		{name: "failover, unseen and vouched for",
 			r:      operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}},
 			change: func(_ *Input, m members) { m[0].Problem = "connection refused" },
-			steps:  "open-term detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
+			steps:  "open-term detach fetch-heron detach-again make-slots decide promote!"},
 		{name: "failover, vouched for and still feeding",
 			r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) {
 				m[0].Problem, m[2].Last.Links.Upstream.IdleSeconds = "connection refused", 0.4
@@ -147,12 +149,12 @@ func TestMake(t *testing.T) {
 			refused: "it has not been proven to share gull's history; to choose it nevertheless, ask for it: --to tern"},
 		{name: "failover to one that is not proven", r: operation.Request{Kind: operation.Failover, To: "tern"},
 			change: func(_ *Input, m members) { dead(m[0].Last); m[1].Last.Log.ProvenTerm = 1 },
-			steps:  "open-term fence-old detach-tern detach-heron fetch-heron detach-again make-slots decide promote!"},
+			steps:  "open-term fence-old detach fetch-heron detach-again make-slots decide promote!"},
 		{name: "failover, nothing is fetched from one that is not proven", r: operation.Request{Kind: operation.Failover},
 			change: func(_ *Input, m members) {
 				dead(m[0].Last)
 				m[2].Last.Log.ProvenTerm, m[2].Last.Log.Received = 0, "9/0"
-			}, steps: "open-term fence-old detach-tern decide promote! mark-term detach-new checkpoint-new mark"},
+			}, steps: "open-term fence-old detach decide promote! mark-term detach-new checkpoint-new mark"},
 		{name: "switchover to one that is not proven", r: operation.Request{Kind: operation.Switchover},
 			change:  func(_ *Input, m members) { m[1].Last.Log.ProvenTerm = 0 },
 			refused: "it has not been proven to share gull's history"},
@@ -163,9 +165,9 @@ func TestMake(t *testing.T) {
 			change: func(_ *Input, m members) {
 				dead(m[0].Last)
 				m[2].Last.Links.Upstream.ApplierProblem = "error 1062"
-			}, steps: "open-term fence-old detach-tern decide promote! mark-term detach-new checkpoint-new mark"},
+			}, steps: "open-term fence-old detach decide promote! mark-term detach-new checkpoint-new mark"},
 		{name: "failover of a living primary", r: operation.Request{Kind: operation.Failover},
-			steps: "open-term fence-old detach-tern detach-heron fetch-heron detach-again whole make-slots decide promote!"},
+			steps: "open-term fence-old detach fetch-heron detach-again whole make-slots decide promote!"},
 		{name: "failover, start again on a disk that went back", r: operation.Request{Kind: operation.Failover, To: "gull"},
 			change: func(in *Input, m members) {
 				dead(m[0].Last)
@@ -187,7 +189,7 @@ func TestMake(t *testing.T) {
 				dead(m[0].Last)
 				dead(m[1].Last)
 				m[1].Last.Log.Applied, m[1].Last.Log.Received = "", ""
-			}, steps: "open-term fence-old start-candidate detach-tern detach-heron fetch-heron detach-again make-slots " +
+			}, steps: "open-term fence-old start-candidate detach fetch-heron detach-again make-slots " +
 				"decide promote!"},
 		{name: "failover to a stopped one of rank never", r: operation.Request{Kind: operation.Failover, To: "heron"},
 			change: func(_ *Input, m members) { dead(m[0].Last); dead(m[2].Last) }, refused: "may not take over"},

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/verb"
@@ -23,7 +24,9 @@ func (in *Input) restart(p *operation.Plan) error {
 	up := in.checkPrimary(p)
 	in.checkAgents(p, name, in.View.Primary)
 	s := in.View.Find(name)
-	ok := s.Health == view.TakesWrites || s.Health == view.InStep || s.Health == view.Behind
+	// One that is set to take no connections needs nothing but a restart with another setting.
+	ok := s.Health == view.TakesWrites || s.Health == view.InStep || s.Health == view.Behind ||
+		s.Cause.Code == cause.NoReads
 	p.AddCheck(operation.Check{Name: "Healthy server", Server: name, Result: verdict(ok, operation.Fail),
 		Evidence: name + " " + words.Said(string(s.Health), 1),
 		Mend:     mendIf(!ok, "crosstwin status "+in.View.Cluster)})

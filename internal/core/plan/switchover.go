@@ -45,7 +45,7 @@ func (in *Input) switchover(p *operation.Plan) error {
 	in.checkAgents(p, old, cand)
 	in.checkCandidateLag(p, cand)
 	in.checkReplay(p, cand)
-	in.checkSync(p, cand)
+	in.checkFirstWrite(p, cand)
 	in.checkPaths(p, operation.Fail)
 	in.checkReached(p)
 	in.checkAll(p)
@@ -222,10 +222,10 @@ func slotNames(servers []string) []string {
 
 // stepOpenTerm counts the term up; every reachable agent refuses older acts
 // from then on.
-func (in *Input) stepOpenTerm(p *operation.Plan) {
+func (in *Input) stepOpenTerm(p *operation.Plan, owner string) {
 	s := operation.Step{Name: "open-term",
 		Action: operation.Action{Title: fmt.Sprintf("Open term %d and record it on every reachable agent", p.Term),
-			Call: verb.Seal(verb.OpenTerm{Term: p.Term})}, Seconds: 0.1,
+			Call: verb.Seal(verb.OpenTerm{Term: p.Term, For: owner})}, Seconds: 0.1,
 		IfFails: "nothing has changed"}
 	for _, m := range in.Members {
 		if in.seen(m.Name) {
@@ -236,7 +236,9 @@ func (in *Input) stepOpenTerm(p *operation.Plan) {
 }
 
 func (in *Input) stepsBeforePause(p *operation.Plan, old, cand string, others []string) {
-	in.stepOpenTerm(p)
+	if !in.Fencing {
+		in.stepOpenTerm(p, cand)
+	}
 	in.stepMakeSlots(p, "make-slots", cand, append([]string{old}, others...))
 	if !in.dialect().InPlace {
 		p.AddStep(operation.Step{Name: "stage-old",
@@ -255,6 +257,9 @@ func (in *Input) stepsBeforePause(p *operation.Plan, old, cand string, others []
 		After:   []operation.Condition{{Kind: operation.IsCaughtUp, Server: cand, Other: old, Within: in.dialect().Near}},
 		Seconds: 0.1, Limit: 20,
 		IfFails: "what was prepared is undone"})
+	if in.Fencing { // the old primary gets no permission any more from then on, and has the rest of one to stop in
+		in.stepOpenTerm(p, cand)
+	}
 }
 
 func (in *Input) stepsOfPause(p *operation.Plan, old, cand string) {
@@ -282,7 +287,7 @@ func (in *Input) stepsReopen(p *operation.Plan, old string) []operation.Step {
 	return []operation.Step{
 		{Name: "reopen-term",
 			Action: operation.Action{Title: fmt.Sprintf("Open term %d and record it on every reachable agent", term),
-				Call: verb.Seal(verb.OpenTerm{Term: term})},
+				Call: verb.Seal(verb.OpenTerm{Term: term, For: old})},
 			After: []operation.Condition{{Kind: operation.HasNoted, Server: old, Term: term}}},
 		{Name: "reopen-decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", old, term),
 			Call: verb.Seal(verb.Decide{Server: old})}},

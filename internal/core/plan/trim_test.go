@@ -293,6 +293,11 @@ func TestRestart(t *testing.T) {
 		"its replica": {"mariadb", "plover", nil, "", "stop start follow streams mark mark-on-plover", false},
 		"one that is stopped": {"postgresql", "tern", func(_ *Input, m []view.Member) { dead(m[1].Last) }, "tern is stopped",
 			"", false},
+		"one without reads": {"postgresql", "tern", func(_ *Input, m []view.Member) {
+			m[1].Last.Process.Accepting, m[1].Last.Process.NoReads = false, true
+		}, "", "stop start streams mark mark-on-tern", false},
+		"one that hangs": {"postgresql", "tern", func(_ *Input, m []view.Member) { m[1].Last.Process.Accepting = false },
+			"tern is stalled", "", false},
 		"a term in dispute": {"postgresql", "gull", nil, "gull owns term", "", false},
 	} {
 		make := input

@@ -63,6 +63,8 @@ func init() {
 	register[Trim](false, "")
 	register[Set](false, "")
 	register[OpenTerm](false, "")
+	register[Outlast](false, "")
+	register[Detach](false, "")
 	register[Decide](false, "")
 	register[Judge](false, FactComparison)
 	register[Reread](false, FactTail)

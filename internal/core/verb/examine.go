@@ -29,6 +29,10 @@ type Examination struct {
 	ForkLine  uint32        `json:"fork_line"`
 	Kinship   string        `json:"kinship"` // of the two histories up to the fork
 	TailBytes int64         `json:"tail_bytes"`
+	// BrokenTo is where a record would have ended in which the log breaks off; empty
+	// when it ends with a whole one. A server whose log goes on past End but not to
+	// BrokenTo holds no write more.
+	BrokenTo string `json:"broken_to,omitempty"`
 	// Unfinished names a copy or rewind that was interrupted here.
 	Unfinished string `json:"unfinished,omitempty"`
 	Empty      bool   `json:"empty"`

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 
 	"crosstwin/internal/core/dialect"
@@ -13,7 +14,7 @@ import (
 // Assess makes the View.
 func Assess(in Input) View {
 	v := View{Cluster: in.Cluster, Engine: in.Engine, At: in.Now.UTC(), Term: in.Term, OwnerTerm: in.OwnerTerm,
-		Primary:   in.Owner,
+		KinTerm: cmp.Or(in.KinTerm, in.OwnerTerm), Primary: in.Owner,
 		Operation: in.Operation, Policy: in.Policy, Servers: []Server{}, Problems: []Problem{}}
 	owner := ownerOf(in)
 	for _, m := range in.Members {
@@ -33,6 +34,7 @@ func Assess(in Input) View {
 	v.Health = clusterHealth(&v)
 	v.Severity = v.Health.Severity()
 	v.Problems = problems(in, &v)
+	v.Permission = permission(in, &v)
 	v.Parts = sentence(in, &v)
 	v.Render(words.Say, words.Sentence)
 	return v
@@ -56,6 +58,9 @@ func assessServer(in Input, m Member, owner *Member) Server {
 	}
 	if o := m.Last; o != nil {
 		s.LastContactSeconds = max(0, in.Now.Sub(m.SeenAt).Seconds())
+		if !m.ReceivedSince.IsZero() {
+			s.ReceivedMovedSeconds = max(0, in.Now.Sub(m.ReceivedSince).Seconds())
+		}
 		s.ReportsAs = o.Process.Role
 		s.Position, s.Received = o.Log.Applied, o.Log.Received
 		if o.Process.Role == observation.Primary {

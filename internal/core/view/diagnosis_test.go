@@ -181,6 +181,11 @@ func TestProblems(t *testing.T) {
 		}), "agent version", "the agent of tern (version 7.1) is too new for this service"},
 		"certificate": {tern(func(o *observation.Server) { o.CertificateEnds = now.Add(72 * time.Hour) }),
 			"certificate", "ends in 3.0 days"},
+		"a call of a thief's": {tern(func(o *observation.Server) {
+			o.Agent.Refused = []observation.Refused{{Name: "heron.x", Cluster: "bookings", Server: "heron", From: "10.0.0.7",
+				Asks: "/peer/copy"}}
+		}), "refused", "tern's agent refused a request from 10.0.0.7: the certificate " +
+			"of the agent of heron in bookings is not good for /peer/copy"},
 		"conflicts": {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts",
 			"replay cancels 40 queries per hour on tern"},
 		"open": {func(in *Input) { in.Members[0].Last.Data.ClosedByDefault = false }, "open by default",

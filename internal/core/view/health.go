@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"strings"
 
 	"crosstwin/internal/core/cause"
@@ -12,6 +13,11 @@ import (
 // primary counts as one that takes no writes.
 const commitLimit = 5
 
+// unansweredLimit is how many questions in a row a primary may leave without an answer
+// where a failover may begin by itself: three and a half seconds. What follows has to be
+// prepared when the primary's permission ends.
+const unansweredLimit = 7
+
 // health decides the one word for a server, in order of precedence, and why.
 func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) {
 	o := m.Last
@@ -21,7 +27,7 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 		return Unseen, cause.Cause{Code: cause.NotEnrolled}
 	case o == nil:
 		return Unseen, cause.Cause{Code: cause.NeverAnswered, Text: m.Problem}
-	case silent > in.Policy.UnseenSeconds:
+	case silent > in.Policy.UnseenSeconds, in.Policy.Automatic.On && m.Unanswered >= unansweredLimit:
 		return Unseen, cause.Cause{Code: cause.Silent, Seconds: s.LastContactSeconds, Text: m.Problem}
 	}
 	if c := adrift(in, m, owner); !c.IsZero() {
@@ -40,6 +46,8 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 		return Stopped, stoppedHow(o)
 	case o.Process.NotLetIn:
 		return Unseen, cause.Cause{Code: cause.NotLetIn, Text: o.Process.Problem}
+	case !o.Process.Accepting && o.Process.NoReads:
+		return Stalled, cause.Cause{Code: cause.NoReads}
 	case !o.Process.Accepting:
 		return stuck(m.Name == in.Owner), cause.Cause{Code: cause.NoAnswer, Text: o.Process.Problem}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.CommitWaits > commitLimit:
@@ -86,6 +94,9 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 		switch {
 		case o.Process.Role == observation.Primary && o.Links.Upstream.Runs():
 			return cause.Cause{Code: cause.OpenBefore, Peer: upstreamOf(in, o)}
+		case !o.Process.Running && !o.Data.ClosedByDefault && owner != nil && owner.Last != nil &&
+			o.Data.System == owner.Last.Data.System:
+			return cause.Cause{Code: cause.OpensByItself}
 		case o.Data.System != "" && owner != nil && owner.Last != nil && o.Data.System == owner.Last.Data.System:
 			return cause.Cause{Code: cause.OpenBefore}
 		}
@@ -194,7 +205,7 @@ func silentLink(in Input, m Member, owner *Member, s *Server) cause.Cause {
 // term (invariant: numbers are compared among kin only, so nobody else is a
 // candidate, whatever its number says).
 func proven(in Input, o *observation.Server) bool {
-	return o != nil && o.Log.ProvenTerm > 0 && o.Log.ProvenTerm >= in.OwnerTerm
+	return o != nil && o.Log.ProvenTerm > 0 && o.Log.ProvenTerm >= cmp.Or(in.KinTerm, in.OwnerTerm)
 }
 
 // proofProblem is what the last attempt to prove a server met.
@@ -239,6 +250,9 @@ func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
 	}
 	if left, full := DiskFull(s.Observation); full {
 		return false, cause.Cause{Code: cause.DiskFull, Bytes: left}
+	}
+	if o := s.Observation; in.Policy.Fencing && o != nil && (o.Permission == nil || !o.Permission.Deadman) {
+		return false, cause.Cause{Code: cause.NoDeadman} // it would get no permission to write
 	}
 	// A dead primary stalls every replica; what counts is that it answers.
 	answers := s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting &&

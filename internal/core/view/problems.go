@@ -80,6 +80,11 @@ func clusterProblems(in Input, v *View) []Problem {
 			Cause:  cause.Cause{Code: cause.NeedsYou, Number: n.ID, Name: string(n.Kind)},
 			Remedy: cause.Cause{Code: cause.ReadOperation, Number: n.ID}})
 	}
+	if c := in.NoFailover; !c.IsZero() {
+		out = append(out, Problem{Rule: cluster.RuleNoFailover,
+			Cause:  cause.Cause{Code: cause.NoFailover, Cluster: in.Cluster, Because: &c},
+			Remedy: cause.Cause{Code: cause.FailoverByHand, Cluster: in.Cluster}})
+	}
 	r := v.AtRisk
 	switch {
 	case r.Known && r.Everything && len(v.Servers) > 1:
@@ -151,6 +156,8 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 		return with(cause.EndSyncWait), nil
 	case s.Cause.Code == cause.NotLetIn:
 		return with(cause.LetIn), nil // what is not known is no reason to change the primary
+	case s.Cause.Code == cause.NoReads:
+		return with(cause.LetRead), nil
 	case s.Name == v.Primary:
 		return with(cause.MakeAnother), &Fix{Kind: operation.Failover}
 	case s.Cause.Code == cause.NotEnrolled:
@@ -161,6 +168,9 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 	case s.Cause.Code == cause.OpenBefore && s.Cause.Peer != "":
 		c.Text = dialect.Of(in.Engine).Shut
 		return with(cause.CloseAndAdopt), nil
+	case s.Cause.Code == cause.OpensByItself:
+		c.Text = dialect.Of(in.Engine).ShutStopped
+		return with(cause.CloseAndRejoin), nil
 	case s.Observation != nil && s.Observation.Data.Foreign:
 		return with(cause.RemoveOrReplace), nil
 	case s.Observation != nil && (s.Observation.Data.Empty || s.Observation.Data.Unfinished == observation.UnfinishedSeed):
@@ -240,6 +250,14 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 	with := func(code cause.Code) cause.Cause { here.Code = code; return here }
 	if m := findMember(in, s.Name); m != nil && m.Claim > 0 {
 		add(cluster.RuleClaim, cause.Cause{Code: cause.FalseClaim, Server: s.Name, Term: m.Claim}, with(cause.SeeHost))
+	}
+	if r := o.Agent.Refused; len(r) > 0 {
+		last := r[len(r)-1]
+		whose := cause.Cause{Code: cause.CallRefused, Server: s.Name, Name: last.Name, Peer: last.Server,
+			Cluster: last.Cluster, Text: last.Asks, At: last.From}
+		do := whose
+		do.Code = cause.SeeKey
+		add(cluster.RuleRefused, whose, do)
 	}
 	if f := s.LogFull; f != nil && f.Seconds >= 0 && f.Seconds < in.Policy.FullHours*3600 {
 		add(cluster.RuleLogFilling, f.what, f.remedy)

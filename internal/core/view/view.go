@@ -11,6 +11,7 @@ package view
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"crosstwin/internal/core/cause"
@@ -73,6 +74,9 @@ type Member struct {
 	AskedAt time.Time
 	// LookedAt is when its positions were read, at the earliest.
 	LookedAt time.Time
+	// Unanswered is how many questions the owner of the newest term, under fencing, has
+	// left without an answer; it is asked twice a second.
+	Unanswered int
 	// Claim is a term that the server says it owns without a decision of the service.
 	Claim int64
 	// Before is what the look before Last found missing.
@@ -112,6 +116,7 @@ type Input struct {
 	Engine    string
 	Term      int64 // newest opened
 	OwnerTerm int64 // newest decided
+	KinTerm   int64 // from which on its owner has been primary without a break; 0: OwnerTerm
 	Owner     string
 	Policy    cluster.Policy
 	Members   []Member
@@ -123,7 +128,9 @@ type Input struct {
 	Operation        *Running
 	// NeedsYou is the cluster's newest operation when it ended so.
 	NeedsYou *Running
-	Now      time.Time
+	// NoFailover is why no failover begins by itself, where one is wanted.
+	NoFailover cause.Cause
+	Now        time.Time
 }
 
 // Running names the operation that is under way.
@@ -145,8 +152,11 @@ type View struct {
 	Sentence string        `json:"sentence"`
 	Term     int64         `json:"term"`
 	// OwnerTerm is the newest decided term, Primary its owner.
-	OwnerTerm int64  `json:"owner_term"`
-	Primary   string `json:"primary"`
+	OwnerTerm int64 `json:"owner_term"`
+	// KinTerm is that from which on it has been primary without a break: what was proven
+	// then to share its history, does.
+	KinTerm int64  `json:"kin_term"`
+	Primary string `json:"primary"`
 	// CanLose is how many more servers may fail and the cluster can still be
 	// made to take writes.
 	CanLose   int            `json:"can_lose"`
@@ -155,6 +165,8 @@ type View struct {
 	Problems  []Problem      `json:"problems"`
 	Operation *Running       `json:"operation,omitempty"`
 	Policy    cluster.Policy `json:"policy"`
+	// Permission is who may take writes; nil without fencing.
+	Permission *Permission `json:"permission,omitempty"`
 }
 
 // AtRisk is what is acknowledged on the primary and safe on no replica that
@@ -222,9 +234,12 @@ type Server struct {
 	// Seeding is how far its copy has come.
 	Seeding *Progress `json:"seeding,omitempty"`
 
-	LastContactSeconds float64             `json:"last_contact_seconds"` // negative: never
-	Observation        *observation.Server `json:"observation,omitempty"`
-	missing            Missing
+	LastContactSeconds float64 `json:"last_contact_seconds"` // negative: never
+	// ReceivedMovedSeconds is how long ago its received position was seen to move; 0 on
+	// a server that has received nothing.
+	ReceivedMovedSeconds float64             `json:"received_moved_seconds,omitempty"`
+	Observation          *observation.Server `json:"observation,omitempty"`
+	missing              Missing
 }
 
 // Missing returns what the newest look at the server found missing.
@@ -270,6 +285,13 @@ func (v *View) Render(say func(cause.Cause) string, sentence func([]cause.Cause)
 			f.Text, f.Mend = say(f.what), say(f.remedy)
 		}
 	}
+	if p := v.Permission; p != nil {
+		var texts []string
+		for _, c := range p.Causes {
+			texts = append(texts, say(c))
+		}
+		p.Text = strings.Join(texts, ". ")
+	}
 	for i := range v.Problems {
 		p := &v.Problems[i]
 		p.Text, p.Mend = say(p.Cause), say(p.Remedy)
@@ -282,7 +304,8 @@ func (s *Server) notes(say func(cause.Cause) string) []string {
 		notes = append(notes, note)
 	}
 	// The other reasons show in its health, its rank and its role.
-	if slices.Contains([]cause.Code{cause.Filtered, cause.WasFiltered, cause.NotProven, cause.DiskFull}, s.Unfit.Code) {
+	if slices.Contains([]cause.Code{cause.Filtered, cause.WasFiltered, cause.NotProven, cause.DiskFull,
+		cause.NoDeadman}, s.Unfit.Code) {
 		unfit := s.Unfit
 		notes = append(notes, say(cause.Cause{Code: cause.MayNotTakeOver, Because: &unfit}))
 	}

@@ -91,6 +91,10 @@ func TestAssess(t *testing.T) {
 			p.Accepting, p.NotLetIn, p.Problem = false, true, "it does not answer: role \"root\" does not exist"
 		}, map[string]Health{"gull": Unseen, "": Unseen}, 0,
 			[]string{"Whether bookings takes writes is not known. Primary gull is unseen: its agent may not log in"}},
+		{"a replica takes no connections", func(in *Input) {
+			p := &in.Members[1].Last.Process
+			p.Accepting, p.NoReads, p.Role, p.Problem = false, true, "", "it does not answer: not accepting connections"
+		}, map[string]Health{"tern": Stalled}, 0, []string{"tern is stalled"}},
 		{"commits hang", func(in *Input) { in.Members[0].Last.Process.CommitWaits = 12 },
 			map[string]Health{"gull": TakesNoWrite, "": TakesNoWrite}, 0,
 			[]string{"bookings takes no writes. Primary gull: a commit has been waiting for 12.0 s"}},
@@ -101,6 +105,12 @@ func TestAssess(t *testing.T) {
 		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) },
 			map[string]Health{"tern": Unseen, "": Unseen}, 0,
 			[]string{"tern is unseen", "It cannot lose another server.", "every write"}},
+		{"the primary's agent answers no question, and a failover may begin by itself", func(in *Input) {
+			in.Members[0].Unanswered, in.Policy.Automatic.On = unansweredLimit, true
+		}, map[string]Health{"gull": Unseen, "": Unseen}, 0, []string{"gull is unseen"}},
+		{"the primary's agent answers no question, and a person decides", func(in *Input) {
+			in.Members[0].Unanswered = 2 * unansweredLimit
+		}, map[string]Health{"gull": TakesWrites}, 1, nil},
 		{"never enrolled", func(in *Input) { in.Members[2].Enrolled, in.Members[2].Last = false, nil },
 			map[string]Health{"heron": Unseen}, 1, []string{"heron is unseen"}},
 		{"two report themselves as primary",
@@ -208,7 +218,12 @@ func TestForeignServers(t *testing.T) {
 		"a promoted clone": {func(o *observation.Server) {
 			o.Process.Role, o.Process.Writable, o.Links.Upstream = observation.Primary, true, nil
 		}, cause.OpenBefore, ""},
-		"it is down":         {func(o *observation.Server) { o.Process = observation.Process{} }, cause.OpenBefore, ""},
+		"it is down": {func(o *observation.Server) {
+			o.Process, o.Data.ClosedByDefault = observation.Process{}, true
+		}, cause.OpenBefore, ""},
+		"it is down, and opens by itself": {func(o *observation.Server) {
+			o.Process, o.Data.ClosedByDefault = observation.Process{}, false
+		}, cause.OpensByItself, ""},
 		"it follows, open":   {open, cause.OpenBefore, "gull"},
 		"of another origin":  {func(o *observation.Server) { o.Data.System = "78" }, cause.ForeignOrigin, "gull"},
 		"without any origin": {func(o *observation.Server) { o.Data.System = "" }, cause.ForeignOrigin, "gull"},

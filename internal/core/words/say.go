@@ -32,12 +32,64 @@ func Codes() []cause.Code {
 	return out
 }
 
+// failoverWords say why a failover begins by itself, or does not.
+var failoverWords = map[cause.Code]func(cause.Cause) string{
+	cause.FailoverUnfenced: plain("fencing is off, so nothing but a person's word tells that the old primary has stopped"),
+	cause.FailoverBusy:     func(c cause.Cause) string { return "a " + c.Text + " is under way" },
+	cause.FailoverNeedsYou: plain("an operation ended so that a person has to look first"),
+	cause.FailoverMaintenance: func(c cause.Cause) string {
+		return "a maintenance is announced: " + c.Text
+	},
+	cause.FailoverOff: func(c cause.Cause) string { return "it is off for " + Span(c.Seconds) + " more" },
+	cause.FailoverQuiet: func(c cause.Cause) string {
+		return "the last one is too recent: not for " + Span(c.Seconds) + " more"
+	},
+	cause.FailoverNobody: plain("no other server may take over"),
+	cause.FailoverUnclear: func(c cause.Cause) string {
+		return "how " + c.Name + " is cannot be told"
+	},
+	cause.FailoverCrashed: func(c cause.Cause) string { return c.Name + "'s database crashed" },
+	cause.FailoverStopped: func(c cause.Cause) string { return c.Name + " was stopped in order, as a person does" },
+	cause.FailoverReopens: func(c cause.Cause) string { return c.Name + " was restarted and is about to be opened again" },
+	cause.FailoverClosed:  func(c cause.Cause) string { return c.Name + " runs read-only and could not be opened again" },
+	cause.FailoverHangs: func(c cause.Cause) string {
+		return c.Name + "'s database runs and has not answered for " + Span(c.Seconds)
+	},
+	cause.FailoverPath: func(c cause.Cause) string {
+		return "only the way to " + c.Name + " is lost: " + c.Peer + " still receives from it"
+	},
+	cause.FailoverPledged: func(c cause.Cause) string {
+		return "only the way to " + c.Name + " is lost: it has just asked " + c.Peer + " for its pledge, and writes by that"
+	},
+	cause.FailoverAlone: func(c cause.Cause) string {
+		return fmt.Sprintf("besides %s too few agents answer to tell its loss from a loss of the service's own network (%d)",
+			c.Name, c.Count)
+	},
+	cause.FailoverUnseen: func(c cause.Cause) string {
+		return c.Name + "'s agent has not answered for " + Span(c.Seconds) + ", and no replica receives from it"
+	},
+	cause.FailoverLoss: func(c cause.Cause) string {
+		return fmt.Sprintf("up to %s could be lost, by what was seen last, and %s are accepted", Size(c.Bytes), Size(c.Total))
+	},
+	cause.FailoverPlan: func(c cause.Cause) string { return c.Text },
+	cause.NoFailover: func(c cause.Cause) string {
+		return "no failover of " + c.Cluster + " begins by itself" + because(c)
+	},
+	cause.RejoinsByItself: func(c cause.Cause) string {
+		return c.Name + " has come apart from " + c.Cluster + because(c)
+	},
+	cause.FailoverByHand: func(c cause.Cause) string {
+		return "it begins once that is otherwise; or by hand: crosstwin failover " + c.Cluster
+	},
+	cause.StillReceives: func(c cause.Cause) string { return "it receives from " + c.Peer },
+}
+
 var says map[cause.Code]func(cause.Cause) string
 
 func init() { // Say refers to the table, and the table to Say
 	says = map[cause.Code]func(cause.Cause) string{}
 	for _, part := range []map[cause.Code]func(cause.Cause) string{healthWords, linkWords, roleWords, problemWords,
-		slowWords, remedyWords, sentenceWords} {
+		slowWords, remedyWords, sentenceWords, failoverWords} {
 		for code, f := range part {
 			says[code] = f
 		}
@@ -55,6 +107,8 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 	cause.CommitsWait: func(c cause.Cause) string {
 		return "a commit has been waiting for " + Span(c.Seconds) + " for a synchronous replica, or for room on the disk"
 	},
+	cause.NoReads: plain("it is set to take no connections while it is a replica (hot_standby is off), so how far it is " +
+		"cannot be seen"),
 	cause.NotLetIn: func(c cause.Cause) string {
 		return "its agent may not log in, so what it does is not known" + behind(": ", c.Text)
 	},
@@ -77,6 +131,8 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 		}
 		return "it took writes of its own already when it was added: its agent leaves it as it is"
 	},
+	cause.OpensByItself: plain("it would take writes of its own if its host started it, so its agent, which does not " +
+		"know it from before, leaves it as it is"),
 	cause.OtherHistory: func(c cause.Cause) string {
 		return fmt.Sprintf("it reports %s like %s, but its %s began with another record: these are different writes",
 			c.History, c.Peer, c.History)
@@ -270,6 +326,54 @@ var slowWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf("%s's agent claims term %d, and no decision of this service says so: the claim counts for nothing",
 			c.Server, c.Term)
 	},
+	cause.CallRefused: func(c cause.Cause) string {
+		whose := c.Name
+		if c.Peer != "" {
+			whose = fmt.Sprintf("the agent of %s in %s", c.Peer, c.Cluster)
+		}
+		return fmt.Sprintf("%s's agent refused a request from %s: the certificate of %s is not good for %s", c.Server, c.At,
+			whose, c.Text)
+	},
+	cause.TokenRefused: func(c cause.Cause) string {
+		return fmt.Sprintf("a request from %s was refused: the token %s is not good for %s", c.At, c.Name, c.Text)
+	},
+	cause.TokenRemoved: func(c cause.Cause) string {
+		return fmt.Sprintf("the token %s, which was removed, was used from %s and refused", c.Name, c.At)
+	},
+	cause.TokenExpired: func(c cause.Cause) string {
+		return fmt.Sprintf("the token %s, which has expired, was used from %s and refused", c.Name, c.At)
+	},
+	cause.LoginsFailed: func(c cause.Cause) string {
+		return fmt.Sprintf("logins from %s fail again and again", c.At)
+	},
+	cause.NoDeadman: plain("fencing is on, and its deadman does not run (crosstwin deadman): it would get no permission " +
+		"to write"),
+	cause.FencingBegins: func(c cause.Cause) string {
+		return "Fencing begins: " + c.Name + " is being given its first permission to write"
+	},
+	cause.PermissionGranted: func(c cause.Cause) string {
+		return fmt.Sprintf("Fencing is on: %s may write for %s more, and the service renews that", c.Name,
+			Span(c.Seconds))
+	},
+	cause.PermissionPledged: func(c cause.Cause) string {
+		by := "by itself: no other server may become primary"
+		if len(c.Names) > 0 {
+			by = "because the agents of " + List(c.Names) + " renew their pledges"
+		}
+		return fmt.Sprintf("Fencing is on: %s may write for %s more, %s", c.Name, Span(c.Seconds), by)
+	},
+	cause.PermissionNone: func(c cause.Cause) string {
+		return "Fencing is on: " + c.Name + " has no permission to write"
+	},
+	cause.PermissionUnseen: func(c cause.Cause) string {
+		return "Fencing is on: " + c.Name + " writes only while its permission runs, and its host stops it then"
+	},
+	cause.PermissionAlone: func(c cause.Cause) string {
+		if len(c.Names) > 1 {
+			return "Losing the service now stops writes: " + List(c.Names) + ", which would have to pledge, do not answer"
+		}
+		return "Losing the service now stops writes: " + List(c.Names) + ", which would have to pledge, does not answer"
+	},
 	cause.OpenByDefault: func(c cause.Cause) string {
 		return c.Server + " would open for writes if anything but its agent started it"
 	},
@@ -278,6 +382,21 @@ var slowWords = map[cause.Code]func(cause.Cause) string{
 var remedyWords = map[cause.Code]func(cause.Cause) string{
 	cause.AddPrimary: func(c cause.Cause) string {
 		return "enroll the agents of its servers, then take over what runs: crosstwin adopt " + c.Cluster
+	},
+	cause.FindHolder: func(c cause.Cause) string {
+		return fmt.Sprintf("find out who still holds the token %s, and who may have seen it", c.Name)
+	},
+	cause.RemoveToken: func(c cause.Cause) string {
+		return fmt.Sprintf("if that was not its holder, somebody else has it: crosstwin token remove %s", c.Name)
+	},
+	cause.SeeAudit: plain("see who tries: crosstwin audit list"),
+	cause.SeeKey: func(c cause.Cause) string {
+		const say = "nobody asks so by mistake: whoever did has that certificate's key; look at the host of "
+		if c.Peer == "" {
+			return say + "the service"
+		}
+		return fmt.Sprintf("%s%s; nobody gives anything to a server that was removed: crosstwin server remove %s %s", say,
+			c.Peer, c.Cluster, c.Peer)
 	},
 	cause.EnrollIt: func(c cause.Cause) string {
 		return fmt.Sprintf("run the command that was printed when it was added, on its host; or get a new one: "+
@@ -315,6 +434,9 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf("bring the replica back that %s waits for, make room on its disk, or change %s there", c.Server,
 			c.Name)
 	},
+	cause.LetRead: func(c cause.Cause) string {
+		return fmt.Sprintf("set hot_standby = on in its configuration, then crosstwin restart %s %s", c.Cluster, c.Server)
+	},
 	cause.LetIn: func(c cause.Cause) string {
 		return "let the agent's account log in on " + c.Server +
 			" through the socket, as the error says; the agent's settings are superuser and socket_dir in its agent.yaml"
@@ -323,6 +445,10 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf(
 			"if it belongs to others, take it out of this cluster: crosstwin server remove %s %s; if nothing in it is "+
 				"needed: crosstwin seed %s %s --replace", c.Cluster, c.Server, c.Cluster, c.Server)
+	},
+	cause.CloseAndRejoin: func(c cause.Cause) string {
+		return fmt.Sprintf("if it shall follow again: %s, then crosstwin rejoin %s %s; if it belongs to others: "+
+			"crosstwin server remove %s %s", c.Text, c.Cluster, c.Server, c.Cluster, c.Server)
 	},
 	cause.CloseAndAdopt: func(c cause.Cause) string {
 		return fmt.Sprintf("close it: %s, there and in its configuration file; then crosstwin adopt %s", c.Text, c.Cluster)

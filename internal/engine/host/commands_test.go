@@ -49,9 +49,8 @@ func TestStartByCommand(t *testing.T) {
 	if err := d.Commands.Try(t.Context(), false); err == nil || !strings.Contains(err.Error(), "and it does not") {
 		t.Errorf("a status that is not so: %v", err)
 	}
-	for _, pid := range d.Processes() {
-		p, _ := os.FindProcess(pid)
-		p.Kill()
+	if left := d.KillNow(10 * time.Second); len(left) > 0 {
+		t.Fatalf("%v do not end", left)
 	}
 	if err := d.EndByHost(t.Context()); err != nil {
 		t.Error(err)

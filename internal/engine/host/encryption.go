@@ -36,12 +36,16 @@ func (x *Encryption) SettingsFile() string { return filepath.Join(x.Dir, x.Setti
 // Certified reports whether there is a certificate by which to encrypt.
 func (x *Encryption) Certified() bool { return x.certified.Load() }
 
-// Keep writes the files, and reports whether anything in them is new.
+// Keep writes the files, and reports whether anything in them is new. Without a pair it
+// writes only whom to trust.
 func (x *Encryption) Keep(d *Data, pair, authority []byte) (changed bool, err error) {
 	for _, f := range []struct {
 		path    string
 		content []byte
-	}{{x.Served(), pair}, {x.Trusted(), authority}, {x.SettingsFile(), []byte(x.Settings(x.Served()))}} {
+	}{{x.Trusted(), authority}, {x.Served(), pair}, {x.SettingsFile(), []byte(x.Settings(x.Served()))}} {
+		if len(pair) == 0 && f.path != x.Trusted() {
+			continue
+		}
 		if b, err := os.ReadFile(f.path); err == nil && string(b) == string(f.content) {
 			continue
 		}
@@ -50,7 +54,9 @@ func (x *Encryption) Keep(d *Data, pair, authority []byte) (changed bool, err er
 		}
 		changed = true
 	}
-	x.certified.Store(true)
+	if len(pair) > 0 {
+		x.certified.Store(true)
+	}
 	return changed, nil
 }
 
@@ -60,7 +66,7 @@ var ErrNotReached = errors.New("the server's address is not reached from here")
 // AwaitShown waits until a server that uses these files shows the certificate of a pair:
 // that it was told to read it again proves nothing. Connect begins an encrypted connection
 // to the address at which others reach the server. Where that leads nowhere from this host
-// (ErrNotReached), nothing contradicts; a connection that fails otherwise is tried again.
+// (ErrNotReached, and never anything else), nothing contradicts; a connection that fails otherwise is tried again.
 func (x *Encryption) AwaitShown(ctx context.Context, pair []byte,
 	connect func(context.Context, *tls.Config) error) error {
 	block, _ := pem.Decode(pair)
@@ -75,7 +81,8 @@ func (x *Encryption) AwaitShown(ctx context.Context, pair []byte,
 				shown = cs.PeerCertificates[0].Raw
 				return nil
 			}})
-		if errors.Is(err, ErrNotReached) && ctx.Err() == nil || bytes.Equal(shown, block.Bytes) {
+		nowhere := errors.Is(err, ErrNotReached) && ctx.Err() == nil && shown == nil
+		if nowhere || bytes.Equal(shown, block.Bytes) {
 			return nil
 		}
 		select {

@@ -336,6 +336,19 @@ func (d *Data) KillAll(ctx context.Context, closed func() error, tell func(conte
 	return fmt.Errorf("%s could not be fenced: processes %v do not end", d.Name, d.Processes())
 }
 
+// KillNow kills all processes of the server, waits for nothing that could hang, and says
+// which are left after the limit. Whoever else could start it again is not told.
+func (d *Data) KillNow(limit time.Duration) (left []int) {
+	for end := time.Now().Add(limit); ; time.Sleep(2 * time.Millisecond) {
+		if left = d.Processes(); len(left) == 0 || time.Now().After(end) {
+			return left
+		}
+		for _, pid := range left {
+			syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
+}
+
 // Processes lists all living processes that work in the data directory: the
 // server and its children, also those that outlived it.
 func (d *Data) Processes() []int {

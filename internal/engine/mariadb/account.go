@@ -175,7 +175,7 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 	defer db.Close()
 	rows, err := db.QueryContext(ctx, "show grants")
 	if err != nil {
-		return verb.Probed{Answered: number(err) != 0, Problem: probeWords(err)}
+		return verb.Probed{Answered: number(err) != 0, Full: number(err) == tooManyConnections, Problem: probeWords(err)}
 	}
 	may := false
 	for rows.Next() {
@@ -195,6 +195,9 @@ func (e *Engine) Probe(ctx context.Context, peer verb.Peer, acc engine.Account) 
 	}
 	return r
 }
+
+// tooManyConnections is the server's word for max_connections being used up.
+const tooManyConnections = 1040
 
 func probeWords(err error) string {
 	if number(err) == 1045 {

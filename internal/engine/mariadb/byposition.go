@@ -18,10 +18,11 @@ import (
 func byPosition(l link) bool { return l["Using_Gtid"] == "No" }
 
 // byGTID has a replica that follows by file and position follow by GTID (invariant: it goes on
-// exactly where it stands). What can be known while it runs is looked at first. Then its
-// receiver stops, what it has is applied, and its GTID position has to be what its upstream
-// has at that place: the server notes GTIDs as it applies them, but nobody has compared them
-// yet. A replica that cannot change goes on as it did.
+// exactly where it stands). What can be known while it runs is looked at first. Then it is
+// stopped, and its GTID position has to be what its upstream has at the place up to which it
+// applied: the server notes GTIDs as it applies them, but nobody has compared them yet. What
+// it has received beyond that, a part of a transaction perhaps, is fetched again: that its
+// upstream has it, the comparison shows. A replica that cannot change goes on as it did.
 func (e *Engine) byGTID(ctx context.Context, l link, up verb.Peer) error {
 	switch {
 	case !l.at(up.Host, up.Port):
@@ -39,11 +40,7 @@ func (e *Engine) byGTID(ctx context.Context, l link, up verb.Peer) error {
 	if err := cmp.Or(e.noOwnNumbers(ctx, theirs, up.Name), e.sameOrigin(ctx, up)); err != nil {
 		return err
 	}
-	stop := "stop slave io_thread"
-	if delayed(l) { // what it has received is fetched again
-		stop = "stop slave"
-	}
-	if err = e.exec(ctx, stop); err == nil {
+	if err = e.exec(ctx, "stop slave"); err == nil {
 		err = e.comparePosition(ctx, theirs, up.Name)
 	}
 	if err == nil {
@@ -87,10 +84,10 @@ func (e *Engine) noOwnNumbers(ctx context.Context, theirs *sql.DB, name string) 
 	return nil
 }
 
-// comparePosition compares the GTID position of a replica whose receiver is stopped with
-// what its upstream has at the place where it stands.
+// comparePosition compares the GTID position of a stopped replica with what its upstream has
+// at the place where it stands: nothing, where the log from there on is gone.
 func (e *Engine) comparePosition(ctx context.Context, theirs *sql.DB, name string) error {
-	l, err := e.appliedAll(ctx)
+	l, err := e.link(ctx)
 	if err != nil {
 		return err
 	}
@@ -116,27 +113,6 @@ func (e *Engine) comparePosition(ctx context.Context, theirs *sql.DB, name strin
 			other.String, file, place, e.cfg.Name)
 	}
 	return nil
-}
-
-// appliedAll waits until what was received is applied, and returns the link as it is then.
-// A replica that applies late on purpose has stopped, and stays where it is.
-func (e *Engine) appliedAll(ctx context.Context) (link, error) {
-	for end := time.Now().Add(drainLimit); ; time.Sleep(20 * time.Millisecond) {
-		l, err := e.link(ctx)
-		switch {
-		case err != nil:
-			return nil, err
-		case l != nil && delayed(l):
-			return l, nil
-		case l == nil || l["Slave_SQL_Running"] != "Yes":
-			return nil, fmt.Errorf("%s does not apply what it has received: %s", e.cfg.Name, l["Last_SQL_Error"])
-		case l["Relay_Master_Log_File"] == l["Master_Log_File"] && l["Exec_Master_Log_Pos"] == l["Read_Master_Log_Pos"]:
-			return l, nil
-		case ctx.Err() != nil || time.Now().After(end):
-			return nil, fmt.Errorf("%s has not applied what it received, up to %s:%s, in time", e.cfg.Name,
-				l["Master_Log_File"], l["Read_Master_Log_Pos"])
-		}
-	}
 }
 
 // openUpstream opens connections to an upstream by the account of replication.

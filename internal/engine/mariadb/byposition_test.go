@@ -1,6 +1,7 @@
 package mariadb
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -47,6 +48,31 @@ func TestByPositionToGTID(t *testing.T) {
 	plover.applied(wren)
 	if n := plover.one("select count(*) from d.parent where id in (70, 71)"); n != "2" {
 		t.Errorf("%s of 2 rows arrived", n)
+	}
+
+	// In the middle of a transaction that arrives slowly: what has come of it is fetched again.
+	byFile()
+	plover.sql("set global read_binlog_speed_limit = 50")
+	wren.sql("create table d.wide (id int primary key, v longblob)")
+	plover.applied(wren)
+	wren.sql("insert into d.wide select seq, repeat('x', 65536) from d.seq_1_to_100")
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		l, err := plover.link(plover.ctx())
+		plover.ok(err)
+		if l["Read_Master_Log_Pos"] != l["Exec_Master_Log_Pos"] {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("it is not in the middle of a transaction: %v", l)
+		}
+	}
+	ctx, cancel := context.WithTimeout(plover.ctx(), 20*time.Second)
+	defer cancel()
+	plover.ok(plover.Follow(ctx, follow))
+	plover.sql("stop slave; set global read_binlog_speed_limit = 0; start slave")
+	plover.applied(wren)
+	if n := plover.one("select count(*) from d.wide"); n != "100" {
+		t.Errorf("%s of 100 rows arrived", n)
 	}
 
 	// A replica that applies late stays where it is; numbers of a time when it was the primary

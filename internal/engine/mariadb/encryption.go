@@ -41,7 +41,7 @@ func newEncryption(dir string) *host.Encryption {
 // Certify implements engine.Encrypter.
 func (e *Engine) Certify(c engine.Certificate) error {
 	changed, err := e.encryption.Keep(e.Data, c.Pair, c.Authority)
-	if _, running := e.running(); err != nil || !changed || !running {
+	if _, running := e.running(); err != nil || !changed || !running || len(c.Pair) == 0 {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"strconv"
 	"strings"
@@ -32,6 +33,22 @@ func (e *Engine) link(ctx context.Context) (link, error) {
 	}
 	return nil, fmt.Errorf("%s follows by a named connection (%s): only the unnamed one is handled", e.cfg.Name,
 		rows[0]["Connection_name"])
+}
+
+// reachable reports whether a link's upstream can be connected to just now: whether it
+// greets, for the kernel of a host whose server hangs takes connections all the same.
+func reachable(ctx context.Context, l link) bool {
+	ctx, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
+	defer cancel()
+	c, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(l["Master_Host"], l["Master_Port"]))
+	if err != nil {
+		return false
+	}
+	defer c.Close()
+	end, _ := ctx.Deadline()
+	c.SetReadDeadline(end)
+	_, err = c.Read(make([]byte, 1))
+	return err == nil
 }
 
 func (l link) at(host string, port int) bool {
@@ -212,7 +229,14 @@ func (e *Engine) drain(ctx context.Context) error {
 		return e.rescue(ctx, l)
 	}
 	// The receiver stops first, so that the end of the relay log does not move.
-	if err := e.exec(ctx, "stop slave io_thread"); err != nil {
+	stop := "stop slave io_thread"
+	if !reachable(ctx, l) {
+		// It ends its session on its upstream by another connection, and waits for that: 2 s
+		// where packets are lost, and no less than 1 s (measured).
+		const wait = "rpl_semi_sync_slave_kill_conn_timeout"
+		stop = "set @wait = @@global." + wait + "; set global " + wait + " = 1; " + stop + "; set global " + wait + " = @wait"
+	}
+	if err := e.exec(ctx, stop); err != nil {
 		return err
 	}
 	if l, err = e.link(ctx); err != nil {

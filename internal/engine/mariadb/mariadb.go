@@ -102,6 +102,9 @@ var (
 // daemon is the server's program.
 const daemon = "/usr/sbin/mariadbd"
 
+// Process is the name of the server's process.
+const Process = "mariadbd"
+
 // New checks the configuration. The data directory need not exist yet.
 func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) {
 	if cfg.Listen == "" {
@@ -143,7 +146,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
 		ownFile: ownFileIn(cfg.ConfigFile), Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir,
-			Process: "mariadbd", Unit: cfg.Unit, Commands: cfg.Commands, OwnerName: cfg.Owner,
+			Process: Process, Unit: cfg.Unit, Commands: cfg.Commands, OwnerName: cfg.Owner,
 			DefaultOwner: "mysql"}}
 	_, err := e.Owner()
 	if err != nil {
@@ -158,6 +161,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	c.Timeout = 3 * time.Second
 	c.Collation = "utf8mb4_bin"
 	c.Logger = &mysql.NopLogger{} // sessions that end are nothing to tell of: the agent ends them itself
+	unhurried(c)
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, fmt.Errorf("connection settings of %s: %w", cfg.Name, err)
@@ -166,6 +170,13 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	e.db.SetMaxIdleConns(3)
 	e.db.SetConnMaxIdleTime(time.Minute)
 	return e, nil
+}
+
+// unhurried has what a DBA set for everybody's sessions end none of these, which wait
+// inside transactions on purpose, and are bounded by their callers.
+func unhurried(c *mysql.Config) {
+	c.Params = map[string]string{"max_statement_time": "0", "wait_timeout": "86400", "idle_transaction_timeout": "0",
+		"idle_readonly_transaction_timeout": "0", "idle_write_transaction_timeout": "0", "tx_read_only": "0"}
 }
 
 func (e *Engine) exec(ctx context.Context, statement string, args ...any) error {

@@ -48,6 +48,7 @@ func (e *Engine) openReader(ctx context.Context) (*reader, error) {
 	c.Net, c.Addr, c.Timeout = "unix", e.cfg.Socket, 3*time.Second
 	c.MultiStatements, c.InterpolateParams, c.Collation = true, true, "utf8mb4_bin"
 	c.Logger = &mysql.NopLogger{}
+	unhurried(c)
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, fmt.Errorf("connection settings of %s: %w", e.cfg.Name, err)

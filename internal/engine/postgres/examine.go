@@ -48,6 +48,11 @@ func (e *Engine) Examine(ctx context.Context, a verb.Examine) (*verb.Examination
 		return nil, fmt.Errorf("find the end of %s's log: %w", e.cfg.Name, err)
 	}
 	x.End = end.String()
+	read, done := e.logReader(o)
+	defer done()
+	if to := position.BrokenTo(read, end, c.SegmentBytes); !o.Process.Accepting && to > end {
+		x.BrokenTo = to.String()
+	}
 	e.judgeFork(x, o, a, end)
 	e.compareShared(ctx, x, o, a.Primary)
 	if x.TailBytes > 0 && x.Fork != "" && x.Kinship != string(position.Unknown) {
@@ -132,7 +137,7 @@ func (e *Engine) logEnd(ctx context.Context, o *observation.Server, c pgtool.Con
 	// on the timeline before; its own begins where that ended.
 	from = max(from, o.Log.Line.Began)
 	var end position.LSN
-	stderr, err := e.dump(ctx, o.Log.Line.Number, from, 0, func(r pgtool.Record) { end = max(end, r.End()) })
+	stderr, err := e.dump(ctx, o.Log.Line.Number, from, 0, func(r pgtool.Record) { end = max(end, r.End(c.SegmentBytes)) })
 	if at, ok := pgtool.ParseEnd(stderr); ok {
 		return at, nil
 	}

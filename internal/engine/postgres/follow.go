@@ -60,12 +60,19 @@ func (e *Engine) conninfo(p verb.Peer, extra ...string) string {
 
 // Follow implements engine.Engine. A running replica re-points by a reload; on
 // a running primary the settings wait for its next start.
-func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
+func (e *Engine) Follow(ctx context.Context, a verb.Follow) (problem error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	info := ""
 	if a.Upstream.Host != "" {
 		info = e.conninfo(a.Upstream)
+		stopped, err := e.dropUnfinished(ctx)
+		if stopped {
+			defer func() { problem = errors.Join(problem, e.launch(ctx)) }()
+		}
+		if err != nil {
+			return err
+		}
 	}
 	if _, ok := e.running(); !ok {
 		if e.Empty() {

@@ -164,6 +164,8 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		err := e.observeRunning(ctx, o)
 		if err != nil {
 			o.Process.Problem, o.Process.NotLetIn = host.Unanswered(probeTimeout, err, plain(err)), notLetIn(err)
+			// So its own file says that it has come up and lets nobody in: hot_standby is off.
+			o.Process.NoReads = p.status == "standby" && !o.Process.NotLetIn
 		} else if thorough {
 			if err = e.observeSettings(ctx, o); err != nil {
 				o.Config.Settings, o.Config.Facts, o.Config.Problem = nil, nil, host.Words(err, plain(err))
@@ -261,6 +263,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	e.observeLinks(o, &r)
 	e.observeReplay(o, &r)
 	e.observeLine(ctx, o, &r)
+	e.leaveOutUnfinished(o)
 	return nil
 }
 
@@ -294,7 +297,7 @@ func (e *Engine) observeLinks(o *observation.Server, r *observedRow) {
 		}
 		u := o.Links.Upstream
 		u.State, u.IdleSeconds = x.Status, deref(x.Idle)
-		u.Connected = x.Status == "streaming" && deref(x.Host) == u.Host && deref(x.Port) == u.Port
+		u.Connected = x.Status == streaming && deref(x.Host) == u.Host && deref(x.Port) == u.Port
 	}
 	if o.Links.Upstream != nil && !o.Links.Upstream.Connected && r.Replica && o.Links.Upstream.Host != "" {
 		o.Links.Upstream.Problem = e.receiverProblem()
@@ -551,7 +554,8 @@ var observedSettings = []string{"max_connections", "max_worker_processes", "max_
 	"max_locks_per_transaction", "max_prepared_transactions",
 	"wal_level", "max_replication_slots", "data_checksums", "wal_log_hints", "wal_keep_size", "full_page_writes", "fsync",
 	"synchronous_commit",
-	"synchronous_standby_names", "hot_standby", "hot_standby_feedback", "max_slot_wal_keep_size", "archive_mode",
+	"default_transaction_read_only", "synchronous_standby_names", "hot_standby", "hot_standby_feedback",
+	"max_slot_wal_keep_size", "archive_mode",
 	"config_file", "hba_file", "data_directory", "listen_addresses"}
 
 const factsSQL = `select json_build_object(
@@ -561,6 +565,14 @@ const factsSQL = `select json_build_object(
    and last_failed_time > coalesce(last_archived_time, '-infinity') then 1 else 0 end from pg_stat_archiver),
  'collation_mismatches', (select count(*) from pg_database where datcollversion is distinct
    from pg_database_collation_actual_version(oid)))`
+
+// rulesSQL gives the access rules that let applications in or keep them out, one a line:
+// not those for replicas, and none of ours. Their order is left out, and so are their
+// options, which may hold passwords.
+const rulesSQL = `select coalesce(string_agg(distinct concat_ws(' ', type, array_to_string(database, ','),
+   array_to_string(user_name, ','), address, netmask, auth_method), chr(10)), '')
+ from pg_hba_file_rules where error is null and not 'replication' = any(database)
+   and not exists (select from unnest(user_name) u where starts_with(u, 'crosstwin_'))`
 
 // copiedSQL finds what a copy's configuration would bring along, or lack: paths of
 // this server in its files, and limits that the running server has and its files do
@@ -593,6 +605,11 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 	if err := json.Unmarshal([]byte(facts), &o.Config.Facts); err != nil {
 		return err
 	}
+	var rules string
+	if err := e.pool.QueryRow(ctx, rulesSQL).Scan(&rules); err != nil {
+		return err
+	}
+	o.Config.Settings["access_rules"] = rules
 	var paths, limits string
 	if err := e.pool.QueryRow(ctx, copiedSQL).Scan(&paths, &limits); err != nil {
 		return err

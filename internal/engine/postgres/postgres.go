@@ -101,6 +101,9 @@ var (
 	_ engine.Fitter       = (*Engine)(nil)
 )
 
+// Process is the name of the server's process.
+const Process = "postgres"
+
 // New checks the configuration. The data directory need not exist yet.
 func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) {
 	if cfg.Superuser == "" {
@@ -140,7 +143,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		}
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
-		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: "postgres", Unit: cfg.Unit,
+		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: Process, Unit: cfg.Unit,
 			Commands:     cfg.Commands,
 			OwnerName:    cfg.Owner,
 			DefaultOwner: "postgres",
@@ -157,7 +160,12 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 	}
 	pc.ConnConfig.DialFunc = e.Dial
 	pc.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeSimpleProtocol
-	pc.ConnConfig.RuntimeParams["statement_timeout"] = "0"
+	// What a DBA set for everybody's sessions ends none of these, which wait inside
+	// transactions on purpose, and are bounded by their callers.
+	for _, limit := range []string{"statement_timeout", "lock_timeout", "idle_in_transaction_session_timeout",
+		"idle_session_timeout"} {
+		pc.ConnConfig.RuntimeParams[limit] = "0"
+	}
 	// Whoever owns a database could otherwise have these sessions, which are a
 	// superuser's, find functions of theirs under the server's names.
 	pc.ConnConfig.RuntimeParams["search_path"] = "pg_catalog"

@@ -203,6 +203,16 @@ func TestObserve(t *testing.T) {
 	if o = p.Observe(p.ctx(), true); o.Config.Facts["unlogged_tables"] != 1 || o.Config.Facts["hba_errors"] != 0 {
 		t.Errorf("facts %v", o.Config.Facts)
 	}
+	hba, err := os.OpenFile(p.Path("pg_hba.conf"), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	hba.WriteString("host all skerry 10.9.0.0/16 ldap ldapserver=x ldapbasedn=y ldapbindpasswd=sesame\n")
+	hba.Close()
+	if rules := p.Observe(p.ctx(), true).Config.Settings["access_rules"]; !strings.Contains(rules, "skerry 10.9.0.0") ||
+		strings.Contains(rules, "sesame") {
+		t.Errorf("access rules %q", rules)
+	}
 	p.sql("alter system set default_transaction_read_only = on", "select pg_reload_conf()")
 	p.await("closed its sessions", func(o *observation.Server) bool { return o.Process.Accepting && !o.Process.Writable })
 	p.sql("alter system reset default_transaction_read_only", "select pg_reload_conf()")

@@ -8,6 +8,7 @@ import (
 	"io"
 	"io/fs"
 	"net/url"
+	"os"
 	"path/filepath"
 
 	"crosstwin/internal/core/observation"
@@ -39,25 +40,65 @@ func (e *Engine) Share(ctx context.Context, what string, q url.Values, w io.Writ
 	return err
 }
 
-// logBytes reads the log between two positions of one file. A promotion copies the
-// begun file to the new timeline, so the same bytes can stand under several names:
-// the newest timeline's is what the server goes by.
+// logBytes reads the log between two positions of one file.
 func (e *Engine) logBytes(o *observation.Server, from, to position.LSN) ([]byte, error) {
+	name, err := e.logFile(o, from)
+	if err != nil {
+		return nil, err
+	}
+	return e.readAt(name, int64(uint64(from)%max(e.segmentBytes(), 1<<20)), int(to.Since(from)))
+}
+
+// logFile returns the file that holds a position. A promotion copies the begun file to
+// the new timeline, so the same bytes can stand under several names: the newest
+// timeline's is what the server goes by.
+func (e *Engine) logFile(o *observation.Server, at position.LSN) (string, error) {
 	timelines := []uint32{o.Log.Line.Number}
 	for i := len(o.Log.Past) - 1; i >= 0; i-- {
 		timelines = append(timelines, o.Log.Past[i].Timeline)
 	}
 	for _, t := range timelines {
-		name := e.Path("pg_wal", position.SegmentName(t, from, e.segmentBytes()))
+		name := e.Path("pg_wal", position.SegmentName(t, at, e.segmentBytes()))
 		for _, name := range []string{name, name + ".partial"} {
-			b, err := e.readAt(name, int64(uint64(from)%max(e.segmentBytes(), 1<<20)), int(to.Since(from)))
-			if !errors.Is(err, fs.ErrNotExist) {
-				return b, err
+			if _, err := e.Stat(name); !errors.Is(err, fs.ErrNotExist) {
+				return name, err
 			}
 		}
 	}
-	return nil, fmt.Errorf("%s no longer keeps its log file %s", e.cfg.Name,
-		filepath.Base(position.SegmentName(timelines[0], from, e.segmentBytes())))
+	return "", fmt.Errorf("%s no longer keeps its log file %s", e.cfg.Name,
+		filepath.Base(position.SegmentName(timelines[0], at, e.segmentBytes())))
+}
+
+// logReader returns how this server's log is read, a few bytes at a time, until done is
+// called. A file stays open meanwhile: a record can have tens of thousands of pages.
+func (e *Engine) logReader(o *observation.Server) (read position.ReadLog, done func()) {
+	var open *os.File
+	segment, size := uint64(0), max(e.segmentBytes(), 1<<20)
+	done = func() {
+		if open != nil {
+			open.Close()
+			open = nil
+		}
+	}
+	return func(at position.LSN, n int) []byte {
+		if open == nil || uint64(at)/size != segment {
+			done()
+			name, err := e.logFile(o, at)
+			if err == nil {
+				open, err = e.Open(name)
+			}
+			if err != nil {
+				open = nil
+				return nil
+			}
+			segment = uint64(at) / size
+		}
+		b := make([]byte, n)
+		if _, err := open.ReadAt(b, int64(uint64(at)%size)); err != nil {
+			return nil
+		}
+		return b
+	}, done
 }
 
 func (e *Engine) readAt(name string, offset int64, n int) ([]byte, error) {

@@ -81,7 +81,7 @@ export function Alerts() {
         )}
       </section>
       <Problem error={list.error} />
-      <div className="scroll">
+      <div className="overflow-x-auto">
         <table className="tb list">
           <thead>
             <tr>
@@ -104,7 +104,7 @@ export function Alerts() {
                   </span>
                 </td>
                 <th scope="row">
-                  <Link to={`/clusters/${a.cluster}`}>{a.cluster}</Link>
+                  {a.cluster ? <Link to={`/clusters/${a.cluster}`}>{a.cluster}</Link> : "the service"}
                 </th>
                 <td className="nw">{a.rule}</td>
                 <td>

@@ -18,7 +18,7 @@ export function Audit() {
       </section>
       {q.isPending && <Waiting what="Reading the records …" />}
       <Problem error={q.error} />
-      <div className="scroll">
+      <div className="overflow-x-auto">
         <table className="tb list">
           <thead>
             <tr>

@@ -121,7 +121,7 @@ function Troubles({ view, act }: { view: View; act: (r: Request) => void }) {
 function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
   const may = useMay();
   return (
-    <section className="sec srv scroll">
+    <section className="sec [&_td]:whitespace-nowrap [&_th]:whitespace-nowrap overflow-x-auto">
       <h2 className="vh">Servers</h2>
       <table className="tb list">
         <thead>
@@ -252,7 +252,7 @@ export function Cluster() {
             ],
             [
               "more",
-              <nav key="more" className="more" aria-label="More of this cluster">
+              <nav key="more" className="inline-flex flex-wrap gap-x-3" aria-label="More of this cluster">
                 <Link to={`/clusters/${name}/check`}>Checks</Link>
                 <Link to={`/clusters/${name}/log`}>Log</Link>
                 <Link to={`/clusters/${name}/tuning`}>Settings and conflicts</Link>

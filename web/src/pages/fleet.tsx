@@ -161,7 +161,7 @@ export function Fleet() {
         <h1 className="say">
           <b>No cluster yet.</b> Begin with the server that runs as primary now.
         </h1>
-        <div className="empty">
+        <div className="max-w-[720px] rounded-(--radius) border border-dashed border-edge p-6">
           <p>
             A cluster is one primary and its replicas. Name it, then enroll the host of the server that takes writes;
             it goes on running meanwhile.
@@ -205,7 +205,7 @@ export function Fleet() {
           <label className="find">
             <span className="vh">Find a cluster, server or site</span>
             <input
-              className="field"
+              className="field pl-2.5"
               placeholder="Find a cluster, server or site"
               value={find}
               onChange={(e) => setFind(e.target.value)}

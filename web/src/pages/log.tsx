@@ -26,7 +26,7 @@ export function LogFiles({ cluster, server, needs }: { cluster: string; server: 
       <Problem error={q.error} />
       {q.isPending && <Waiting what="Asking for the log files …" />}
       {q.data && (
-        <div className="journal scroll">
+        <div className="max-h-90 overflow-auto">
           <table className="tb">
             <thead>
               <tr>
@@ -167,7 +167,7 @@ function Read({ cluster }: { cluster: string }) {
       </form>
       <Problem error={q.error} />
       {q.isPending && <Waiting what="Reading the log …" />}
-      <div className="scroll">
+      <div className="overflow-x-auto">
         <table className="tb list tl">
           <thead>
             <tr>

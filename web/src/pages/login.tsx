@@ -28,7 +28,7 @@ export function Login({ done }: { done: () => void }) {
         </h1>
       </section>
       <form
-        className="form"
+        className="grid max-w-[520px] gap-2 [&_label]:grid [&_label]:gap-0.5"
         onSubmit={(e) => {
           e.preventDefault();
           enter.mutate({ token });

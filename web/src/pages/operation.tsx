@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { api, take, type Operation as Op } from "../api/client";
 import { Facts, Problem, Waiting } from "../parts/bits";
+import { Course } from "../parts/course";
 import { TailTable, type Transaction } from "../parts/tail-table";
 import { kinds } from "../names";
 import { size, span, when } from "../words";
@@ -82,10 +83,12 @@ function Waterfall({ op }: { op: Op }) {
   const width = 240;
   const scale = widened(steps, width);
   return (
-    <div className="wf scroll">
+    <div className="wf overflow-x-auto">
       {scale.seconds > 0 && (
         <p>
-          <b className="pause">{span(op.ended_at ? op.pause_seconds || scale.seconds : scale.seconds)}</b>{" "}
+          <b className="text-(length:--t-fig) leading-(--l-fig)">
+            {span(op.ended_at ? op.pause_seconds || scale.seconds : scale.seconds)}
+          </b>{" "}
           <span className="c-2">writes paused. Time is drawn wider inside the pause.</span>
         </p>
       )}
@@ -116,7 +119,9 @@ function Waterfall({ op }: { op: Op }) {
                   )}
                   {!Number.isNaN(s.from) && (
                     <rect
-                      className={`bar ${s.pause ? "in" : ""} ${s.state === "failed" ? "bad" : ""}`}
+                      className={
+                        s.state === "failed" ? "fill-(--halt-f)" : s.pause ? "fill-(--band-2)" : "fill-(--band)"
+                      }
                       x={scale.x(s.from)}
                       y="6"
                       width={Math.max(2, scale.x(s.to) - scale.x(s.from))}
@@ -251,6 +256,36 @@ export function Operation() {
         />
       </section>
       <Problem error={cancel.error} />
+      {o.plan.decided && (
+        <section className="sec">
+          <h2 className="h">It began by itself: {o.plan.decided.text}</h2>
+          <Course moments={o.moments ?? []} />
+          <table className="tb">
+            <thead>
+              <tr>
+                <th scope="col">when</th>
+                <th scope="col">who looked</th>
+                <th scope="col">at</th>
+                <th scope="col">what was seen</th>
+                <th scope="col" className="num">
+                  holds up to
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {o.plan.decided.evidence.map((e, i) => (
+                <tr key={i}>
+                  <td>{when(e.at)}</td>
+                  <td>{e.by}</td>
+                  <td>{e.of}</td>
+                  <td>{e.text}</td>
+                  <td className="num">{e.position ?? ""}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+      )}
       <div className="opg">
         <section>
           <h2 className="vh">Steps</h2>
@@ -260,7 +295,7 @@ export function Operation() {
           <Crossing op={o} />
           <section>
             <h2 className="h">Journal</h2>
-            <ol className="journal ops">
+            <ol className="ops max-h-90 overflow-auto">
               {(o.journal ?? []).map((e) => (
                 <li key={e.id}>
                   <span />

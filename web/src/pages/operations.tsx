@@ -60,7 +60,7 @@ export function Operations() {
         <label className="find">
           <span className="vh">Find in what operations say</span>
           <input
-            className="field"
+            className="field pl-2.5"
             placeholder="Find a server, a person, words"
             value={text}
             onChange={(e) => set("find", e.target.value)}
@@ -75,7 +75,7 @@ export function Operations() {
       </div>
       <Problem error={list.error} />
       {list.isPending && <Waiting what="Reading the records …" />}
-      <div className="scroll">
+      <div className="overflow-x-auto">
         <table className="tb list">
           <thead>
             <tr>

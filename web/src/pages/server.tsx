@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Request, type View } from "../api/client";
 import { useView } from "../live";
-import { Facts, Problem, Waiting } from "../parts/bits";
+import { Command, Facts, Problem, Waiting } from "../parts/bits";
 import { HealthWord } from "../parts/glyphs";
 import { enrolment } from "../parts/enrolment";
 import { PlanDialog } from "../parts/plan-dialog";
@@ -32,7 +32,7 @@ function Complaints({ cluster, server }: { cluster: string; server: string }) {
       </h2>
       <Problem error={q.error} />
       {q.data && list.length === 0 && <p className="note">None.</p>}
-      <ul className="ops journal">
+      <ul className="ops max-h-90 overflow-auto">
         {list.map((c, i) => (
           <li key={i}>
             <span />
@@ -231,11 +231,11 @@ function One({ name, server, remove }: { name: string; server: string; remove: (
       {code.data && (
         <section className="sec">
           <h2 className="h">On {server}’s host, as root</h2>
-          <pre className="cmd">{enrolment(code.data.code)}</pre>
+          <Command>{enrolment(code.data.code)}</Command>
         </section>
       )}
       <div className="cols">
-        <section className="sec scroll">
+        <section className="sec overflow-x-auto">
           <h2 className="h">Links</h2>
           {view && <LinkPicture view={view} server={server} />}
           <table className="tb">

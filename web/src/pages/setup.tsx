@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Request } from "../api/client";
 import { useView } from "../live";
-import { Problem, Waiting } from "../parts/bits";
+import { Command, Problem, Waiting } from "../parts/bits";
 import { HealthWord } from "../parts/glyphs";
 import { enrolment } from "../parts/enrolment";
 import { PlanDialog } from "../parts/plan-dialog";
@@ -24,7 +24,7 @@ function AddCluster() {
         </h1>
       </section>
       <form
-        className="form"
+        className="grid max-w-[520px] gap-2 [&_label]:grid [&_label]:gap-0.5"
         onSubmit={(e) => {
           e.preventDefault();
           add.mutate();
@@ -84,7 +84,7 @@ function AddServer({ cluster }: { cluster: string }) {
         </h1>
       </section>
       <form
-        className="form"
+        className="grid max-w-[520px] gap-2 [&_label]:grid [&_label]:gap-0.5"
         onSubmit={(e) => {
           e.preventDefault();
           add.mutate();
@@ -121,7 +121,7 @@ function AddServer({ cluster }: { cluster: string }) {
       {add.data && (
         <section className="sec">
           <h2 className="h">On {add.data.server}’s host, as root</h2>
-          <pre className="cmd">{enrolment(add.data.code)}</pre>
+          <Command>{enrolment(add.data.code)}</Command>
           <p className="note">
             THIS-HOST is the address at which the other servers reach it. The database is found; of several, --data-dir
             names one.

@@ -156,7 +156,7 @@ function Live({ view, act }: { view: View; act: (r: Request) => void }) {
   const servers = q.data?.servers ?? [];
   const names = [...new Set(servers.flatMap((s) => Object.keys(s.observation?.config.live ?? {})))].sort();
   return (
-    <section className="sec scroll">
+    <section className="sec overflow-x-auto">
       <h2 className="h">
         Settings that can be changed here{" "}
         <span className="note">each change is a plan; what cannot be verified afterwards is undone</span>

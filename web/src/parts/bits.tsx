@@ -6,7 +6,7 @@ export function Problem({ error }: { error: unknown }) {
   if (!error) return null;
   const text = error instanceof Error ? error.message : String(error);
   return (
-    <div className="problem" role="alert">
+    <div className="border-l-4 border-(--halt-f) bg-(--halt-t) px-3 py-2 wrap-anywhere" role="alert">
       <b>{error instanceof Refusal ? error.problem.title : "Internal error"}</b>
       <p>{text}</p>
     </div>
@@ -49,6 +49,15 @@ export function Waiting({ what }: { what: string }) {
   );
 }
 
+// Command is something to be copied, as it stands.
+export function Command({ children }: { children: string }) {
+  return (
+    <div className="my-1.5 rounded-(--radius) bg-sunk px-2.5 py-2">
+      <pre className="m-0 font-(family-name:--mono) text-[12px] wrap-anywhere whitespace-pre-wrap">{children}</pre>
+    </div>
+  );
+}
+
 // ShownOnce shows a secret that nobody can read again.
 export function ShownOnce({ what, value }: { what: string; value: string }) {
   return (
@@ -56,7 +65,7 @@ export function ShownOnce({ what, value }: { what: string; value: string }) {
       <p>
         <b>Shown this once:</b> {what}
       </p>
-      <pre className="cmd">{value}</pre>
+      <Command>{value}</Command>
     </>
   );
 }

@@ -207,7 +207,7 @@ function Chart({
   return (
     <div
       ref={box}
-      className="wide"
+      className="min-w-0 overflow-hidden"
       role="img"
       aria-label={`${key || "nothing"} from ${report.from} to ${report.to}`}
     />
@@ -254,7 +254,7 @@ export function HistoryChart({ view }: { view: View }) {
     : undefined;
   return (
     <>
-      <div className="btns chart-pick" role="group" aria-label="What is drawn">
+      <div className="btns mb-1.5 flex-wrap" role="group" aria-label="What is drawn">
         {kinds.map(([k, words]) => (
           <button key={k} className="pick" aria-pressed={kind === k} onClick={() => setKind(k)}>
             {words}
@@ -268,7 +268,7 @@ export function HistoryChart({ view }: { view: View }) {
           </select>
         )}
       </div>
-      <div className="btns chart-pick" role="group" aria-label="How far back">
+      <div className="btns mb-1.5 flex-wrap" role="group" aria-label="How far back">
         {ranges.map(([n, words]) => (
           <button key={n} className="pick" aria-pressed={seconds === n} onClick={() => setSeconds(n)}>
             {words}

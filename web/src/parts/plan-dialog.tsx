@@ -78,7 +78,7 @@ function Steps({ plan }: { plan: Plan }) {
                 </tr>
               )}
               {s.no_return && (
-                <tr className="noret">
+                <tr className="[&>td]:border-t [&>td]:border-ink">
                   <td colSpan={4}>
                     A failure above this line undoes itself. Below it, the operation goes forward only.
                   </td>
@@ -166,7 +166,7 @@ function Tail({ plan }: { plan: Plan }) {
         What only {plan.target} has{" "}
         <span className="note">{tail.transactions.length} transactions, saved before anything is removed</span>
       </h2>
-      <div className="journal">
+      <div className="max-h-90 overflow-auto">
         <table className="tb tl">
           <tbody>
             {rows.slice(0, 60).map(({ t, r }, i) => (

@@ -3,14 +3,18 @@ import { useState } from "react";
 import { api, take, type View } from "../api/client";
 import { ruleNames, rules, type Rule } from "../names";
 import { Problem } from "./bits";
+import { Fencing } from "./fencing";
 import { Maintenance } from "./maintenance";
+
+type Limit = Exclude<keyof View["policy"], "muted" | "maintenance" | "fencing" | "automatic">;
 
 // Policy changes the limits and the ranks of one cluster, or removes it.
 export function Policy({ v, remove }: { v: View; remove: () => void }) {
   const [policy, setPolicy] = useState(v.policy);
   const path = { cluster: v.cluster };
-  // A maintenance is announced beside this form, and may have begun or ended since it was opened.
-  const body = { policy: { ...policy, maintenance: v.policy.maintenance } };
+  // What is set beside this form may have changed since it was opened.
+  const { maintenance, fencing, automatic } = v.policy;
+  const body = { policy: { ...policy, maintenance, fencing, automatic } };
   const save = useMutation({
     mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body })),
   });
@@ -27,7 +31,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
     }) =>
       take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } }, body })),
   });
-  const field = (k: Exclude<keyof View["policy"], "muted" | "maintenance">, label: string, unit = 1) => (
+  const field = (k: Limit, label: string, unit = 1) => (
     <label>
       {label}
       <input
@@ -85,7 +89,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
                 <label>
                   site{" "}
                   <input
-                    className="field site"
+                    className="field w-[110px]"
                     defaultValue={s.site ?? ""}
                     onBlur={(e) =>
                       e.target.value !== (s.site ?? "") && rank.mutate({ server: s.name, site: e.target.value })
@@ -97,7 +101,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
                 <label>
                   address for clients{" "}
                   <input
-                    className="field site w-44"
+                    className="field w-44"
                     placeholder={s.address}
                     defaultValue={s.clients ?? ""}
                     onBlur={(e) =>
@@ -112,7 +116,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
       </table>
       <h2 className="h mt-6">Limits</h2>
       <form
-        className="form max-w-none grid-cols-4 gap-x-6"
+        className="grid max-w-none grid-cols-4 gap-x-6 gap-y-2 [&_label]:grid [&_label]:gap-0.5"
         onSubmit={(e) => {
           e.preventDefault();
           save.mutate();
@@ -129,9 +133,9 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
         {field("clock_seconds", "clock off by, seconds")}
         <fieldset className="col-span-full">
           <legend className="note">Muted: no alert, the problem is shown all the same</legend>
-          <div className="mutes">
+          <div className="grid grid-cols-[repeat(auto-fill,minmax(260px,1fr))]">
             {ruleNames.map((r) => (
-              <label key={r}>
+              <label key={r} className="inline!">
                 <input
                   type="checkbox"
                   checked={policy.muted.includes(r)}
@@ -147,6 +151,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
           {save.isSuccess && <span className="note">saved</span>}
         </div>
       </form>
+      <Fencing v={v} />
       <Maintenance v={v} />
       <div className="btns">
         <button className="btn sm risk" onClick={remove}>

@@ -303,7 +303,7 @@ export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string
     })
     .join("; ");
   return (
-    <div ref={box} className="wide">
+    <div ref={box} className="min-w-0 overflow-hidden">
       <svg
         className="rb"
         width={full}

@@ -51,7 +51,7 @@ export function TailTable({
           </select>
         )}
       </h2>
-      <div className="scroll">
+      <div className="overflow-x-auto">
         <table className="tb tl">
           <thead>
             <tr>

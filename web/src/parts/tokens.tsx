@@ -91,7 +91,7 @@ export function Tokens() {
         <label>
           ends after{" "}
           <input
-            className="field site"
+            className="field w-[110px]"
             type="number"
             min="0"
             aria-label="Days until it ends; 0: never"

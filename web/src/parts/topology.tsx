@@ -11,6 +11,12 @@ import { May } from "../may";
 const row = 44;
 const step = 28; // px to the right for each level
 
+const paths: Record<string, string> = {
+  up: "stroke-(--band)",
+  down: "stroke-(--halt-f) [stroke-dasharray:3_4]",
+  none: "stroke-(--halt-f) [stroke-dasharray:3_4]",
+};
+
 // link says how a server's link is: drawn solid, broken, or not at all.
 function link(s: Server): { name: string; word: string } {
   if (s.role === "primary") return { name: "", word: "takes the writes of the cluster" };
@@ -38,7 +44,7 @@ export function Topology({ view, act }: { view: View; act: (r: Request) => void 
   return (
     <section className="sec" aria-label="Who follows whom">
       <h2 className="h">Who follows whom</h2>
-      <div className="topo" style={{ gridTemplateColumns: `${width}px 1fr` }}>
+      <div className="grid gap-x-2" style={{ gridTemplateColumns: `${width}px 1fr` }}>
         <svg width={width} height={height} aria-hidden="true">
           {places.map((p) => {
             if (p.parent < 0) return null;
@@ -50,7 +56,7 @@ export function Topology({ view, act }: { view: View; act: (r: Request) => void 
             return (
               <path
                 key={p.server.name}
-                className={`lk ${l.name}`}
+                className={`fill-none stroke-2 ${paths[l.name] ?? ""}`}
                 d={`M${x} ${up.row * row + row / 2 + 10}V${y - 10}L${x + 20} ${y}`}
               />
             );
@@ -61,21 +67,27 @@ export function Topology({ view, act }: { view: View; act: (r: Request) => void 
               className={healthClass(p.server.health)}
               transform={`translate(${p.depth * step + 8}, ${p.row * row + row / 2 - 8})`}
             >
-              <rect className="bg" width="16" height="16" />
+              <rect className="fill-none" width="16" height="16" />
             </g>
           ))}
         </svg>
-        <ul>
+        <ul className="m-0 list-none p-0">
           {places.map(({ server: s, depth }) => {
             const l = link(s);
             return (
-              <li key={s.name} style={{ height: row, marginLeft: (depth - deepest - 1) * step }}>
+              <li
+                key={s.name}
+                className="flex items-center gap-2"
+                style={{ height: row, marginLeft: (depth - deepest - 1) * step }}
+              >
                 <span className={healthClass(s.health)}>
                   <Glyph name={s.health} />
                 </span>
-                <span className="tx">
+                <span className="min-w-0 flex-1">
                   <Link to={`/clusters/${view.cluster}/${s.name}`}>{s.name}</Link> <Marks s={s} />
-                  <span className={`note ${l.name === "down" || l.name === "none" ? "c-halt" : ""}`}>{l.word}</span>
+                  <span className={`note block ${l.name === "down" || l.name === "none" ? "c-halt" : ""}`}>
+                    {l.word}
+                  </span>
                 </span>
                 {s.may_take_over && (
                   <May do="operate">

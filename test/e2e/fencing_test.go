@@ -1,0 +1,303 @@
+package e2e
+
+import (
+	"errors"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/demo"
+	"crosstwin/internal/store"
+)
+
+// Fencing on real servers: who may write has a permission that runs out, by the service
+// or, when that is away, by the other agents; and who has none is stopped, whoever of its
+// host still lives.
+//
+// It is not run beside everything else: a permission that lasts four seconds ends on a
+// machine where nobody gets any time.
+func TestFencing(t *testing.T) {
+	for _, name := range []string{demo.Bookings, demo.Cargo} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorldOf(t, name, true, func(o *demo.Options) { o.Fencing = true })
+			w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on")
+			w.fenced()
+			w.must(2, []string{"automatic failover is on and needs fencing"}, "cluster", "set", "bookings", "--fencing", "off",
+				"--automatic", "on")
+			load := w.Load(1, 10*time.Millisecond)
+			defer load.Stop()
+			for _, do := range []func(*world, *demo.Workload){processesRestarted, serviceAway, termHalfGiven, agentGone} {
+				do(w, load)
+			}
+			lost := hostFrozen(w, load)
+			w.must(0, []string{"gull is primary of bookings"}, "switchover", "bookings", "--yes")
+			w.fenced()
+			load.Stop()
+			w.settled()
+			w.holdsAll(load, lost, "gull", "tern", "heron")
+			w.must(0, nil, "cluster", "set", "bookings", "--fencing", "off")
+			w.await(func(v view.View) bool {
+				for _, s := range v.Servers {
+					if p := s.Observation.Permission; p == nil || p.Fencing {
+						return false
+					}
+				}
+				return true
+			})
+		})
+	}
+}
+
+func (w *world) await(ok func(view.View) bool) {
+	w.t.Helper()
+	if err := w.Await(w.ctx, ok); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+func permission(s *view.Server) *observation.Permission {
+	if s == nil || s.Observation == nil || s.Observation.Permission == nil {
+		return &observation.Permission{}
+	}
+	return s.Observation.Permission
+}
+
+// fenced waits until every server is under fencing, the primary has a permission, and the
+// only other one with a rank is the one that pledges.
+func (w *world) fenced() {
+	w.t.Helper()
+	w.await(func(v view.View) bool {
+		for i := range v.Servers {
+			s := &v.Servers[i]
+			p := permission(s)
+			if !p.Fencing || !p.Deadman || s.Name == v.Primary && (p.Left() == 0 || len(p.Set) != 1) {
+				return false
+			}
+		}
+		return v.Primary != "" && slices.ContainsFunc(v.Servers, func(s view.Server) bool { return s.MayTakeOver })
+	})
+	w.settled()
+}
+
+// processesRestarted: a new deadman is told by the agent what to hold, and a new agent
+// hears it from the deadman. The database goes on, as with a new version of the package.
+func processesRestarted(w *world, load *demo.Workload) {
+	before := w.find(w.settled(), "gull").Observation.Process.Identity
+	syscall.Kill(w.DeadmanPID(w.as("gull")), syscall.SIGKILL)
+	time.Sleep(2 * time.Second)
+	if err := w.KillAgent(w.as("gull")); err != nil {
+		w.t.Fatal(err)
+	}
+	if err := w.StartAgent(w.ctx, w.as("gull")); err != nil {
+		w.t.Fatal(err)
+	}
+	time.Sleep(2 * guard.GrantWait) // whatever ran before has ended
+	w.fenced()
+	if now := w.find(w.settled(), "gull").Observation.Process.Identity; now != before {
+		w.t.Errorf("the database was stopped: %q, and now %q", before, now)
+	}
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// serviceAway: writes go on without the service, for longer than any grant lasts.
+func serviceAway(w *world, load *demo.Workload) {
+	before := observation.Process{}
+	w.await(func(v view.View) bool {
+		before = v.Find(v.Primary).Observation.Process
+		return true
+	})
+	service := w.ServicePID()
+	syscall.Kill(service, syscall.SIGSTOP)
+	time.Sleep(2 * guard.GrantWait) // no grant runs any more
+	err := load.AwaitAcks(w.ctx, 20)
+	syscall.Kill(service, syscall.SIGCONT)
+	if err != nil {
+		w.t.Fatal("no write is taken while the service is away: ", err)
+	}
+	w.await(func(v view.View) bool {
+		s := v.Find(v.Primary)
+		return permission(s).GrantSeconds > 0 && s.Observation.Process.Identity == before.Identity
+	})
+}
+
+// termHalfGiven: the service is killed after it decided a term in place, and before the
+// primary heard of that. The primary writes on, by the term that it has, until a new
+// service carries the term through.
+func termHalfGiven(w *world, load *demo.Workload) {
+	before := w.settled()
+	process := before.Find(before.Primary).Observation.Process.Identity
+	w.StopService()
+	if err := w.WaitServiceGone(w.ctx); err != nil {
+		w.t.Fatal(err)
+	}
+	st, err := store.Open(w.ctx, filepath.Join(w.Dir, "service"))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	err = errors.Join(st.OpenTerm(w.ctx, w.Name, before.Term+1, 0),
+		st.DecideInPlace(w.ctx, w.Name, before.Term+1, before.Primary), st.Close())
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	time.Sleep(guard.GrantWait) // it writes by pledges by then
+	if err := w.StartService(w.ctx); err != nil {
+		w.t.Fatal(err)
+	}
+	w.await(func(v view.View) bool {
+		s := v.Find(v.Primary)
+		return s.Observation != nil && s.Observation.Guard.Accepted == before.Term+1 && permission(s).GrantSeconds > 0
+	})
+	w.fenced()
+	if v := w.settled(); v.Find(v.Primary).Observation.Process.Identity != process {
+		w.t.Error("the primary was stopped although its agent could have been asked all along")
+	}
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// agentGone: the deadman stops a database whose agent is gone. With an agent again the
+// server comes back by itself, in its own term.
+func agentGone(w *world, load *demo.Workload) {
+	if err := w.KillAgent(w.as("gull")); err != nil {
+		w.t.Fatal(err)
+	}
+	w.gone("gull")
+	if err := w.StartAgent(w.ctx, w.as("gull")); err != nil {
+		w.t.Fatal(err)
+	}
+	w.await(func(v view.View) bool { return w.find(v, "gull").Health == view.TakesWrites })
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		w.t.Fatal(err)
+	}
+	w.fenced()
+}
+
+// gone waits until no process of a server's database is left.
+func (w *world) gone(server string) {
+	w.t.Helper()
+	dir := w.server(server).DataDir
+	for end := time.Now().Add(time.Minute); len(processesIn(dir)) > 0; time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(end) {
+			w.t.Fatalf("the database of %s goes on without a permission", server)
+		}
+	}
+}
+
+// hostFrozen: agent and database hang. The deadman kills the database, and a failover
+// needs nobody's word for that. What was acknowledged and had not left the host is lost,
+// as was accepted.
+func hostFrozen(w *world, load *demo.Workload) (lost []string) {
+	agent := w.AgentPID(w.as("gull"))
+	syscall.Kill(agent, syscall.SIGSTOP)
+	for _, pid := range processesIn(w.server("gull").DataDir) {
+		syscall.Kill(pid, syscall.SIGSTOP)
+	}
+	w.gone("gull")
+	w.await(func(v view.View) bool { return w.find(v, "gull").Health == view.Unseen })
+	w.must(0, []string{"tern is primary of bookings", "Wait until gull's permission to write has ended"},
+		"failover", "bookings", "--yes", "--accept-loss", "bookings")
+	lost = w.lost(load)
+	syscall.Kill(agent, syscall.SIGCONT)
+	w.await(func(v view.View) bool {
+		s := w.find(v, "gull")
+		return s.Health != view.Unseen && s.Health != view.TakesWrites
+	})
+	if n := w.writable(); n != 1 {
+		w.t.Fatalf("%d servers take writes", n)
+	}
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "gull", Compare: true})
+	w.fenced()
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		w.t.Fatal(err)
+	}
+	return lost
+}
+
+// lost are the writes that tern does not hold right after it became primary.
+func (w *world) lost(load *demo.Workload) []string {
+	w.t.Helper()
+	lost, err := w.server("tern").Missing(w.ctx, load.Acked())
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return lost
+}
+
+// A failover begins by itself when the primary crashes, and says what was seen; when a
+// person stopped it in order none does, and that is said. It loses nothing, or what its
+// plan named and the policy accepts.
+func TestAutomaticFailover(t *testing.T) {
+	for _, name := range []string{demo.Bookings, demo.Cargo} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorldOf(t, name, true, func(o *demo.Options) { o.Fencing = true })
+			w.must(2, []string{"automatic failover needs fencing"}, "cluster", "set", "bookings", "--automatic", "on")
+			w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on", "--automatic", "on", "--quiet-seconds", "0",
+				"--rejoin", "after saving the tail")
+			w.must(0, []string{"automatic rejoin: after saving the tail"}, "cluster", "show", "bookings")
+			w.must(2, []string{"automatic rejoin is"}, "cluster", "set", "bookings", "--rejoin", "always")
+			w.fenced()
+			load := w.Load(1, 10*time.Millisecond)
+			defer load.Stop()
+			if err := load.AwaitAcks(w.ctx, 20); err != nil {
+				t.Fatal(err)
+			}
+			demo.KillDatabase(w.server("gull"))
+			w.await(func(v view.View) bool {
+				s := w.find(v, "tern")
+				return v.Primary == s.Name && s.Health == view.TakesWrites && v.Operation == nil
+			})
+			if err := load.AwaitAcks(w.ctx, 20); err != nil {
+				t.Fatal(err)
+			}
+			all, err := w.Client.Operations(w.ctx, w.Name, "", string(operation.Failover), 1)
+			if err != nil || len(all) != 1 || all[0].Plan.Decided == nil || len(all[0].Plan.Decided.Evidence) != 3 {
+				t.Fatalf("no failover with its evidence: %+v %v", all, err)
+			}
+			op, err := w.Client.Operation(w.ctx, all[0].ID)
+			if n := len(op.Moments); err != nil || n < 5 || !strings.HasPrefix(op.Moments[n-1].What, "first write on") {
+				t.Errorf("how it went, in time: %+v %v", op.Moments, err)
+			}
+			var lost []string
+			if all[0].Plan.Loss != nil {
+				lost = w.lost(load)
+			}
+			w.must(0, []string{"It began by itself: gull's database crashed", "gull's agent: its database crashed"},
+				"operation", "show", strconv.FormatInt(all[0].ID, 10))
+			w.fenced() // gull comes back by itself
+			all, err = w.Client.Operations(w.ctx, w.Name, "", string(operation.Rejoin), 1)
+			if err != nil || len(all) != 1 || all[0].Plan.Decided == nil || all[0].Outcome != operation.OutcomeFinished {
+				t.Fatalf("no rejoin that began by itself: %+v %v", all, err)
+			}
+			w.must(0, []string{"It began by itself: gull has come apart from bookings"}, "operation", "show",
+				strconv.FormatInt(all[0].ID, 10))
+
+			demo.StopDatabase(w.server("tern"))
+			w.says([]string{"no failover of bookings begins by itself: tern was stopped in order"}, "status", "bookings")
+			if err := w.server("tern").StartByHand(w.ctx); err != nil {
+				t.Fatal(err)
+			}
+			w.fenced()
+			w.must(0, nil, "cluster", "set", "bookings", "--automatic", "off", "--for", "1h")
+			w.must(0, []string{"automatic failover off for"}, "cluster", "show", "bookings")
+			w.must(0, nil, "cluster", "set", "bookings", "--automatic", "off")
+			w.must(2, []string{"automatic failover is off already"}, "cluster", "set", "bookings", "--automatic", "off", "--for",
+				"1h")
+			load.Stop()
+			w.settled()
+			w.holdsAll(load, lost, "gull", "tern", "heron")
+		})
+	}
+}
