@@ -1,8 +1,8 @@
 package e2e
 
 import (
-	"fmt"
 	"strconv"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -37,54 +37,107 @@ func TestLogBreaksOffInsideARecord(t *testing.T) {
 }
 
 // breakOff kills a PostgreSQL primary in the middle of a record of which its
-// replicas have received a part; with its file, when that part ends where a log file
-// does. Each log file that is full is flushed and sent, also when the record goes on in
-// the next.
-func (w *world) breakOff(primary string, withFile bool) {
+// replicas have received a part. That part ends with a log file: each one that is full
+// is flushed and sent, also when the record goes on in the next, and nothing else is
+// while the log writer stands still. The record can begin with a file too.
+func (w *world) breakOff(primary string, beginsWithFile bool) {
 	w.t.Helper()
 	w.sql(primary, "checkpoint")
-	began := w.query(primary, "select pg_current_wal_flush_lsn()::text")
+	if beginsWithFile {
+		w.sql(primary, "select pg_switch_wal()")
+	}
+	w.stopLogWriter(primary)
+	for !w.stoppedInsideARecord(primary) {
+		w.t.Log("the record was complete before its writer could be stopped: another one is written")
+	}
+	demo.KillDatabase(w.server(primary))
+	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, primary).Health == view.Stopped }); err != nil {
+		w.t.Fatal(err)
+	}
+}
+
+// stopLogWriter stops a primary's log writer while it sleeps: it holds no lock.
+func (w *world) stopLogWriter(primary string) {
+	w.t.Helper()
+	for asleep := false; !asleep; time.Sleep(10 * time.Millisecond) {
+		pid := w.query(primary, "select pid::text from pg_stat_activity where backend_type = 'walwriter'")
+		signal(w, pid, syscall.SIGSTOP)
+		asleep = w.query(primary, "select coalesce(wait_event, '') from pg_stat_activity where pid = "+pid) == "WalWriterMain"
+		if !asleep {
+			signal(w, pid, syscall.SIGCONT)
+		}
+	}
+}
+
+// recordBytes is the size of the record that is never completed.
+const recordBytes = 150_000_000
+
+// stoppedInsideARecord has a large record written, stops its writer, and has the
+// replicas receive the part that is on the primary's disk. It is false where that was
+// the whole record already.
+func (w *world) stoppedInsideARecord(primary string) bool {
+	w.t.Helper()
 	db, err := w.server(primary).Open()
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	defer db.Close()
-	ended := make(chan struct{})
-	go func() {
-		defer close(ended)
-		_, _ = db.ExecContext(w.ctx, "select pg_logical_emit_message(false, 'break off', repeat('x', 200000000))")
-	}()
-	pid := 0
-	for pid == 0 {
-		select {
-		case <-ended:
-			w.t.Fatal("the record was complete before anybody looked")
-		default:
-		}
-		pid, _ = strconv.Atoi(w.query(primary, "select coalesce(max(pid), 0)::text from pg_stat_activity "+
-			"where state = 'active' and query like '%break off%' and pid <> pg_backend_pid() and "+
-			fmt.Sprintf("pg_current_wal_flush_lsn() - '%s'::pg_lsn > 1000", began)))
+	w.t.Cleanup(func() { db.Close() })
+	writer, err := db.Conn(w.ctx)
+	if err != nil {
+		w.t.Fatal(err)
 	}
-	// Stopped where the record's first part ends with a log file, if need be.
-	for whole, end := false, time.Now().Add(waitLimit); !whole; {
-		if time.Now().After(end) {
-			w.t.Fatal("the replicas did not receive a part of the record that ends with a log file")
+	var pid, began string
+	row := writer.QueryRowContext(w.ctx, "select pg_backend_pid(), pg_current_wal_insert_lsn()::text")
+	if err := row.Scan(&pid, &began); err != nil {
+		w.t.Fatal(err)
+	}
+	go func() {
+		_, _ = writer.ExecContext(w.ctx, "select pg_logical_emit_message(false, 'break off', repeat('x', $1))", recordBytes)
+	}()
+	flushed := func() (at string, bytes int) {
+		row := db.QueryRowContext(w.ctx, "select f::text, f - $1::pg_lsn from pg_current_wal_flush_lsn() f", began)
+		if err := row.Scan(&at, &bytes); err != nil {
+			w.t.Fatal(err)
 		}
-		syscall.Kill(pid, syscall.SIGCONT)
-		time.Sleep(3 * time.Millisecond)
-		syscall.Kill(pid, syscall.SIGSTOP)
-		for sent := ""; ; time.Sleep(100 * time.Millisecond) {
-			was := sent
-			if sent = w.query("heron", "select pg_last_wal_receive_lsn()::text"); sent == was {
-				whole = w.query("heron", fmt.Sprintf("select ('%s'::pg_lsn - '%s' > 1000000 and "+
-					"(not %t or ('%s'::pg_lsn - '0/0') %% (16 * 1024 * 1024) = 0))::text", sent, began, withFile, sent)) == "true"
-				break
+		return at, bytes
+	}
+	for bytes := 0; bytes < 1000000; _, bytes = flushed() {
+	}
+	signal(w, pid, syscall.SIGSTOP)
+	end, bytes := flushed()
+	for was := ""; was != end; time.Sleep(500 * time.Millisecond) {
+		was = end
+		end, bytes = flushed()
+	}
+	if bytes >= recordBytes {
+		return false
+	}
+	w.receive(primary, end)
+	return true
+}
+
+// receive waits until the replicas have received a primary's log up to a position. Its
+// log senders are woken: a server process that has filled a file does not do so itself.
+func (w *world) receive(primary, position string) {
+	w.t.Helper()
+	for _, name := range []string{"tern", "heron"} {
+		for w.query(name, "select pg_last_wal_receive_lsn()::text") != position {
+			senders := w.query(primary, "select string_agg(pid::text, ' ') from pg_stat_replication")
+			for _, pid := range strings.Fields(senders) {
+				signal(w, pid, syscall.SIGUSR1)
 			}
 		}
 	}
-	demo.KillDatabase(w.server(primary))
-	<-ended
-	if err := w.Await(w.ctx, func(v view.View) bool { return w.find(v, primary).Health == view.Stopped }); err != nil {
-		w.t.Fatal(err)
+}
+
+// signal sends a signal to a server process of a test.
+func signal(w *world, pid string, s syscall.Signal) {
+	w.t.Helper()
+	n, err := strconv.Atoi(pid)
+	if err == nil {
+		err = syscall.Kill(n, s)
+	}
+	if err != nil {
+		w.t.Fatalf("process %s: %v", pid, err)
 	}
 }

@@ -94,6 +94,22 @@ func TestWaldump(t *testing.T) {
 
 const damaged = "pg_waldump: error: error in WAL record at "
 
+// Measured: the record after a SWITCH at 0/30000D8 begins with the next file.
+func TestRecordEnd(t *testing.T) {
+	for _, c := range []struct {
+		r    Record
+		want position.LSN
+	}{
+		{Record{Manager: "XLOG", At: 0x30000d8, Length: 24, Description: "SWITCH "}, 0x4000000},
+		{Record{Manager: "XLOG", At: 0x3ffffe8, Length: 24, Description: "SWITCH "}, 0x4000000},
+		{Record{Manager: "XLOG", At: 0x3000060, Length: 114, Description: "CHECKPOINT_ONLINE redo 0/3000028"}, 0x30000d8},
+	} {
+		if got := c.r.End(16 << 20); got != c.want {
+			t.Errorf("%s at %s ends at %s, want %s", c.r.Description, c.r.At, got, c.want)
+		}
+	}
+}
+
 func TestParseEnd(t *testing.T) {
 	for in, want := range map[string]string{
 		damaged + "0/176A5F8: invalid record length at 0/176A628: wanted 24, got 0": "0/176A628",

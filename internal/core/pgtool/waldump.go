@@ -47,9 +47,15 @@ type Record struct {
 	Blocks      []BlockRef
 }
 
-// End returns the position after the record, for log files of segment bytes.
+// End returns the position after the record, for log files of segment bytes. A record
+// that ends its log file early ends where the file does.
 func (r Record) End(segment uint64) position.LSN {
-	return position.RecordEnd(r.At, uint32(r.Length), segment)
+	end := position.RecordEnd(r.At, uint32(r.Length), segment)
+	if r.Manager == "XLOG" && strings.HasPrefix(r.Description, "SWITCH") {
+		file := position.LSN(segment)
+		end = (end + file - 1) / file * file
+	}
+	return end
 }
 
 var (
