@@ -225,7 +225,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 		a.judgeForeign(o)
 		s = a.memory.get()
 	}
-	if s.Fenced && o.Process.Running {
+	if s.Fenced && o.Process.Running && !o.Process.Doomed {
 		a.memory.change(func(s *state) error { s.Fenced = false; return nil })
 		s.Fenced = false
 	}
@@ -253,7 +253,11 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 func (a *Agent) look(ctx context.Context, thorough bool) *observation.Server {
 	ctx, cancel := context.WithTimeout(ctx, agentapi.ThoroughTimeout)
 	defer cancel()
-	return a.engine.Observe(ctx, thorough)
+	o := a.engine.Observe(ctx, thorough)
+	if o.Process.Running && !o.Process.Accepting && a.data.Doomed() {
+		o.Process.Doomed, o.Process.Role, o.Process.Writable = true, "", false // it is open for nothing any more
+	}
+	return o
 }
 
 func (a *Agent) fence(ctx context.Context, gently bool) error {

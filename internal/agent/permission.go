@@ -34,6 +34,7 @@ type permission struct {
 	killing  bool
 	probing  bool
 	probedAt time.Time
+	commits  commitWatch
 	startsAt time.Time // when a database that was killed may be started again
 }
 
@@ -60,6 +61,7 @@ func (p *permission) run(ctx context.Context) {
 			if s := p.a.memory.get(); s.Fencing {
 				p.step(guard.Tick{})
 				p.probe(ctx, s)
+				p.watchCommits(ctx, s)
 				p.startShut(ctx, s)
 			}
 		}
@@ -224,6 +226,7 @@ func (p *permission) see(o *observation.Server) {
 		}
 		s = p.a.memory.get()
 	}
+	o.Process.DiskWaits = p.commits.waiting()
 	state := databaseState(o, s, opening)
 	p.mu.Lock()
 	p.seen = state
@@ -244,7 +247,7 @@ func (p *permission) see(o *observation.Server) {
 func databaseState(o *observation.Server, s state, opening bool) guard.DatabaseState {
 	open := o.Process.Identity != "" && strings.HasPrefix(s.Open, o.Process.Identity)
 	switch {
-	case !o.Process.Running:
+	case !o.Process.Running, o.Process.Doomed:
 		return guard.DatabaseStopped
 	case o.Process.Role == observation.Primary:
 		return guard.DatabaseOpen

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -228,12 +229,12 @@ func (a *app) confirm(p *apitype.Plan, f actFlags) error {
 }
 
 // ask asks before an act; for one that discards data the name is typed.
-func (a *app) ask(p *operation.Plan) error {
+func (a *app) ask(p *operation.Plan, question ...string) error {
 	in := bufio.NewReader(os.Stdin)
 	if p.ConfirmName != "" {
 		fmt.Fprintf(a.out, "Type %s to do this: ", p.ConfirmName)
 	} else {
-		fmt.Fprint(a.out, "Do this? (yes/no): ")
+		fmt.Fprint(a.out, cmp.Or(strings.Join(question, " "), "Do this? (yes/no): "))
 	}
 	line, err := in.ReadString('\n')
 	line = strings.TrimSpace(line)

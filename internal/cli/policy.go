@@ -32,6 +32,9 @@ func policyLimits(p *cluster.Policy) []struct {
 		{"conflicts-per-hour", &p.ConflictsPerHour, "alert from this many cancelled queries an hour; 0: never"},
 		{"clock-seconds", &p.ClockSeconds, "alert when a host's clock is off by more; 0: never"},
 		{"quiet-seconds", &p.Automatic.QuietSeconds, "least time between two failovers that begin by themselves"},
+		{"start-seconds", &p.Automatic.StartSeconds,
+			"how long a primary whose database crashed may take to be started again before another server takes over; " +
+				"0: not tried"},
 	}
 }
 
@@ -63,6 +66,10 @@ func policyFlags(f *pflag.FlagSet) {
 	f.String("fencing", "off", "on: the primary takes writes only while a permission runs, and is stopped when it ends; "+
 		"or off")
 	f.String("automatic", "off", "on: a failover begins by itself when the primary is lost; or off")
+	f.Int("least-left", p.Automatic.LeastLeft, "a failover begins by itself only if this many servers are left, the new "+
+		"primary among them")
+	f.StringSlice("sites", nil, "sites whose servers are preferred, the best first, where log and rank are equal; "+
+		"none: an empty text")
 	f.String("rejoin", string(cluster.RejoinNever), "which servers that crashed or were fenced rejoin by themselves: "+
 		`never, "without a tail" or "after saving the tail"`)
 	f.Duration("for", 0, "with --automatic off: for how long; then it is on again")
@@ -87,7 +94,7 @@ func readPolicy(f *pflag.FlagSet, p *cluster.Policy) error {
 	if f.Changed("fencing") {
 		switch text, _ := f.GetString("fencing"); text {
 		case "on", "off":
-			p.Fencing = text == "on"
+			p.Fencing, p.FencingOpen = text == "on", false
 		default:
 			return exitWith(exitUsage, "--fencing is on or off, not %q", text)
 		}
@@ -125,6 +132,12 @@ func readAutomatic(f *pflag.FlagSet, a *cluster.Automatic) error {
 	if text, _ := f.GetString("rejoin"); f.Changed("rejoin") {
 		a.Rejoin = cluster.Rejoin(strings.ReplaceAll(text, "-", " "))
 	}
+	if f.Changed("least-left") {
+		a.LeastLeft, _ = f.GetInt("least-left")
+	}
+	if f.Changed("sites") {
+		a.Sites, _ = f.GetStringSlice("sites")
+	}
 	span, _ := f.GetDuration("for")
 	text, _ := f.GetString("automatic")
 	switch {
@@ -155,6 +168,19 @@ func automaticWords(a cluster.Automatic, now time.Time) string {
 	return "on, " + limits
 }
 
+// startWords says what is tried before another server takes over, and which ones may.
+func startWords(a cluster.Automatic) string {
+	out := "a crashed primary is not started again first"
+	if a.StartSeconds > 0 {
+		out = "a crashed primary is started again first, and given " + words.Span(a.StartSeconds)
+	}
+	out += fmt.Sprintf("; %s at least have to be left", words.Count(int64(a.LeastLeft), "server"))
+	if len(a.Sites) > 0 {
+		out += "; sites preferred: " + strings.Join(a.Sites, ", ")
+	}
+	return out
+}
+
 func joined(rules []cluster.Rule) string {
 	var out []string
 	for _, r := range rules {
@@ -170,8 +196,11 @@ func printPolicy(w io.Writer, p cluster.Policy) {
 	if p.Fencing {
 		fencing = "on: the primary takes writes only while its permission runs"
 	}
+	if p.FencingOpen && !p.Fencing {
+		fencing = "off; nobody has decided yet: crosstwin cluster set NAME --fencing on, or off"
+	}
 	fmt.Fprintf(w, "fencing %s\nautomatic failover %s\n", fencing, automaticWords(p.Automatic, time.Now()))
-	fmt.Fprintf(w, "automatic rejoin: %s\n", cmp.Or(p.Automatic.Rejoin, cluster.RejoinNever))
+	fmt.Fprintf(w, "%s\nautomatic rejoin: %s\n", startWords(p.Automatic), cmp.Or(p.Automatic.Rejoin, cluster.RejoinNever))
 	limit := func(on bool, text string) string {
 		if on {
 			return text

@@ -63,17 +63,6 @@ func (a *app) encryptCommand() *cobra.Command {
 		func([]string) (operation.Request, error) { return operation.Request{Kind: operation.Encrypt}, nil })
 }
 
-func (a *app) adoptCommand() *cobra.Command {
-	req := operation.Request{Kind: operation.Adopt}
-	c := a.actCommand("adopt CLUSTER", "Take over servers that replicate already, as they run", 1,
-		func([]string) (operation.Request, error) { return req, nil })
-	c.Long = "Take over servers that replicate already, as they run.\n\nEnroll the agents of all of them first. " +
-		"The plan shows who follows whom and what is set up beside what there is: accounts, access rules, marks; GTIDs " +
-		"instead of file and position. Nothing is restarted and nothing is copied."
-	c.Flags().StringVar(&req.Server, "primary", "", "the server with your data, where that does not show")
-	return c
-}
-
 func (a *app) conflictsCommand() *cobra.Command {
 	return &cobra.Command{Use: "conflicts CLUSTER",
 		Short: "Show queries that replay cancelled on replicas, and the trade behind them", Args: exactly(1),

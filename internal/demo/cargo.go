@@ -281,7 +281,7 @@ func (h *mariadbHouse) application(ctx context.Context, s *Server) (*mover, erro
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.Net, c.Addr, c.DBName, c.MultiStatements, c.InterpolateParams, c.Timeout = application,
 		appPassword, "tcp", fmt.Sprintf("%s:%d", s.Host, s.Port), Cargo, true, true, 2*time.Second
-	c.Logger = &mysql.NopLogger{}
+	c.Logger, c.ReadTimeout = &mysql.NopLogger{}, writeLimit // a commit takes no context
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err
@@ -295,20 +295,29 @@ func (h *mariadbHouse) application(ctx context.Context, s *Server) (*mover, erro
 }
 
 func (h *mariadbHouse) session(ctx context.Context) (session, error) {
-	limit, cancel := context.WithTimeout(ctx, 2*time.Second)
-	defer cancel()
 	for _, s := range h.c.Servers {
-		m, err := h.application(limit, s)
-		if err != nil {
-			continue
-		}
-		var readOnly bool
-		if err := m.c.QueryRowContext(limit, "select @@global.read_only").Scan(&readOnly); err == nil && !readOnly {
+		if m := h.writer(ctx, s); m != nil {
 			return m, nil
 		}
-		m.close()
 	}
 	return nil, errors.New("no server takes writes")
+}
+
+// writer opens a session with a server that takes writes. Each has its own time: one whose
+// disk hangs takes connections still, and answers nobody.
+func (h *mariadbHouse) writer(ctx context.Context, s *Server) session {
+	limit, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	m, err := h.application(limit, s)
+	if err != nil {
+		return nil
+	}
+	var readOnly bool
+	if err := m.c.QueryRowContext(limit, "select @@global.read_only").Scan(&readOnly); err != nil || readOnly {
+		m.close()
+		return nil
+	}
+	return m
 }
 
 // write moves one container: from where it is to another port.

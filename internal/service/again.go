@@ -20,10 +20,12 @@ type waiting struct {
 	view.Running
 	ended time.Time
 	next  time.Time // when it is looked at again
+	// startAgain: it was to start the primary again, by itself: another server may take over.
+	startAgain bool
 }
 
 func waitingOf(o operation.Operation) *waiting {
-	w := &waiting{Running: view.Running{ID: o.ID, Kind: o.Kind}}
+	w := &waiting{Running: view.Running{ID: o.ID, Kind: o.Kind}, startAgain: o.Plan.StartsAgain()}
 	if o.EndedAt != nil {
 		w.ended = *o.EndedAt
 	}

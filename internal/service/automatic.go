@@ -19,8 +19,10 @@ type automatic struct {
 	last   time.Time // when the newest failover began by itself
 	known  bool      // last was read from the records
 	tried  time.Time // when one began that came to nothing
-	busy   bool
-	refuse cause.Cause // why none begins now
+	// started is when the primary was last started again by itself, or could not be.
+	started time.Time
+	busy    bool
+	refuse  cause.Cause // why none begins now
 	// apart are the servers that may be brought back by themselves.
 	apart     map[string]*comeBack
 	rejoining bool // a plan for one is being made
@@ -67,6 +69,8 @@ func (s *Service) consider(ctx context.Context, c *watched) {
 			c.auto.busy = false
 			if c.auto.refuse = why; why.IsZero() {
 				c.auto.known = false // how it ends, the records will say
+			} else if d.To != "" {
+				c.auto.started = time.Now() // another server takes over then
 			}
 		}()
 	}
@@ -74,8 +78,11 @@ func (s *Service) consider(ctx context.Context, c *watched) {
 
 // failoverInput is what a decision is made from; c.mu is held.
 func (c *watched) failoverInput(v view.View, now time.Time) failover.Input {
-	return failover.Input{View: v, Now: now, Down: now.Sub(c.auto.goodAt), Last: c.auto.last, AtRisk: c.auto.atRisk,
-		WaitsForPerson: c.needsYou != nil}
+	a, quiet := &c.auto, time.Duration(c.rec.Policy.Automatic.QuietSeconds*float64(time.Second))
+	return failover.Input{View: v, Now: now, Down: now.Sub(a.goodAt), Last: a.last, AtRisk: a.atRisk,
+		StartedAgain:   !a.started.IsZero() && (a.started.After(a.goodAt) || now.Sub(a.started) < quiet),
+		StartFailed:    c.needsYou != nil && c.needsYou.startAgain,
+		WaitsForPerson: c.needsYou != nil && !c.needsYou.startAgain}
 }
 
 // exitLimit is a little longer than an agent waits for an exit: one that is cut off says
@@ -118,6 +125,11 @@ newest:
 		switch {
 		case op.Plan.Decided == nil || op.Outcome == operation.OutcomeRefused || op.CreatedAt.Before(c.rec.CreatedAt):
 			continue
+		case op.Plan.StartsAgain():
+			if op.CreatedAt.After(c.auto.started) {
+				c.auto.started = op.CreatedAt
+			}
+			continue
 		case op.Outcome == operation.OutcomeUndone:
 			if op.CreatedAt.After(c.auto.tried) {
 				c.auto.tried = op.CreatedAt
@@ -132,23 +144,29 @@ newest:
 
 // failOver begins a failover that was decided, or says why its plan cannot be carried out.
 func (s *Service) failOver(ctx context.Context, cluster string, d failover.Decision) cause.Cause {
-	p, err := s.preview(ctx, cluster, operation.Request{Kind: operation.Failover}, true)
+	c, err := s.cluster(cluster)
+	if err != nil {
+		return cause.Cause{Code: cause.FailoverPlan, Text: err.Error()}
+	}
+	req := operation.Request{Kind: operation.Failover, To: d.To}
+	if d.To != "" {
+		c.mu.Lock()
+		req.StartSeconds = c.rec.Policy.Automatic.StartSeconds
+		c.mu.Unlock()
+	}
+	p, err := s.preview(ctx, cluster, req, true)
 	if err != nil {
 		return cause.Cause{Code: cause.FailoverPlan, Text: err.Error()}
 	}
 	if reason, refused := p.Refused(); refused {
 		return cause.Cause{Code: cause.FailoverPlan, Text: reason}
 	}
-	c, err := s.cluster(cluster)
-	if err != nil {
-		return cause.Cause{Code: cause.FailoverPlan, Text: err.Error()}
-	}
 	c.mu.Lock()
 	policy, atRisk, lastGood := c.rec.Policy.Automatic, c.auto.atRisk, c.auto.goodAt
 	// The plan rests on a new look at every server: what was decided may be true no more.
 	again := failover.Decide(c.failoverInput(c.latest.Load().View, time.Now()))
 	c.mu.Unlock()
-	if again.Verdict != failover.Go {
+	if again.Verdict != failover.Go || again.To != d.To {
 		return again.Why
 	}
 	if !failover.Accepts(p, policy, atRisk) {

@@ -36,7 +36,11 @@ func (s *Service) localVerbs() map[verb.Name]runner.Local {
 		return nil, c.Term, s.openTerm(ctx, op, c)
 	}))
 	add(local(func(ctx context.Context, op *operation.Operation, c verb.Decide) (any, int64, error) {
-		if err := s.Store.Decide(ctx, op.Cluster, op.Term, c.Server); err != nil {
+		decide := s.Store.Decide
+		if c.Closed {
+			decide = s.Store.DecideInPlace
+		}
+		if err := decide(ctx, op.Cluster, op.Term, c.Server); err != nil {
 			return nil, 0, err
 		}
 		return nil, 0, s.reload(ctx)

@@ -76,8 +76,9 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, 
 		return err
 	}
 	c.mu.Lock()
-	before, fenced := c.rec.Policy.Maintenance, c.rec.Policy.Fencing
+	before, fenced, open := c.rec.Policy.Maintenance, c.rec.Policy.Fencing, c.rec.Policy.FencingOpen
 	c.mu.Unlock()
+	p.FencingOpen = p.FencingOpen && open && p.Fencing == fenced
 	if p.Fencing != fenced {
 		if err := c.mayFence(p.Fencing); err != nil {
 			return InputError{err}

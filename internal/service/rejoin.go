@@ -14,6 +14,16 @@ import (
 type comeBack struct {
 	since time.Time // when it was first seen apart from its cluster
 	next  time.Time // when it is tried again
+	why   string    // it was left to a person
+}
+
+// staysApart is why a server is not brought back by itself, where that was tried; the lock
+// of its cluster is held.
+func (a *automatic) staysApart(server string) string {
+	if b := a.apart[server]; b != nil {
+		return b.why
+	}
+	return ""
 }
 
 // rejoinAgain is how long after a rejoin that was not begun, or came to nothing, the next
@@ -50,7 +60,7 @@ func (s *Service) bringBack(ctx context.Context, c *watched) {
 			why := s.rejoin(ctx, c.name(), x.Name, d)
 			c.mu.Lock()
 			defer c.mu.Unlock()
-			c.auto.rejoining = false
+			c.auto.rejoining, b.why = false, why
 			if why != "" {
 				s.log.Warn("a server is not brought back by itself", "cluster", c.rec.Name, "server", x.Name, "why", why)
 			}

@@ -47,6 +47,7 @@ func (s *Service) watchAll(ctx context.Context) {
 		if now.Sub(c.latest.Load().View.At) > watchEvery {
 			c.assessNow() // nothing came in: silence counts as well
 		}
+		s.fenceNew(ctx, c)
 		s.uphold(ctx, c)
 		s.consider(ctx, c)
 		s.bringBack(ctx, c)

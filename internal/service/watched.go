@@ -79,6 +79,8 @@ type member struct {
 	// adrift is the cause when it was last judged so; the proof is under way.
 	adrift cause.Cause
 	proof  pendingProof
+	// deposed: a failover took its role, and it has not become part of the cluster again.
+	deposed bool
 	// stopped is what was found in its data while it does not run.
 	stopped stoppedData
 }
@@ -138,6 +140,10 @@ func (s *Service) reload(ctx context.Context) error {
 	s.mu.RLock()
 	before := s.clusters
 	s.mu.RUnlock()
+	deposed, err := s.Store.Deposed(ctx)
+	if err != nil {
+		return err
+	}
 	next := map[string]*watched{}
 	for _, rec := range clusters {
 		c := before[rec.Name]
@@ -148,7 +154,7 @@ func (s *Service) reload(ctx context.Context) error {
 		if o, found := needed[rec.Name]; found {
 			needsYou = waitingOf(o)
 		}
-		c.take(rec, members[rec.Name], needsYou)
+		c.take(rec, members[rec.Name], needsYou, deposed[rec.Name])
 		next[rec.Name] = c
 	}
 	s.mu.Lock()
@@ -170,7 +176,7 @@ func (c *watched) id() int64 {
 
 // take takes over a cluster's records; what is known of a member that stays is
 // kept.
-func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *waiting) {
+func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *waiting, deposed map[string]bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.rec.Owner != rec.Owner {
@@ -186,7 +192,7 @@ func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *wait
 				m = o
 			}
 		}
-		m.rec = sr
+		m.rec, m.deposed = sr, deposed[sr.Name]
 		c.members = append(c.members, m)
 	}
 	c.assess(time.Now())
@@ -240,7 +246,7 @@ func (c *watched) input(now time.Time) view.Input {
 		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
 			Unanswered: m.unanswered, Claim: m.claim, LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state,
 			Problem:   m.problem,
-			WasAdrift: m.adrift, ProofProblem: m.proof.problem,
+			WasAdrift: m.adrift, ProofProblem: m.proof.problem, Deposed: m.deposed, StaysApart: c.auto.staysApart(m.rec.Name),
 			Examined:     c.examined(m),
 			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved,
 			ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})

@@ -53,7 +53,9 @@ func (r clusterRow) cluster() Cluster {
 
 // AddCluster makes a cluster.
 func (s *Store) AddCluster(ctx context.Context, name, engine string) (Cluster, error) {
-	policy, err := json.Marshal(cluster.DefaultPolicy())
+	p := cluster.DefaultPolicy()
+	p.FencingOpen = true
+	policy, err := json.Marshal(p)
 	if err != nil {
 		return Cluster{}, err
 	}
@@ -140,8 +142,8 @@ func (s *Store) Decide(ctx context.Context, cluster string, term int64, owner st
 	return s.decide(ctx, cluster, term, owner, term)
 }
 
-// DecideInPlace gives the owner a further term while it goes on writing: what was proven
-// in the earlier one holds.
+// DecideInPlace gives the owner a further term while it goes on writing, or before it writes
+// again: what was proven in the earlier one holds.
 func (s *Store) DecideInPlace(ctx context.Context, cluster string, term int64, owner string) error {
 	return s.decide(ctx, cluster, term, owner, 0)
 }
@@ -154,8 +156,11 @@ func (s *Store) decide(ctx context.Context, cluster string, term int64, owner st
 			return notFound(err)
 		}
 		switch {
-		case c.OwnerTerm == term && c.Owner == owner:
+		case c.OwnerTerm == term && c.Owner == owner && kinTerm <= c.KinTerm:
 			return nil
+		case c.OwnerTerm == term && c.Owner == owner: // it writes by now: nothing older is a proof
+			_, err := tx.ExecContext(ctx, "update clusters set kin_term = ? where name = ?", kinTerm, cluster)
+			return err
 		case c.OwnerTerm >= term:
 			return fmt.Errorf("term %d of %s is decided already: %s owns term %d", term, cluster, c.Owner, c.OwnerTerm)
 		case c.Term != term:

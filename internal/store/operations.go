@@ -394,3 +394,32 @@ func (s *Store) NeedYou(ctx context.Context) (map[string]operation.Operation, er
 	}
 	return out, err
 }
+
+// Deposed returns, by cluster, the servers whose role as primary a failover took and that
+// have not become a part of their cluster again since.
+func (s *Store) Deposed(ctx context.Context) (map[string]map[string]bool, error) {
+	var rows []struct {
+		Cluster string `db:"cluster"`
+		Server  string `db:"server"`
+	}
+	err := s.r.SelectContext(ctx, &rows, `
+		with lost as (select o.cluster, json_extract(o.plan, '$.primary') as server, max(o.id) as id from operations o
+		  join clusters c on c.name = o.cluster and c.created_at <= o.created_at
+		  where o.kind = 'failover' and o.outcome in ('finished', 'needs you')
+		    and json_extract(o.plan, '$.candidate') <> json_extract(o.plan, '$.primary') group by 1, 2)
+		select l.cluster, l.server from lost l where not exists (select 1 from operations b
+		  where b.cluster = l.cluster and b.id > l.id and b.outcome = 'finished'
+		    and (b.kind in ('rejoin', 'seed', 'follow', 'adopt') and json_extract(b.plan, '$.target') = l.server
+		      or b.kind in ('failover', 'switchover') and json_extract(b.plan, '$.candidate') = l.server))`)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]map[string]bool{}
+	for _, r := range rows {
+		if out[r.Cluster] == nil {
+			out[r.Cluster] = map[string]bool{}
+		}
+		out[r.Cluster][r.Server] = true
+	}
+	return out, nil
+}

@@ -297,6 +297,56 @@ func TestNamesake(t *testing.T) {
 	}
 }
 
+// A server that lost its role to another one by a failover is deposed until it follows
+// again, or is primary again.
+func TestDeposed(t *testing.T) {
+	s, ctx, term := withCluster(t), t.Context(), int64(0)
+	do := func(outcome operation.Outcome, p operation.Plan) {
+		t.Helper()
+		p.Cluster = "bookings"
+		term++
+		err := errors.Join(s.OpenTerm(ctx, "bookings", term, 0), s.Decide(ctx, "bookings", term, p.Primary))
+		p.OwnerTerm = term
+		id, err2 := s.AddOperation(ctx, &p, "ada", "")
+		if err = errors.Join(err, err2); err == nil {
+			err = s.EndOperation(ctx, id, outcome, "", 0)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	deposed := func(want ...string) {
+		t.Helper()
+		got, err := s.Deposed(ctx)
+		if err != nil || len(got["bookings"]) != len(want) {
+			t.Fatalf("deposed are %v (%v), want %v", got, err, want)
+		}
+		for _, n := range want {
+			if !got["bookings"][n] {
+				t.Errorf("%s is not deposed: %v", n, got)
+			}
+		}
+	}
+	failover := func(from, to string) operation.Plan {
+		return operation.Plan{Kind: operation.Failover, Primary: from, Candidate: to}
+	}
+	do(operation.OutcomeFinished, failover("gull", "gull")) // started again where it was
+	do(operation.OutcomeUndone, failover("gull", "tern"))
+	deposed()
+	do(operation.OutcomeFinished, failover("gull", "tern"))
+	do(operation.OutcomeNeedsYou, failover("tern", "heron"))
+	deposed("gull", "tern")
+	do(operation.OutcomeUndone, operation.Plan{Kind: operation.Rejoin, Primary: "heron", Target: "gull"})
+	do(operation.OutcomeFinished, operation.Plan{Kind: operation.Salvage, Primary: "heron", Target: "gull"})
+	deposed("gull", "tern")
+	do(operation.OutcomeFinished, operation.Plan{Kind: operation.Rejoin, Primary: "heron", Target: "gull"})
+	deposed("tern")
+	do(operation.OutcomeFinished, failover("heron", "tern"))
+	deposed("heron")
+	do(operation.OutcomeFinished, failover("tern", "gull"))
+	deposed("heron", "tern")
+}
+
 // Records are put back from a copy while no service runs: what was there is kept, a
 // file that is no whole copy changes nothing, and no other user can read any of it.
 func TestRestore(t *testing.T) {

@@ -14,6 +14,8 @@ const (
 	Silent          Code = "silent"              // Seconds; Text: why the last question failed
 	OpenWithoutTerm Code = "open without a term" // Peer owns Term
 	CommitsWait     Code = "commits wait"        // Seconds
+	DiskHangs       Code = "disk hangs"          // Seconds: a commit waits for it
+	Doomed          Code = "doomed"              // killed, and waits for its disk
 	NoReads         Code = "no reads"            // a replica that is set to take no connections
 	NotLetIn        Code = "not let in"          // Text: what the server said
 	Strayed         Code = "strayed"             // Peer: the primary
@@ -35,6 +37,7 @@ const (
 	ReadOnlyBySet   Code = "read-only by a setting"
 	RunsAsReplica   Code = "runs as a replica"
 	FollowsNone     Code = "follows no server"
+	Deposed         Code = "deposed"               // a failover took its role, and it follows no server
 	FollowsStranger Code = "follows a stranger"    // Peer
 	LinkDown        Code = "link down"             // Peer; Text: the server's own words
 	UpstreamSilent  Code = "upstream silent"       // Peer
@@ -94,10 +97,14 @@ const (
 	FailoverQuiet       Code = "failover: quiet"       // for Seconds more
 	FailoverNobody      Code = "failover: nobody"
 	FailoverUnclear     Code = "failover: unclear"
+	FailoverTooFew      Code = "failover: too few" // Count would be left, Total have to
+	FailoverNoStart     Code = "failover: no start"
+	StartsAgain         Code = "starts again" // Name is given Seconds; Because
 	FailoverCrashed     Code = "failover: crashed"
 	FailoverStopped     Code = "failover: stopped"
 	FailoverReopens     Code = "failover: reopens"
 	FailoverClosed      Code = "failover: closed"
+	FailoverDisk        Code = "failover: disk"    // hangs for Seconds
 	FailoverHangs       Code = "failover: hangs"   // for Seconds
 	FailoverPath        Code = "failover: path"    // Peer still receives
 	FailoverPledged     Code = "failover: pledged" // Peer was asked for its pledge
@@ -106,6 +113,7 @@ const (
 	FailoverPlan        Code = "failover: plan"    // Text: why not
 	NoFailover          Code = "no failover"       // Because
 	RejoinsByItself     Code = "rejoins by itself" // Because
+	RejoinByHand        Code = "rejoin by hand"    // Text: why not by itself
 	FailoverByHand      Code = "failover by hand"
 	FailoverLoss        Code = "failover: loss" // Bytes at risk, Total are accepted
 	StillReceives       Code = "still receives" // from Peer, Seconds ago

@@ -29,6 +29,9 @@ type Policy struct {
 	// Fencing: the primary takes writes only while a permission of the service's, or the
 	// pledges of the other agents, run; when they run out its host stops it.
 	Fencing bool `json:"fencing"`
+	// FencingOpen: nobody has said whether Fencing is to be on. A cluster that was built here
+	// has it on as soon as it can be; of one that was adopted a person is asked.
+	FencingOpen bool `json:"fencing_open,omitempty"`
 	// Automatic is when a failover begins by itself; that needs Fencing.
 	Automatic Automatic `json:"automatic"`
 	// Maintenance is one that somebody has announced.
@@ -46,6 +49,13 @@ type Automatic struct {
 	LossTransactions int64 `json:"loss_transactions"`
 	// QuietSeconds have to lie between two.
 	QuietSeconds float64 `json:"quiet_seconds"`
+	// StartSeconds is how long a primary whose database crashed may take to be started again
+	// before another server takes its place; 0: that is not tried.
+	StartSeconds float64 `json:"start_seconds"`
+	// LeastLeft is how many servers have to be left, the new primary among them.
+	LeastLeft int `json:"least_left"`
+	// Sites are those whose servers are preferred, the best first, where rank and log are equal.
+	Sites []string `json:"sites"`
 	// Rejoin is which servers are brought back as replicas without a person.
 	Rejoin Rejoin `json:"rejoin"`
 }
@@ -63,14 +73,22 @@ const (
 // Rejoins are the choices of Rejoin.
 var Rejoins = []Rejoin{RejoinNever, RejoinWithoutTail, RejoinAfterSaving}
 
+// MostStart is the longest time for which a crashed primary is started again first.
+const MostStart = 10 * time.Minute
+
 // MostOff is the longest time for which automatic failover is off and comes back by itself.
 const MostOff = 7 * 24 * time.Hour
 
 // Check reports what is wrong with it at a time.
 func (a Automatic) Check(now time.Time) error {
 	switch {
-	case a.LossBytes < 0 || a.LossTransactions < 0 || a.QuietSeconds < 0:
+	case a.LossBytes < 0 || a.LossTransactions < 0 || a.QuietSeconds < 0 || a.StartSeconds < 0 || a.LeastLeft < 0:
 		return errors.New("a limit of automatic failover is not negative")
+	case a.StartSeconds > MostStart.Seconds():
+		return fmt.Errorf("a crashed primary may take %g s to be started again at most: nobody can write meanwhile",
+			MostStart.Seconds())
+	case slices.Contains(a.Sites, ""):
+		return errors.New("a preferred site has a name")
 	case a.Rejoin != "" && !slices.Contains(Rejoins, a.Rejoin):
 		return fmt.Errorf("automatic rejoin is %q, %q or %q, not %q", RejoinNever, RejoinWithoutTail, RejoinAfterSaving,
 			a.Rejoin)
@@ -118,5 +136,5 @@ func DefaultPolicy() Policy {
 	return Policy{BehindSeconds: 3, UnseenSeconds: 5, StalledSeconds: 15,
 		AtRiskBytes: 64 << 20, SlotBytes: 1 << 30, FullHours: 24, ConflictsPerHour: 20, ClockSeconds: 1, Muted: []Rule{},
 		Automatic: Automatic{LossBytes: 1 << 20, LossTransactions: 100, QuietSeconds: 600,
-			Rejoin: RejoinNever}}
+			LeastLeft: 1, Sites: []string{}, Rejoin: RejoinNever}}
 }

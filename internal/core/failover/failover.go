@@ -36,13 +36,19 @@ type Input struct {
 	Last time.Time
 	// AtRisk is what was at risk when the primary was last seen to take writes.
 	AtRisk view.AtRisk
+	// StartedAgain: the primary was started again in this outage already, or just before it.
+	StartedAgain bool
+	// StartFailed: that came to nothing, or takes too long.
+	StartFailed bool
 	// WaitsForPerson: an operation ended so that somebody has to look.
 	WaitsForPerson bool
 }
 
 // Decision is a verdict with its reason and what was seen.
 type Decision struct {
-	Verdict  Verdict              `json:"verdict"`
+	Verdict Verdict `json:"verdict"`
+	// To is the primary itself where it is started again; empty: whoever is fittest.
+	To       string               `json:"to,omitempty"`
 	Why      cause.Cause          `json:"why"`
 	Evidence []operation.Evidence `json:"evidence,omitempty"`
 }
@@ -52,6 +58,9 @@ const (
 	// hungFor is how long a database that runs may not answer, since it was last looked at
 	// and did: longer than one look that waits for it in vain.
 	hungFor = 6 * time.Second
+	// diskHangsFor is how long, in seconds, commits may wait for the primary's disk: a
+	// snapshot of its volume can hold it up for a few.
+	diskHangsFor = 10.0
 	// fresh is how long ago a message of the primary is a sign of life, and freshPledge
 	// how much of a pledge is left then, in seconds.
 	fresh       = 2.5
@@ -95,8 +104,14 @@ func Decide(in Input) Decision {
 		return wait(why)
 	case lost == Refuse:
 		return refuse(why)
+	case why.Code == cause.FailoverCrashed && policy.StartSeconds > 0 && !in.StartedAgain:
+		return Decision{Verdict: Go, To: p.Name, Evidence: evidence(in, p),
+			Why: cause.Cause{Code: cause.StartsAgain, Name: p.Name, Seconds: policy.StartSeconds, Because: &why}}
 	case !candidate(v):
 		return refuse(cause.Cause{Code: cause.FailoverNobody, Name: p.Name})
+	}
+	if n := left(v); n < policy.LeastLeft {
+		return refuse(cause.Cause{Code: cause.FailoverTooFew, Count: int64(n), Total: int64(policy.LeastLeft)})
 	}
 	if c := tooMuch(in, p); p.Health == view.Unseen && !c.IsZero() {
 		return refuse(c) // otherwise the plan knows it exactly: Accepts
@@ -112,8 +127,15 @@ func gone(in Input, p *view.Server) (Verdict, cause.Cause) {
 		return unseen(in, p)
 	case o == nil:
 		return Refuse, cause.Cause{Code: cause.FailoverUnclear, Name: p.Name}
+	case in.StartFailed:
+		return Go, cause.Cause{Code: cause.FailoverNoStart, Name: p.Name}
 	case p.Cause.Code == cause.Crashed:
 		return Go, cause.Cause{Code: cause.FailoverCrashed, Name: p.Name}
+	case p.Cause.Code == cause.DiskHangs:
+		if p.Cause.Seconds < diskHangsFor {
+			return Wait, cause.Cause{Code: cause.FailoverDisk, Name: p.Name, Seconds: p.Cause.Seconds}
+		}
+		return Go, cause.Cause{Code: cause.FailoverDisk, Name: p.Name, Seconds: p.Cause.Seconds}
 	case p.Cause.Code == cause.StoppedCleanly:
 		return Refuse, cause.Cause{Code: cause.FailoverStopped, Name: p.Name}
 	case o.Process.Accepting && o.Process.Role == observation.Replica:
@@ -181,6 +203,19 @@ func candidate(v *view.View) bool {
 		}
 	}
 	return false
+}
+
+// left counts the servers that would be there without the primary: they answer, and their
+// databases do.
+func left(v *view.View) (n int) {
+	for i := range v.Servers {
+		s := &v.Servers[i]
+		runs := s.Observation != nil && s.Observation.Process.Accepting
+		if s.Name != v.Primary && runs && (s.Health == view.InStep || s.Health == view.Behind || s.Health == view.Stalled) {
+			n++
+		}
+	}
+	return n
 }
 
 // tooMuch says that more may be lost than the policy accepts, by what was at risk when the

@@ -58,12 +58,40 @@ func TestDecide(t *testing.T) {
 	offFor := func(d time.Duration) func(*Input) {
 		return func(in *Input) { in.View.Policy.Automatic.OffUntil = now.Add(d) }
 	}
+	disk := func(seconds float64) func(*Input) {
+		return func(in *Input) {
+			in.gull().Health, in.gull().Cause = view.TakesNoWrite, cause.Cause{Code: cause.DiskHangs, Seconds: seconds}
+			in.gull().Observation.Process = observation.Process{Running: true, Accepting: true, Role: observation.Primary}
+		}
+	}
+	startFirst := func(already bool) func(*Input) {
+		return func(in *Input) { in.View.Policy.Automatic.StartSeconds, in.StartedAgain = 30, already }
+	}
 	for name, c := range map[string]struct {
 		change func(*Input)
 		want   Verdict
 		why    cause.Code
 	}{
 		"crashed":         {func(*Input) {}, Go, cause.FailoverCrashed},
+		"disk held up":    {disk(7), Wait, cause.FailoverDisk},
+		"disk hangs":      {disk(11), Go, cause.FailoverDisk},
+		"start it first":  {startFirst(false), Go, cause.StartsAgain},
+		"started already": {startFirst(true), Go, cause.FailoverCrashed},
+		"it is still starting": {func(in *Input) {
+			startFirst(true)(in)
+			hangs(time.Second)(in)
+			in.gull().Observation.Process.Passing, in.StartFailed = true, true
+		}, Go, cause.FailoverNoStart},
+		"start, though nobody else may": {func(in *Input) {
+			startFirst(false)(in)
+			in.View.Servers[1].MayTakeOver = false
+		}, Go, cause.StartsAgain},
+		"start only what crashed": {func(in *Input) { startFirst(false)(in); unseenHost(in) }, Go, cause.FailoverUnseen},
+		"enough are left":         {func(in *Input) { in.View.Policy.Automatic.LeastLeft = 2 }, Go, cause.FailoverCrashed},
+		"too few are left": {func(in *Input) {
+			in.View.Policy.Automatic.LeastLeft = 2
+			in.View.Servers[2].Health = view.Unseen
+		}, Refuse, cause.FailoverTooFew},
 		"well":            {func(in *Input) { in.gull().Health = view.TakesWrites }, Nothing, ""},
 		"not wanted":      {func(in *Input) { in.View.Policy.Automatic.On = false }, Nothing, ""},
 		"no primary yet":  {func(in *Input) { in.View.Primary = "" }, Nothing, ""},

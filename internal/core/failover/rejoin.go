@@ -16,15 +16,16 @@ import (
 const rejoinsAfter = 10 * time.Second
 
 // CameApart reports whether a server is one that may be brought back without a person: it
-// crashed, was fenced, or holds writes of its own. One that was stopped in order, was open
-// for writes without right, or whose data came from elsewhere is left to a person.
+// crashed, was fenced, lost its role to another server, or holds writes of its own. One that
+// was stopped in order, was open for writes without right, or whose data came from elsewhere
+// is left to a person.
 func CameApart(v *view.View, s *view.Server) bool {
 	o := s.Observation
 	if s.Name == v.Primary || o == nil || o.Data.Foreign || o.Data.Strayed || o.Data.Unfinished != "" || o.Data.Empty {
 		return false
 	}
 	switch s.Cause.Code {
-	case cause.FencedByAgent, cause.Crashed:
+	case cause.FencedByAgent, cause.Crashed, cause.Deposed:
 		return true
 	case cause.PastFork, cause.ExtraGTIDs:
 		return s.Health == view.Adrift

@@ -159,6 +159,12 @@ type Process struct {
 	// CommitWaits is for how long the oldest commit has been waiting for a
 	// synchronous replica or for room on the disk, in seconds.
 	CommitWaits float64 `json:"commit_waits_seconds,omitempty"`
+	// DiskWaits is for how long a commit of the agent's own has been waiting for this
+	// server's disk, in seconds. Tried only under fencing.
+	DiskWaits float64 `json:"disk_waits_seconds,omitempty"`
+	// Doomed: it was killed and waits in the kernel for a disk that hangs. It acknowledges
+	// nothing any more, and its files are not to be touched.
+	Doomed bool `json:"doomed,omitempty"`
 }
 
 // NotUsable reports whether the database runs and an agent cannot use it; one that only

@@ -34,26 +34,28 @@ type Condition struct {
 
 // The kinds of condition.
 const (
-	IsStopped     = "stopped"        // no database process, or one that can write no more
-	HoldsAll      = "holds all"      // Server applied all that Other wrote before its orderly stop
-	IsPrimary     = "is primary"     // runs, writable, owner of Term
-	IsReplica     = "is replica"     // runs read-only
-	Streams       = "streams"        // runs read-only, connected to Other, on Other's history
-	PointsAt      = "points at"      // its settings name Other as upstream
-	IsDetached    = "detached"       // follows nobody, no connection left
-	HasSlots      = "has slots"      // Values exist
-	LacksSlots    = "lacks slots"    // Values do not exist
-	IsClosed      = "closed"         // an unsupervised start would open read-only
-	IsCaughtUp    = "caught up"      // at most Within behind Other
-	HasNoted      = "noted"          // Term was noted
-	IsUnbroken    = "whole"          // no unfinished copy or rewind
-	HasPassed     = "passed"         // applied the mark's position
-	HasMark       = "has mark"       // the mark was found in its own log
-	HoldsMost     = "holds most"     // received at least what Other received
-	LosesAtMost   = "loses at most"  // lacks at most Within of what Other wrote: up to Values[0], else to where it stopped
-	LogBegins     = "log begins"     // the oldest file of its log is Values[0]
-	HasCheckpoint = "has checkpoint" // a recovery would begin at Values[0] or after
-	HasSetting    = "has setting"    // setting Values[0] is Values[1]
+	// AcknowledgesNothing: as IsStopped, or it was killed and waits for a disk that hangs.
+	AcknowledgesNothing = "acknowledges nothing"
+	IsStopped           = "stopped"        // no database process, or one that can write no more
+	HoldsAll            = "holds all"      // Server applied all that Other wrote before its orderly stop
+	IsPrimary           = "is primary"     // runs, writable, owner of Term
+	IsReplica           = "is replica"     // runs read-only
+	Streams             = "streams"        // runs read-only, connected to Other, on Other's history
+	PointsAt            = "points at"      // its settings name Other as upstream
+	IsDetached          = "detached"       // follows nobody, no connection left
+	HasSlots            = "has slots"      // Values exist
+	LacksSlots          = "lacks slots"    // Values do not exist
+	IsClosed            = "closed"         // an unsupervised start would open read-only
+	IsCaughtUp          = "caught up"      // at most Within behind Other
+	HasNoted            = "noted"          // Term was noted
+	IsUnbroken          = "whole"          // no unfinished copy or rewind
+	HasPassed           = "passed"         // applied the mark's position
+	HasMark             = "has mark"       // the mark was found in its own log
+	HoldsMost           = "holds most"     // received at least what Other received
+	LosesAtMost         = "loses at most"  // at most Within of what Other wrote: up to Values[0], else to where it stopped
+	LogBegins           = "log begins"     // the oldest file of its log is Values[0]
+	HasCheckpoint       = "has checkpoint" // a recovery would begin at Values[0] or after
+	HasSetting          = "has setting"    // setting Values[0] is Values[1]
 	// TakesEncrypted: connections to Server prove Values[0]; FollowsEncrypted: it has
 	// its upstream prove that.
 	TakesEncrypted   = "takes encrypted"
@@ -83,6 +85,9 @@ func (c Condition) Holds(engine string, obs map[string]*observation.Server) (ok 
 func (c Condition) Known() bool { _, ok := conditionTests[c.Kind]; return ok }
 
 var conditionTests = map[string]func(c Condition, engine string, o, other *observation.Server) (bool, string){
+	AcknowledgesNothing: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+		return !o.Process.Running || o.Process.Doomed || o.Log.ShutdownAt != "", c.Server + runs(o)
+	},
 	IsStopped: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		return !o.Process.Running || o.Log.ShutdownAt != "", c.Server + runs(o)
 	},

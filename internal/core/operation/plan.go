@@ -167,6 +167,11 @@ type Decided struct {
 	LastGood time.Time `json:"last_good,omitzero"`
 }
 
+// StartsAgain reports whether a crashed primary is started where it is, without a person.
+func (p *Plan) StartsAgain() bool {
+	return p.Decided != nil && p.Kind == Failover && p.Candidate == p.Primary
+}
+
 // PausePlace stands in a closing sentence for the measured write pause.
 const PausePlace = "{pause}"
 

@@ -39,6 +39,8 @@ type Request struct {
 	// ConfirmStopped names servers that a person has verified to be off for good,
 	// because their agents cannot be reached.
 	ConfirmStopped []string `json:"confirm_stopped,omitempty"`
+	// StartSeconds is how long the primary may take that is started again; 0: ten minutes.
+	StartSeconds float64 `json:"start_seconds,omitempty"`
 	// Compare adds a comparison of all data to the proof.
 	Compare bool `json:"compare,omitempty"`
 	// ConfirmName is the cluster's or server's name, typed by whoever asks for

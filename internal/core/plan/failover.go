@@ -182,7 +182,7 @@ func held(s *view.Server) string {
 	return cmp.Or(s.Received, s.Observation.Log.Applied, s.Observation.Log.Written)
 }
 
-// byReceived puts the replica that holds most first, then rank, then name.
+// byReceived puts the replica that holds most first, then rank, site and name.
 func (in *Input) byReceived(a, b *view.Server) bool {
 	x, y := held(a), held(b)
 	if d, known := position.Lacks(in.View.Engine, y, x); known && !d.IsZero() {
@@ -191,7 +191,7 @@ func (in *Input) byReceived(a, b *view.Server) bool {
 	if d, known := position.Lacks(in.View.Engine, x, y); known && !d.IsZero() {
 		return false
 	}
-	return byRank(a, b)
+	return in.byRank(a, b)
 }
 
 // checkOldStopped is the rule that no second server takes writes: the old
@@ -298,7 +298,7 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 		}
 	}
 	m := in.Member(old)
-	if m != nil && m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.seen(old) {
+	if m != nil && m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.stopsGently(old) {
 		return fmt.Sprintf("%s stops cleanly first, so that nothing should be lost.", old)
 	}
 	// Only the end of the old primary's own log bounds the loss: nobody can hold
@@ -334,18 +334,23 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 		held, end)
 }
 
+// stopsGently reports whether a server that is to be fenced can stop in order first. One that
+// hangs, or whose disk does, ends no session cleanly: waiting for it only makes the pause longer.
+func (in *Input) stopsGently(server string) bool {
+	v := in.View.Find(server)
+	return in.seen(server) && v.Observation != nil && v.Cause.Code != cause.DiskHangs &&
+		(v.Observation.Process.Accepting || v.Observation.Process.NotLetIn)
+}
+
 func (in *Input) stepFence(p *operation.Plan, old string) {
 	if !in.seen(old) {
 		return
 	}
-	// One that hangs ends no session cleanly: waiting for it only makes
-	// the pause longer.
-	v := in.View.Find(old)
-	gently := v != nil && v.Observation != nil && (v.Observation.Process.Accepting || v.Observation.Process.NotLetIn)
+	v, gently := in.View.Find(old), in.stopsGently(old)
 	s := operation.Step{Name: "fence-old",
 		Action:  operation.Action{Title: "Fence " + old, Server: old, Call: verb.Seal(verb.Fence{Gently: gently})},
 		Seconds: 0.2, Limit: 30,
-		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}}, IfFails: "nothing else is changed"}
+		After: []operation.Condition{{Kind: operation.AcknowledgesNothing, Server: old}}, IfFails: "nothing else is changed"}
 	if v != nil && v.Health == view.TakesWrites {
 		s.Undo = in.stepsReopen(p, old)
 		s.IfFails = old + " becomes primary again"
@@ -455,17 +460,21 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 	}
 	p.AddStep(operation.Step{Name: "decide",
 		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", old, p.Term),
-			Call: verb.Seal(verb.Decide{Server: old})}, Seconds: 0.01, IfFails: "nothing has changed"})
+			Call: verb.Seal(verb.Decide{Server: old, Closed: true})}, Seconds: 0.01, IfFails: "nothing has changed"})
 	if asReplica {
 		in.stepPromote(p, old)
 	} else {
 		p.AddStep(operation.Step{Name: "open",
 			Action: operation.Action{Title: "Start " + old + " as primary", Server: old,
 				Call: verb.Seal(verb.Start{As: observation.Primary})}, Tries: startTries, PatienceSeconds: startPatience,
-			NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1, Limit: 600,
+			NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1,
+			Limit:   cmp.Or(max(0, in.Request.StartSeconds), 600),
 			After:   []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}},
 			IfFails: "read the server's log; or make another server primary"})
 	}
+	p.AddStep(operation.Step{Name: "decide-open", Action: operation.Action{
+		Title: fmt.Sprintf("Record that %s writes in term %d", old, p.Term), Call: verb.Seal(verb.Decide{Server: old})},
+		OnFail: operation.NeedsYou, Seconds: 0.01, IfFails: "crosstwin failover " + in.View.Cluster + " --to " + old})
 	in.stepsAfterPromotion(p, old, nil)
 	var following []string
 	for _, n := range in.replicas(old) {

@@ -119,7 +119,7 @@ func TestMakeMariaDB(t *testing.T) {
 			change: func(in *Input, m members) {
 				dead(m[0].Last)
 				in.Examination = &verb.Examination{End: "1-11-200"}
-			}, steps: "open-term settle decide open! mark-term events"},
+			}, steps: "open-term settle decide open! decide-open mark-term events"},
 		{name: "seed an empty one", r: operation.Request{Kind: operation.Seed, Server: "plover"},
 			change: func(_ *Input, m members) {
 				m[1].Last = &observation.Server{At: now, Data: observation.Data{Empty: true},

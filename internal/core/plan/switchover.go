@@ -32,7 +32,7 @@ func (in *Input) switchover(p *operation.Plan) error {
 			return false, "it is stalled: " + s.Why
 		}
 		return true, ""
-	}, byRank)
+	}, in.byRank)
 	old, cand := in.View.Primary, p.Candidate
 	if cand == "" || !up {
 		in.checkAgents(p, old)
@@ -166,14 +166,26 @@ func (in *Input) choose(p *operation.Plan, eligible func(*view.Server) (bool, st
 	p.AddCheck(c)
 }
 
-func byRank(a, b *view.Server) bool {
+func (in *Input) byRank(a, b *view.Server) bool {
 	if a.Rank != b.Rank {
 		return a.Rank < b.Rank
+	}
+	if x, y := in.sitePlace(a), in.sitePlace(b); x != y {
+		return x < y
 	}
 	if a.LagBytes != b.LagBytes {
 		return a.LagBytes < b.LagBytes
 	}
 	return a.Name < b.Name
+}
+
+// sitePlace is the place of a server's site among those that the policy prefers.
+func (in *Input) sitePlace(s *view.Server) int {
+	sites := in.View.Policy.Automatic.Sites
+	if i := slices.Index(sites, s.Site); i >= 0 {
+		return i
+	}
+	return len(sites)
 }
 
 func (in *Input) roleEffects(p *operation.Plan, old, cand string, others []string, fate string) {

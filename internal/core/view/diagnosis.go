@@ -28,8 +28,8 @@ func diagnose(in Input, m Member, s *Server) cause.Cause {
 		}
 		c.Bytes = s.Stages.NotApplied
 		return c
-	case cause.FollowsNone, cause.FollowsStranger, cause.LinkDown, cause.UpstreamSilent, cause.ApplierStopped,
-		cause.NothingArrives, cause.PeerSaysNothing:
+	case cause.FollowsNone, cause.Deposed, cause.FollowsStranger, cause.LinkDown, cause.UpstreamSilent,
+		cause.ApplierStopped, cause.NothingArrives, cause.PeerSaysNothing:
 		return c
 	case cause.Delayed:
 		c.Bytes, c.Others = s.Stages.NotApplied, nil

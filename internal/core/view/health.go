@@ -46,10 +46,14 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 		return Stopped, stoppedHow(o)
 	case o.Process.NotLetIn:
 		return Unseen, cause.Cause{Code: cause.NotLetIn, Text: o.Process.Problem}
+	case o.Process.Doomed:
+		return Stopped, cause.Cause{Code: cause.Doomed}
 	case !o.Process.Accepting && o.Process.NoReads:
 		return Stalled, cause.Cause{Code: cause.NoReads}
 	case !o.Process.Accepting:
 		return stuck(m.Name == in.Owner), cause.Cause{Code: cause.NoAnswer, Text: o.Process.Problem}
+	case m.Name == in.Owner && o.Process.Role == observation.Primary && diskWaits(o) > commitLimit:
+		return TakesNoWrite, cause.Cause{Code: cause.DiskHangs, Seconds: diskWaits(o)}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.CommitWaits > commitLimit:
 		return TakesNoWrite, cause.Cause{Code: cause.CommitsWait, Seconds: o.Process.CommitWaits}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.Writable:
@@ -60,6 +64,15 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 		return TakesNoWrite, cause.Cause{Code: cause.RunsAsReplica}
 	}
 	return replicaHealth(in, m, owner, s)
+}
+
+// diskWaits is for how long commits have been waiting for the server's own disk: it hangs,
+// or has no room.
+func diskWaits(o *observation.Server) float64 {
+	if _, full := DiskFull(o); full {
+		return max(o.Process.DiskWaits, o.Process.CommitWaits)
+	}
+	return o.Process.DiskWaits
 }
 
 func stuck(owner bool) Health {
@@ -143,6 +156,8 @@ func replicaHealth(in Input, m Member, owner *Member, s *Server) (Health, cause.
 	ownerUp := owner != nil && owner.Last != nil && owner.Last.Process.Accepting &&
 		owner.Last.Process.Role == observation.Primary
 	switch {
+	case (up == nil || up.Host == "") && m.Deposed:
+		return Stalled, cause.Cause{Code: cause.Deposed}
 	case up == nil || up.Host == "":
 		return Stalled, cause.Cause{Code: cause.FollowsNone}
 	case owner != nil && s.Follows != in.Owner && findMember(in, s.Follows) == nil:

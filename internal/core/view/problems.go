@@ -193,7 +193,11 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 	case s.Cause.Code == cause.ApplierStopped:
 		return with(cause.TailThenRebuild), &Fix{Kind: operation.Rejoin, Server: s.Name}
 	}
-	return with(cause.RejoinIt), &Fix{Kind: operation.Rejoin, Server: s.Name}
+	rejoin := with(cause.RejoinIt)
+	if m := findMember(in, s.Name); m != nil && m.StaysApart != "" {
+		rejoin.Code, rejoin.Text = cause.RejoinByHand, m.StaysApart
+	}
+	return rejoin, &Fix{Kind: operation.Rejoin, Server: s.Name}
 }
 
 // slotProblems are slots that are lost, or that keep log which nobody reads.

@@ -89,6 +89,10 @@ type Member struct {
 	WasAdrift cause.Cause
 	// ProofProblem is what the last attempt to prove its history met.
 	ProofProblem string
+	// Deposed: a failover took its role as primary, and it has not become part of the cluster
+	// again. StaysApart is why it is not brought back by itself, where that was tried.
+	Deposed    bool
+	StaysApart string
 	// Examined is what was found in its data, while it does not run; nil when that
 	// is not known.
 	Examined *verb.Examination

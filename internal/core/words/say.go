@@ -49,11 +49,23 @@ var failoverWords = map[cause.Code]func(cause.Cause) string{
 		return "how " + c.Name + " is cannot be told"
 	},
 	cause.FailoverCrashed: func(c cause.Cause) string { return c.Name + "'s database crashed" },
+	cause.FailoverTooFew: func(c cause.Cause) string {
+		return fmt.Sprintf("%s would be left, and %d have to be", Count(c.Count, "server"), c.Total)
+	},
+	cause.FailoverNoStart: func(c cause.Cause) string {
+		return c.Name + "'s database crashed, and could not be started again in time"
+	},
+	cause.StartsAgain: func(c cause.Cause) string {
+		return fmt.Sprintf("%s is started again first, and given %s%s", c.Name, Span(c.Seconds), because(c))
+	},
 	cause.FailoverStopped: func(c cause.Cause) string { return c.Name + " was stopped in order, as a person does" },
 	cause.FailoverReopens: func(c cause.Cause) string { return c.Name + " was restarted and is about to be opened again" },
 	cause.FailoverClosed:  func(c cause.Cause) string { return c.Name + " runs read-only and could not be opened again" },
 	cause.FailoverHangs: func(c cause.Cause) string {
 		return c.Name + "'s database runs and has not answered for " + Span(c.Seconds)
+	},
+	cause.FailoverDisk: func(c cause.Cause) string {
+		return fmt.Sprintf("a commit on %s has been waiting for its disk for %s", c.Name, Span(c.Seconds))
 	},
 	cause.FailoverPath: func(c cause.Cause) string {
 		return "only the way to " + c.Name + " is lost: " + c.Peer + " still receives from it"
@@ -148,8 +160,12 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 	cause.Interrupted: func(c cause.Cause) string {
 		return fmt.Sprintf("a %s was interrupted; the data is unusable until the %s is run again", c.Name, c.Name)
 	},
-	cause.FencedByAgent:  plain("its agent stopped it so that it takes no writes"),
-	cause.NoDatabase:     plain("it holds no database yet"),
+	cause.FencedByAgent: plain("its agent stopped it so that it takes no writes"),
+	cause.NoDatabase:    plain("it holds no database yet"),
+	cause.DiskHangs: func(c cause.Cause) string {
+		return "a commit has been waiting for its disk for " + Span(c.Seconds)
+	},
+	cause.Doomed:         plain("its database was killed and waits for its disk: it acknowledges nothing any more"),
 	cause.StoppedCleanly: plain("its database was stopped cleanly"),
 	cause.Crashed: func(c cause.Cause) string {
 		return "its database crashed (its data says: " + c.Text + ")"
@@ -162,6 +178,7 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 
 var linkWords = map[cause.Code]func(cause.Cause) string{
 	cause.FollowsNone: plain("it follows no server"),
+	cause.Deposed:     plain("a failover took its role as primary, and it follows no server yet"),
 	cause.FollowsStranger: func(c cause.Cause) string {
 		return "it follows " + c.Peer + ", which is not a server of this cluster"
 	},
@@ -483,6 +500,9 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 			c.Server, c.Cluster, c.Server)
 	},
 	cause.RejoinIt: func(c cause.Cause) string { return fmt.Sprintf("crosstwin rejoin %s %s", c.Cluster, c.Server) },
+	cause.RejoinByHand: func(c cause.Cause) string {
+		return fmt.Sprintf("crosstwin rejoin %s %s (it does not rejoin by itself: %s)", c.Cluster, c.Server, c.Text)
+	},
 	cause.SetClock: plain("set it by a time server; lag is measured with the service's clock alone and stays right"),
 	cause.EnrollAgain: func(c cause.Cause) string {
 		return fmt.Sprintf("enroll it again: crosstwin server code %s %s, then the command it prints", c.Cluster, c.Server)

@@ -254,18 +254,6 @@ func LastLines(s string, n int) string {
 	return strings.Join(lines, " | ")
 }
 
-// Alive reports whether a process exists and is not a zombie: init reaps late on
-// some machines.
-func Alive(pid int) bool {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		return false
-	}
-	// The state follows the command's name in parentheses.
-	i := bytes.LastIndexByte(b, ')')
-	return i > 0 && i+2 < len(b) && b[i+2] != 'Z' && b[i+2] != 'X'
-}
-
 // ProcessIdentity tells a process from any other that had or will have its
 // number: when it began, and since which start of the host that is counted.
 func ProcessIdentity(pid int) string {
@@ -294,7 +282,7 @@ func (d *Data) Ours(pid int) bool {
 	if !runs(pid, d.Process) {
 		return false
 	}
-	cwd, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
+	cwd, err := workingDir(pid)
 	if errors.Is(err, fs.ErrPermission) {
 		// An agent without root may not look into a server that its unit gave further
 		// rights (measured: MariaDB's). Which unit it is in, anybody may see.
@@ -307,6 +295,9 @@ func (d *Data) Ours(pid int) bool {
 	return err == nil && cwd == real
 }
 
+// doomedFrom is after how many tries those that are left may be waiting for their disk.
+const doomedFrom = 50
+
 // killTries bounds how often a server's processes are killed, every 10 ms.
 const killTries = 500
 
@@ -314,11 +305,17 @@ const killTries = 500
 // tell, which has whatever else watches over the server know that this was meant; what that
 // had started meanwhile is killed as well (invariant: a server is fenced when nobody is
 // left, after the last who could start it was told).
+//
+// Processes that were killed and wait in the kernel for a disk that hangs can acknowledge
+// nothing any more: they end when the disk comes back, and are not waited for. Nobody is
+// told then: whatever starts the server later finds it closed.
 func (d *Data) KillAll(ctx context.Context, closed func() error, tell func(context.Context) error) error {
 	told := false
-	for range killTries {
+	for try := range killTries {
 		left := d.Processes()
 		switch {
+		case len(left) > 0 && try > doomedFrom && allDoomed(left):
+			return closed()
 		case len(left) == 0 && told:
 			return nil
 		case len(left) == 0:
@@ -337,10 +334,17 @@ func (d *Data) KillAll(ctx context.Context, closed func() error, tell func(conte
 }
 
 // KillNow kills all processes of the server, waits for nothing that could hang, and says
-// which are left after the limit. Whoever else could start it again is not told.
+// which are left after the limit that could acknowledge something. Whoever else could start
+// it again is not told.
 func (d *Data) KillNow(limit time.Duration) (left []int) {
 	for end := time.Now().Add(limit); ; time.Sleep(2 * time.Millisecond) {
-		if left = d.Processes(); len(left) == 0 || time.Now().After(end) {
+		if left = d.Processes(); len(left) == 0 {
+			return left
+		}
+		if time.Now().After(end) {
+			if allDoomed(left) {
+				return nil
+			}
 			return left
 		}
 		for _, pid := range left {

@@ -97,6 +97,18 @@ function Fix({ problem, view, act }: { problem: View["problems"][number]; view: 
   );
 }
 
+// FencingOpen asks what nobody has decided for a cluster that could have fencing.
+function FencingOpen({ view }: { view: View }) {
+  const may = useMay();
+  if (!view.policy.fencing_open || !view.primary || view.servers.length < 3 || !may("admin")) return null;
+  return (
+    <p className="note">
+      Nobody has decided yet whether {view.cluster} is to have fencing:{" "}
+      <Link to={`/clusters/${view.cluster}/policy`}>decide it</Link>
+    </p>
+  );
+}
+
 function Troubles({ view, act }: { view: View; act: (r: Request) => void }) {
   if (view.problems.length === 0) return null;
   return (
@@ -283,6 +295,7 @@ export function Cluster() {
           <HistoryChart view={view} />
         </section>
         <div>
+          <FencingOpen view={view} />
           <Troubles view={view} act={setRequest} />
           <Topology view={view} act={setRequest} />
           <Recent cluster={name} />

@@ -1,6 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { api, take, type View } from "../api/client";
 import { when } from "../words";
+import { AutomaticLimits } from "./automatic-limits";
 import { Problem } from "./bits";
 
 const never = "0001-01-01T00:00:00Z";
@@ -16,7 +17,7 @@ export function Fencing({ v }: { v: View }) {
         }),
       ),
   });
-  const { fencing, automatic } = v.policy;
+  const { fencing, fencing_open: open, automatic } = v.policy;
   const off = new Date(automatic.off_until).getTime() > Date.now();
   const hour = () => new Date(Date.now() + 3600e3).toISOString().replace(/\.\d+Z$/, "Z");
   const turn = (on: boolean, until = never) => set.mutate({ automatic: { ...automatic, on, off_until: until } });
@@ -27,16 +28,28 @@ export function Fencing({ v }: { v: View }) {
         {fencing
           ? "The primary takes writes only while its permission runs. A failover needs nobody's word that it is off."
           : "Nothing stops a primary that cannot be reached: before a failover a person makes sure that it is off."}
+        {open && " Nobody has decided yet whether it is to be on."}
       </p>
       {v.permission && <p>{v.permission.text}</p>}
       <div className="btns">
         <button
           className="btn sm"
           disabled={set.isPending}
-          onClick={() => set.mutate({ fencing: !fencing, automatic: { ...automatic, on: automatic.on && !fencing } })}
+          onClick={() =>
+            set.mutate({
+              fencing: !fencing,
+              fencing_open: false,
+              automatic: { ...automatic, on: automatic.on && !fencing },
+            })
+          }
         >
           {fencing ? "Switch fencing off" : "Switch fencing on"}
         </button>
+        {open && (
+          <button className="btn sm" disabled={set.isPending} onClick={() => set.mutate({ fencing_open: false })}>
+            Leave it off
+          </button>
+        )}
       </div>
       <h2 className="h mt-6">Automatic failover</h2>
       <p className="note">
@@ -57,6 +70,11 @@ export function Fencing({ v }: { v: View }) {
           </button>
         )}
       </div>
+      <AutomaticLimits
+        automatic={automatic}
+        busy={set.isPending}
+        save={(limits) => set.mutate({ automatic: { ...automatic, ...limits } })}
+      />
       <h2 className="h mt-6">Automatic rejoin</h2>
       <p className="note">Which servers that crashed or were fenced come back as replicas by themselves.</p>
       <select

@@ -6,7 +6,7 @@ import { Problem } from "./bits";
 import { Fencing } from "./fencing";
 import { Maintenance } from "./maintenance";
 
-type Limit = Exclude<keyof View["policy"], "muted" | "maintenance" | "fencing" | "automatic">;
+type Limit = Exclude<keyof View["policy"], "muted" | "maintenance" | "fencing" | "fencing_open" | "automatic">;
 
 // Policy changes the limits and the ranks of one cluster, or removes it.
 export function Policy({ v, remove }: { v: View; remove: () => void }) {
