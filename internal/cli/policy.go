@@ -174,7 +174,7 @@ func startWords(a cluster.Automatic) string {
 	if a.StartSeconds > 0 {
 		out = "a crashed primary is started again first, and given " + words.Span(a.StartSeconds)
 	}
-	out += fmt.Sprintf("; %s at least have to be left", words.Count(int64(a.LeastLeft), "server"))
+	out += fmt.Sprintf("; servers that have to be left: %d", a.LeastLeft)
 	if len(a.Sites) > 0 {
 		out += "; sites preferred: " + strings.Join(a.Sites, ", ")
 	}

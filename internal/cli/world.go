@@ -104,7 +104,7 @@ In another terminal:
   crosstwin switchover %-15s move the primary role; watch the pause
 
 Then break something: kill -9 the database of the primary, and crosstwin failover %s.
-To have that done by itself: crosstwin cluster set %s --fencing on --automatic on
+To have that done by itself: crosstwin cluster set %s --automatic on
 Ctrl-C here stops everything.
 `, up, console, filepath.Join(w.Dir, "connections.json"), w.Dir, w.Dir, name, name, name, name)
 }

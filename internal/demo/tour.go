@@ -8,10 +8,13 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
 
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/tail"
@@ -59,6 +62,7 @@ func tourOf(ctx context.Context, w *Cluster, out io.Writer) error {
 		{"Fail over", t.failover},
 		{"Show and save what only " + t.first + " has", t.showTail},
 		{"Rejoin " + t.first, t.rejoin},
+		{t.second + " crashes, and nobody is awake", t.byItself},
 		{"Compare all data", t.compare},
 	}
 	t.load = w.Load(2, 20*time.Millisecond)
@@ -285,6 +289,66 @@ func (t *tour) fetchSalvage(ctx context.Context, op operation.Operation) (string
 	}
 	b, err := os.ReadFile(path)
 	return string(b), err
+}
+
+// byItself kills the primary's database while automatic failover and rejoin are on, and does
+// nothing more.
+func (t *tour) byItself(ctx context.Context) (string, error) {
+	v, err := t.w.Client.Cluster(ctx, t.w.Name)
+	if err != nil {
+		return "", err
+	}
+	p := v.Policy
+	p.Fencing, p.Automatic.On, p.Automatic.QuietSeconds = true, true, 0
+	p.Automatic.Rejoin = cluster.RejoinAfterSaving
+	if _, err := t.w.Client.SetCluster(ctx, t.w.Name, apitype.ClusterChange{Policy: &p}); err != nil {
+		return "", err
+	}
+	err = t.w.Await(ctx, func(v view.View) bool { // the primary has a permission, and another server pledges
+		return v.Permission != nil && v.Permission.Seconds > 0 && len(v.Permission.Set) > 0 && len(v.Permission.Silent) == 0
+	})
+	if err != nil {
+		return "", err
+	}
+	if _, err := t.inStep(ctx); err != nil {
+		return "", err
+	}
+	t.load.Reset()
+	if err := t.load.AwaitAcks(ctx, 5); err != nil {
+		return "", err
+	}
+	KillDatabase(t.w.Server(t.second))
+	if err := t.w.Await(ctx, func(v view.View) bool { return v.Primary == t.first && v.Operation == nil }); err != nil {
+		return "", err
+	}
+	if err := t.load.AwaitAcks(ctx, 5); err != nil {
+		return "", err
+	}
+	gap := t.load.Gap()
+	list, err := t.w.Client.Operations(ctx, t.w.Name, "", string(operation.Failover), 1)
+	if err != nil {
+		return "", err
+	}
+	if len(list) == 0 || list[0].Plan.Decided == nil {
+		return "", fmt.Errorf("%s is primary, and no failover began by itself", t.first)
+	}
+	more, err := t.w.Server(t.first).Missing(ctx, t.load.Acked())
+	if err != nil {
+		return "", err
+	}
+	for _, r := range more {
+		if !slices.Contains(t.tail, r) {
+			t.tail = append(t.tail, r)
+		}
+	}
+	err = t.w.Await(ctx, func(v view.View) bool { // the crashed server is back
+		return v.Find(t.second).Health == view.InStep && v.Operation == nil
+	})
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s\nit began by itself: %s\nthe workload felt a pause of %.1f s, and %s came back as a replica",
+		list[0].Message, list[0].Plan.Decided.Text, gap.Seconds(), t.second), nil
 }
 
 func (t *tour) compare(ctx context.Context) (string, error) {

@@ -40,7 +40,8 @@ func TestTour(t *testing.T) {
 				t.Fatalf("%v\n%s", err, out)
 			}
 			for _, w := range []string{"the workload felt a pause of", "lost writes stand in the saved tail",
-				"all compared tables match on", "The whole story of " + cluster + " took", "way: rewind"} {
+				"all compared tables match on", "The whole story of " + cluster + " took", "way: rewind",
+				"it began by itself: "} {
 				if !strings.Contains(string(out), w) {
 					t.Errorf("the tour does not say %q:\n%s", w, out)
 				}

@@ -56,7 +56,7 @@ var failoverWords = map[cause.Code]func(cause.Cause) string{
 		return c.Name + "'s database crashed, and could not be started again in time"
 	},
 	cause.StartsAgain: func(c cause.Cause) string {
-		return fmt.Sprintf("%s is started again first, and given %s%s", c.Name, Span(c.Seconds), because(c))
+		return fmt.Sprintf("%s is started again first, which may take %s%s", c.Name, Span(c.Seconds), because(c))
 	},
 	cause.FailoverStopped: func(c cause.Cause) string { return c.Name + " was stopped in order, as a person does" },
 	cause.FailoverReopens: func(c cause.Cause) string { return c.Name + " was restarted and is about to be opened again" },
