@@ -56,7 +56,8 @@ func runningPair(t *testing.T, w *world) {
 	w.must(3, []string{"gull runs as primary", "crosstwin adopt bookings"}, "adopt", "bookings", "--primary", "tern",
 		"--yes")
 	out := w.must(0, []string{"Take over gull as primary of bookings, with tern and heron following, as they run.",
-		"is primary of bookings in term"}, "adopt", "bookings", "--yes")
+		"is primary of bookings in term", "nobody has decided yet: crosstwin cluster set bookings --fencing on, or off"},
+		"adopt", "bookings", "--yes")
 	if by := strings.Contains(out, "by file and position"); by != w.mariadb() {
 		t.Errorf("says of file and position: %t\n%s", by, out)
 	}
@@ -67,7 +68,12 @@ func runningPair(t *testing.T, w *world) {
 	if err != nil || v.Primary != w.as("gull") || !w.find(v, "tern").MayTakeOver {
 		t.Errorf("after the adoption: %s %+v", v.Sentence, w.find(v, "tern").Unfit)
 	}
-	w.must(0, []string{"is primary of bookings in term"}, "adopt", "bookings", "--yes") // once more changes nothing
+	w.must(2, []string{"--fencing is on or off"}, "adopt", "bookings", "--fencing", "maybe", "--yes")
+	w.must(0, []string{"is primary of bookings in term", "Fencing is off."}, "adopt", "bookings", "--fencing", "off",
+		"--yes") // once more changes nothing but the answer
+	if v, err := w.Client.Cluster(w.ctx, w.Name); err != nil || v.Policy.FencingOpen || v.Policy.Fencing {
+		t.Errorf("somebody has answered, and it is open still: %+v %v", v.Policy, err)
+	}
 	for _, s := range w.Servers {
 		if now := w.startedAt(s.Name); now != before[s.Name] {
 			t.Errorf("%s was restarted: %s, %s", s.Name, before[s.Name], now)

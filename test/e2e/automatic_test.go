@@ -93,7 +93,8 @@ func TestAutomaticFailover(t *testing.T) {
 func (w *world) startedAgainFirst(load *demo.Workload) {
 	w.must(2, []string{"a crashed primary may take"}, "cluster", "set", "bookings", "--start-seconds", "3600")
 	w.must(0, nil, "cluster", "set", "bookings", "--start-seconds", "20", "--least-left", "2")
-	w.must(0, []string{"started again first, and given 20.0 s; servers that have to be left: 2"}, "cluster", "show", "bookings")
+	w.must(0, []string{"started again first, and given 20.0 s", "servers that have to be left: 2"}, "cluster", "show",
+		"bookings")
 	before := w.settled()
 	demo.KillDatabase(w.server("tern"))
 	w.await(func(v view.View) bool {

@@ -31,7 +31,7 @@ type Policy struct {
 	Fencing bool `json:"fencing"`
 	// FencingOpen: nobody has said whether Fencing is to be on. A cluster that was built here
 	// has it on as soon as it can be; of one that was adopted a person is asked.
-	FencingOpen bool `json:"fencing_open,omitempty"`
+	FencingOpen bool `json:"fencing_open"`
 	// Automatic is when a failover begins by itself; that needs Fencing.
 	Automatic Automatic `json:"automatic"`
 	// Maintenance is one that somebody has announced.
