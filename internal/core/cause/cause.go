@@ -145,6 +145,7 @@ const (
 	BringBackRank   Code = "bring a ranked replica back"
 	WatchStages     Code = "watch the stages"
 	MakeAnother     Code = "make another primary"
+	SeeDisk         Code = "see its disk"
 	SeeAgent        Code = "see its agent" // At: its address
 	EndSyncWait     Code = "end the wait"  // Name: the setting
 	LetIn           Code = "let the agent in"

@@ -32,6 +32,15 @@ func TestRejoins(t *testing.T) {
 		"crashed": {func(in *Input) {
 			in.gull().Health, in.gull().Cause.Code = view.Stopped, cause.Crashed
 		}, time.Minute, Go},
+		"deposed": {func(in *Input) {
+			in.gull().Health, in.gull().Cause.Code = view.Stalled, cause.Deposed
+		}, time.Minute, Go},
+		"detached by hand": {func(in *Input) {
+			in.gull().Health, in.gull().Cause.Code = view.Stalled, cause.FollowsNone
+		}, time.Minute, Nothing},
+		"its disk hangs": {func(in *Input) {
+			in.gull().Health, in.gull().Cause.Code = view.Stopped, cause.Doomed
+		}, time.Minute, Nothing},
 		"stopped by hand": {func(in *Input) { in.gull().Cause.Code = cause.StoppedCleanly }, time.Minute, Nothing},
 		"has a tail": {func(in *Input) { in.gull().Health, in.gull().Cause.Code = view.Adrift, cause.PastFork },
 			time.Minute, Go},

@@ -30,6 +30,9 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 	case silent > in.Policy.UnseenSeconds, in.Policy.Automatic.On && m.Unanswered >= unansweredLimit:
 		return Unseen, cause.Cause{Code: cause.Silent, Seconds: s.LastContactSeconds, Text: m.Problem}
 	}
+	if o.Process.Doomed { // what its data holds cannot be looked at
+		return Stopped, cause.Cause{Code: cause.Doomed}
+	}
 	if c := adrift(in, m, owner); !c.IsZero() {
 		return Adrift, c
 	}
@@ -46,8 +49,6 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 		return Stopped, stoppedHow(o)
 	case o.Process.NotLetIn:
 		return Unseen, cause.Cause{Code: cause.NotLetIn, Text: o.Process.Problem}
-	case o.Process.Doomed:
-		return Stopped, cause.Cause{Code: cause.Doomed}
 	case !o.Process.Accepting && o.Process.NoReads:
 		return Stalled, cause.Cause{Code: cause.NoReads}
 	case !o.Process.Accepting:

@@ -158,6 +158,8 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 		return with(cause.LetIn), nil // what is not known is no reason to change the primary
 	case s.Cause.Code == cause.NoReads:
 		return with(cause.LetRead), nil
+	case s.Cause.Code == cause.Doomed && s.Name != v.Primary:
+		return with(cause.SeeDisk), nil
 	case s.Name == v.Primary:
 		return with(cause.MakeAnother), &Fix{Kind: operation.Failover}
 	case s.Cause.Code == cause.NotEnrolled:

@@ -98,6 +98,19 @@ func TestAssess(t *testing.T) {
 		{"commits hang", func(in *Input) { in.Members[0].Last.Process.CommitWaits = 12 },
 			map[string]Health{"gull": TakesNoWrite, "": TakesNoWrite}, 0,
 			[]string{"bookings takes no writes. Primary gull: a commit has been waiting for 12.0 s"}},
+		{"its disk hangs", func(in *Input) { in.Members[0].Last.Process.DiskWaits = 7 },
+			map[string]Health{"gull": TakesNoWrite, "": TakesNoWrite}, 0,
+			[]string{"bookings takes no writes. Primary gull: a commit has been waiting for its disk for 7.0 s"}},
+		{"its disk is held up for a moment", func(in *Input) { in.Members[0].Last.Process.DiskWaits = 4 },
+			map[string]Health{"gull": TakesWrites}, 1, nil},
+		{"killed, and waits for its disk", func(in *Input) {
+			in.Members[2].Last.Process = observation.Process{Running: true, Doomed: true}
+			in.Members[2].Last.Data.Strayed = true
+		}, map[string]Health{"heron": Stopped}, 1, []string{"heron is stopped"}},
+		{"a failover took its role", func(in *Input) {
+			in.Members[2].Deposed = true
+			in.Members[2].Last.Links.Upstream = nil
+		}, map[string]Health{"heron": Stalled}, 1, []string{"heron is stalled"}},
 		{"primary hangs", func(in *Input) { in.Members[0].Last.Process.Accepting = false },
 			map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
 		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Process.Writable = false },

@@ -507,6 +507,10 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 	cause.EnrollAgain: func(c cause.Cause) string {
 		return fmt.Sprintf("enroll it again: crosstwin server code %s %s, then the command it prints", c.Cluster, c.Server)
 	},
+	cause.SeeDisk: func(c cause.Cause) string {
+		return "see to " + c.Server + "'s disk: its processes end when that comes back; then: crosstwin rejoin " +
+			c.Cluster + " " + c.Server
+	},
 	cause.SeeHost: func(c cause.Cause) string {
 		return fmt.Sprintf("its host may have been taken over, or its agent may belong to another service: check the host, "+
 			"then enroll its agent again: crosstwin server code %s %s", c.Cluster, c.Server)

@@ -70,6 +70,8 @@ type Engine struct {
 	pool    *pgxpool.Pool
 	compare compareState
 	busy    host.Busy
+	// committer tries whether it commits.
+	committer committer
 	// encryption are the files of its encrypted connections.
 	encryption *host.Encryption
 
@@ -143,6 +145,7 @@ func New(cfg Config, memory engine.Memory, peers engine.Peers) (*Engine, error) 
 		}
 	}
 	e := &Engine{cfg: cfg, memory: memory, peers: peers, encryption: newEncryption(cfg.WorkDir),
+		committer: newCommitter(),
 		Data: &host.Data{Name: cfg.Name, Dir: cfg.DataDir, BinDir: cfg.BinDir, Process: Process, Unit: cfg.Unit,
 			Commands:     cfg.Commands,
 			OwnerName:    cfg.Owner,
