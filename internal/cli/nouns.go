@@ -93,7 +93,7 @@ func (a *app) clusterCommand() *cobra.Command {
 			return a.show(v, func(w io.Writer) {
 				a.printView(w, v)
 				fmt.Fprintf(w, "\nengine %s, term %d\n", v.Engine, v.Term)
-				printPolicy(w, v.Policy)
+				printPolicy(w, v.Cluster, v.Policy)
 			})
 		})}
 	set := &cobra.Command{Use: "set NAME", Short: "Change a cluster's policy", Args: exactly(1),

@@ -189,7 +189,7 @@ func joined(rules []cluster.Rule) string {
 	return strings.Join(out, ", ")
 }
 
-func printPolicy(w io.Writer, p cluster.Policy) {
+func printPolicy(w io.Writer, name string, p cluster.Policy) {
 	fmt.Fprintf(w, "behind from %g s, unseen after %g s, stalled after %g s\n", p.BehindSeconds, p.UnseenSeconds,
 		p.StalledSeconds)
 	fencing := "off: a failover needs a person's word that the old primary is off"
@@ -197,7 +197,7 @@ func printPolicy(w io.Writer, p cluster.Policy) {
 		fencing = "on: the primary takes writes only while its permission runs"
 	}
 	if p.FencingOpen && !p.Fencing {
-		fencing = "off; nobody has decided yet: crosstwin cluster set NAME --fencing on, or off"
+		fencing = "off; nobody has decided yet: crosstwin cluster set " + name + " --fencing on, or off"
 	}
 	fmt.Fprintf(w, "fencing %s\nautomatic failover %s\n", fencing, automaticWords(p.Automatic, time.Now()))
 	fmt.Fprintf(w, "%s\nautomatic rejoin: %s\n", startWords(p.Automatic), cmp.Or(p.Automatic.Rejoin, cluster.RejoinNever))

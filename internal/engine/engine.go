@@ -43,7 +43,8 @@ type Engine interface {
 	// (PostgreSQL) or stay (MariaDB); Start as primary opens it again.
 	Stop(ctx context.Context) error
 	// Fence makes sure that the server acknowledges no further write, whatever
-	// state it is in, and returns when no process of it is left.
+	// state it is in, and returns when no process of it is left; host.ErrDoomed when those
+	// that are left wait for their disk.
 	Fence(ctx context.Context, gently bool) error
 	// Promote makes a running replica writable.
 	Promote(ctx context.Context) error

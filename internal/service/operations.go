@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/plan"
@@ -239,10 +240,15 @@ func (s *Service) gather(ctx context.Context, name string, req operation.Request
 		if in.Examination, err = s.examine(ctx, &in, req.Server, true); err != nil {
 			return in, err
 		}
-	case req.Kind == operation.Failover && seen(&in.View, in.View.Primary):
+	case req.Kind == operation.Failover && seen(&in.View, in.View.Primary) && !diskHangs(in.View.Find(in.View.Primary)):
 		in.Examination, _ = s.examine(ctx, &in, in.View.Primary, !urgent)
 	}
 	return in, nil
+}
+
+// diskHangs reports whether a server is one whose files nobody reads now: that could hang too.
+func diskHangs(s *view.Server) bool {
+	return s.Cause.Code == cause.DiskHangs || s.Cause.Code == cause.Doomed
 }
 
 func seen(v *view.View, server string) bool {
@@ -270,7 +276,7 @@ func (s *Service) lookAtAll(ctx context.Context, c *watched, v *view.View, urgen
 		wg.Go(func() {
 			ctx, cancel := s.patience(ctx, m.Health)
 			defer cancel()
-			if o := m.Observation; urgent && o != nil && (m.Health == view.Unseen || !o.Process.Accepting) {
+			if o := m.Observation; urgent && o != nil && (m.Health == view.Unseen || !o.Process.Accepting || diskHangs(&m)) {
 				// It was decided upon by what is known of it, and the others wait.
 				short, cancel := context.WithTimeout(ctx, unseenLimit/2)
 				defer cancel()

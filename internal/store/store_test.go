@@ -75,6 +75,23 @@ func TestTerms(t *testing.T) {
 	}
 }
 
+// A new term of the same owner makes nothing unproven before it writes in it.
+func TestKinWhileTheOwnerIsClosed(t *testing.T) {
+	s, ctx := withCluster(t), t.Context()
+	kin := func(want int64, do ...error) {
+		t.Helper()
+		if c, err := s.Cluster(ctx, "bookings"); err != nil || errors.Join(do...) != nil || c.KinTerm != want {
+			t.Errorf("kin since term %d, want %d: %v", c.KinTerm, want, errors.Join(append(do, err)...))
+		}
+	}
+	kin(1, s.OpenTerm(ctx, "bookings", 1, 7), s.Decide(ctx, "bookings", 1, "gull"))
+	kin(1, s.OpenTerm(ctx, "bookings", 2, 8), s.DecideInPlace(ctx, "bookings", 2, "gull"))
+	kin(1, s.DecideInPlace(ctx, "bookings", 2, "gull"))
+	kin(2, s.Decide(ctx, "bookings", 2, "gull"))
+	kin(2, s.Decide(ctx, "bookings", 2, "gull"), s.DecideInPlace(ctx, "bookings", 2, "gull"))
+	kin(3, s.OpenTerm(ctx, "bookings", 3, 9), s.Decide(ctx, "bookings", 3, "tern"))
+}
+
 func TestOneOperationACluster(t *testing.T) {
 	s, ctx := withCluster(t), t.Context()
 	p := &operation.Plan{Kind: operation.Seed, Cluster: "bookings", Term: 3,

@@ -84,13 +84,16 @@ func (c Condition) Holds(engine string, obs map[string]*observation.Server) (ok 
 // Known reports whether there is a test for the condition's kind.
 func (c Condition) Known() bool { _, ok := conditionTests[c.Kind]; return ok }
 
+func isStopped(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+	return !o.Process.Running || o.Log.ShutdownAt != "", c.Server + runs(o)
+}
+
 var conditionTests = map[string]func(c Condition, engine string, o, other *observation.Server) (bool, string){
-	AcknowledgesNothing: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		return !o.Process.Running || o.Process.Doomed || o.Log.ShutdownAt != "", c.Server + runs(o)
+	AcknowledgesNothing: func(c Condition, engine string, o, other *observation.Server) (bool, string) {
+		ok, seen := isStopped(c, engine, o, other)
+		return ok || o.Process.Doomed, seen
 	},
-	IsStopped: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
-		return !o.Process.Running || o.Log.ShutdownAt != "", c.Server + runs(o)
-	},
+	IsStopped: isStopped,
 	StoppedClean: func(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 		return !o.Process.Running && (o.Log.ShutdownAt != "" || o.Data.State == "shut down in recovery"),
 			c.Server + runs(o) + ", data: " + o.Data.State

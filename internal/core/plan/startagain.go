@@ -44,12 +44,13 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 		history = "on a new history: its data was last a replica's"
 	}
 	p.Effects = append(p.Effects, old+" becomes primary again, "+history, "the replicas keep following it")
+	limit := cmp.Or(max(0, in.Request.StartSeconds), 600)
 	in.stepOpenTerm(p, old)
 	if asReplica {
 		p.AddStep(operation.Step{Name: "start-candidate",
 			Action: operation.Action{Title: "Start " + old + " read-only", Server: old,
 				Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience,
-			Seconds: 1, Limit: 600,
+			Seconds: 1, Limit: limit,
 			After:   []operation.Condition{{Kind: operation.IsReplica, Server: old}},
 			IfFails: "read the server's log; nothing else has changed"})
 	} else {
@@ -68,7 +69,7 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 			Action: operation.Action{Title: "Start " + old + " as primary", Server: old,
 				Call: verb.Seal(verb.Start{As: observation.Primary})}, Tries: startTries, PatienceSeconds: startPatience,
 			NoReturn: true, OnFail: operation.NeedsYou, InPause: true, Seconds: 1,
-			Limit:   cmp.Or(max(0, in.Request.StartSeconds), 600),
+			Limit:   limit,
 			After:   []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}},
 			IfFails: "read the server's log; or make another server primary"})
 	}

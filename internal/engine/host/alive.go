@@ -72,7 +72,8 @@ func threads(pid int) (out []thread) {
 			value = strings.TrimSpace(value)
 			switch name {
 			case "State":
-				t.ended, t.waits = strings.ContainsAny(value[:1], "ZX"), value[0] == 'D'
+				t.ended = strings.HasPrefix(value, "Z") || strings.HasPrefix(value, "X")
+				t.waits = strings.HasPrefix(value, "D")
 			case "SigPnd", "ShdPnd":
 				set, _ := strconv.ParseUint(value, 16, 64)
 				t.killed = t.killed || set&(1<<(syscall.SIGKILL-1)) != 0

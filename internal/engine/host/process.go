@@ -295,8 +295,16 @@ func (d *Data) Ours(pid int) bool {
 	return err == nil && cwd == real
 }
 
+// ErrDoomed says that what is left of a server was killed, and waits in the kernel for its
+// disk: it acknowledges nothing any more, and its files are not to be touched.
+var ErrDoomed = errors.New("its processes were killed and wait for their disk")
+
 // doomedFrom is after how many tries those that are left may be waiting for their disk.
-const doomedFrom = 50
+const doomedFrom = 200
+
+// tellLimit bounds for how long somebody is told that a server was ended on purpose, of which
+// processes are left.
+const tellLimit = 3 * time.Second
 
 // killTries bounds how often a server's processes are killed, every 10 ms.
 const killTries = 500
@@ -306,16 +314,22 @@ const killTries = 500
 // had started meanwhile is killed as well (invariant: a server is fenced when nobody is
 // left, after the last who could start it was told).
 //
-// Processes that were killed and wait in the kernel for a disk that hangs can acknowledge
-// nothing any more: they end when the disk comes back, and are not waited for. Nobody is
-// told then: whatever starts the server later finds it closed.
+// Processes that wait in the kernel for a disk that hangs end when it comes back. They are
+// not waited for: then it is ErrDoomed.
 func (d *Data) KillAll(ctx context.Context, closed func() error, tell func(context.Context) error) error {
 	told := false
 	for try := range killTries {
 		left := d.Processes()
 		switch {
 		case len(left) > 0 && try > doomedFrom && allDoomed(left):
-			return closed()
+			if err := closed(); err != nil {
+				return err
+			}
+			// Who is told may wait for them, and knows all the same.
+			ctx, cancel := context.WithTimeout(ctx, tellLimit)
+			defer cancel()
+			tell(ctx)
+			return fmt.Errorf("%s: %w", d.Name, ErrDoomed)
 		case len(left) == 0 && told:
 			return nil
 		case len(left) == 0:

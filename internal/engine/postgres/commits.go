@@ -36,7 +36,9 @@ func (e *Engine) Commits(ctx context.Context) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	conn, err := e.connect(ctx, "postgres", e.cfg.SocketDir, e.cfg.Port)
+	// How long it may take, the caller says: a disk that hangs can hold up this as well.
+	conn, err := e.connectAs(ctx, e.cfg.Superuser, "postgres", e.cfg.SocketDir, e.cfg.Port,
+		func(c *pgx.ConnConfig) { c.ConnectTimeout = 0 })
 	if err != nil {
 		return err
 	}

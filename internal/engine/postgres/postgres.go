@@ -187,12 +187,16 @@ func (e *Engine) connect(ctx context.Context, database, socketDir string, port i
 	return e.connectAs(ctx, e.cfg.Superuser, database, socketDir, port)
 }
 
-func (e *Engine) connectAs(ctx context.Context, user, database, socketDir string, port int) (*pgx.Conn, error) {
+func (e *Engine) connectAs(ctx context.Context, user, database, socketDir string, port int,
+	more ...func(*pgx.ConnConfig)) (*pgx.Conn, error) {
 	c := e.pool.Config().ConnConfig.Copy()
 	c.User, c.Database, c.Host, c.Port = user, database, socketDir, uint16(port)
 	c.Fallbacks = nil
 	if user == verb.ReaderUser {
 		c.RuntimeParams["default_transaction_read_only"] = "on"
+	}
+	for _, change := range more {
+		change(c)
 	}
 	return pgx.ConnectConfig(ctx, c)
 }
