@@ -142,13 +142,13 @@ func (s *Store) Decide(ctx context.Context, cluster string, term int64, owner st
 	return s.decide(ctx, cluster, term, owner, term)
 }
 
-// DecideInPlace gives the owner a further term while it goes on writing, or before it writes
-// again: what was proven in the earlier one holds.
+// DecideInPlace records the owner of a term while nothing new is written by it: the same one
+// goes on writing, or nobody writes yet. What was proven in the earlier term holds.
 func (s *Store) DecideInPlace(ctx context.Context, cluster string, term int64, owner string) error {
 	return s.decide(ctx, cluster, term, owner, 0)
 }
 
-// decide is Decide; kinTerm 0 stays as it is, for the same owner.
+// decide is Decide; kinTerm 0 stays as it is.
 func (s *Store) decide(ctx context.Context, cluster string, term int64, owner string, kinTerm int64) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var c clusterRow
@@ -166,7 +166,7 @@ func (s *Store) decide(ctx context.Context, cluster string, term int64, owner st
 		case c.Term != term:
 			return fmt.Errorf("term %d of %s is not the newest: %d is", term, cluster, c.Term)
 		}
-		if kinTerm == 0 && c.Owner == owner {
+		if kinTerm == 0 {
 			kinTerm = c.KinTerm
 		}
 		_, err := tx.ExecContext(ctx, "update clusters set owner_term = ?, owner = ?, kin_term = ? where name = ?", term,

@@ -88,7 +88,7 @@ func TestMakeMariaDB(t *testing.T) {
 		not     string
 	}{
 		{name: "switchover", r: operation.Request{Kind: operation.Switchover},
-			steps: "open-term caught-up stop-old prove decide promote! mark-term events follow-dunlin demote-old " +
+			steps: "open-term caught-up stop-old prove decide promote! decide-open mark-term events follow-dunlin demote-old " +
 				"streams-dunlin streams-wren mark mark-on-dunlin mark-on-wren"},
 		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover},
 			change:  func(_ *Input, m members) { m[1].Last.Config.Settings["rpl_semi_sync_master_enabled"] = "ON" },
@@ -113,7 +113,7 @@ func TestMakeMariaDB(t *testing.T) {
 			refused: "log begins after 1-11-101"},
 		{name: "failover, dead", r: operation.Request{Kind: operation.Failover},
 			change: func(_ *Input, m members) { dead(m[0].Last) },
-			steps: "open-term fence-old detach fetch-dunlin detach-again decide promote! mark-term " +
+			steps: "open-term fence-old detach fetch-dunlin detach-again decide promote! decide-open mark-term " +
 				"events follow-dunlin streams-dunlin mark"},
 		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "wren"},
 			change: func(in *Input, m members) {

@@ -72,10 +72,8 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 			Limit:   limit,
 			After:   []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: p.Term}},
 			IfFails: "read the server's log; or make another server primary"})
+		p.AddStep(decideOpen(old, p.Term))
 	}
-	p.AddStep(operation.Step{Name: "decide-open", Action: operation.Action{
-		Title: fmt.Sprintf("Record that %s writes in term %d", old, p.Term), Call: verb.Seal(verb.Decide{Server: old})},
-		OnFail: operation.NeedsYou, Seconds: 0.01, IfFails: "crosstwin failover " + in.View.Cluster + " --to " + old})
 	in.stepsAfterPromotion(p, old, nil)
 	var following []string
 	for _, n := range in.replicas(old) {

@@ -286,7 +286,7 @@ func (in *Input) stepsOfPause(p *operation.Plan, old, cand string) {
 		IfFails: old + " becomes primary again"})
 	p.AddStep(operation.Step{Name: "decide",
 		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term),
-			Call: verb.Seal(verb.Decide{Server: cand})}, InPause: true, Seconds: 0.01,
+			Call: verb.Seal(verb.Decide{Server: cand, Closed: true})}, InPause: true, Seconds: 0.01,
 		IfFails: old + " becomes primary again"})
 	in.stepPromote(p, cand)
 }
@@ -302,11 +302,20 @@ func (in *Input) stepsReopen(p *operation.Plan, old string) []operation.Step {
 				Call: verb.Seal(verb.OpenTerm{Term: term, For: old})},
 			After: []operation.Condition{{Kind: operation.HasNoted, Server: old, Term: term}}},
 		{Name: "reopen-decide", Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", old, term),
-			Call: verb.Seal(verb.Decide{Server: old})}},
+			Call: verb.Seal(verb.Decide{Server: old, Closed: true})}},
 		{Name: "reopen", Action: operation.Action{Title: "Open " + old + " for writes again", Server: old,
 			Call: verb.Seal(verb.Start{As: observation.Primary})}, Limit: 90,
 			After: []operation.Condition{{Kind: operation.IsPrimary, Server: old, Term: term}}},
+		decideOpen(old, term),
 	}
+}
+
+// decideOpen records that the owner of a term writes. Only from then on nothing that was
+// proven before is a proof: should it not come to that, another server can take over.
+func decideOpen(owner string, term int64) operation.Step {
+	return operation.Step{Name: "decide-open", Action: operation.Action{
+		Title: fmt.Sprintf("Record that %s writes in term %d", owner, term), Call: verb.Seal(verb.Decide{Server: owner})},
+		OnFail: operation.NeedsYou, Seconds: 0.01, IfFails: "writes continue on " + owner}
 }
 
 // putBack is the undo that consists of one action.
@@ -320,6 +329,7 @@ func (in *Input) stepPromote(p *operation.Plan, cand string) {
 		InPause: true, NoReturn: true, OnFail: operation.NeedsYou, Seconds: 0.1, Limit: 60,
 		After:   []operation.Condition{{Kind: operation.IsPrimary, Server: cand, Term: p.Term}},
 		IfFails: "retried for up to 60 s, then needs you; no writes until " + cand + " is primary"})
+	p.AddStep(decideOpen(cand, p.Term))
 }
 
 // stepsAfterPromotion write the mark of the term and re-point the others.

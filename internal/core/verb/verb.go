@@ -269,9 +269,8 @@ type Outlast struct {
 // Decide records the owner of the term, before the owner is told (service).
 type Decide struct {
 	Server string `json:"server"`
-	// Closed: the same owner as before, and it writes nothing yet. Should it not come to that,
-	// what was proven in its earlier term holds for the next primary; once it writes, a further
-	// Decide says so.
+	// Closed: it writes nothing yet. Should it not come to that, what was proven in an earlier
+	// term holds for the next primary; once it writes, a further Decide says so.
 	Closed bool `json:"closed,omitempty"`
 }
 
