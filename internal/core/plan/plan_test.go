@@ -92,7 +92,8 @@ func TestMake(t *testing.T) {
 		steps   string
 	}{
 		{name: "switchover", r: operation.Request{Kind: operation.Switchover},
-			steps: "open-term make-slots stage-old checkpoint-old caught-up stop-old prove decide promote! decide-open mark-term " +
+			steps: "open-term make-slots stage-old checkpoint-old caught-up stop-old prove decide promote! decide-open " +
+				"mark-term " +
 				"detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull " +
 				"mark mark-on-heron mark-on-gull"},
 		{name: "switchover to itself", r: operation.Request{Kind: operation.Switchover, To: "gull"},
