@@ -62,7 +62,8 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.stepMakeSlots(p, "make-slots", cand, others)
 	p.AddStep(operation.Step{Name: "decide",
 		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term),
-			Call: verb.Seal(verb.Decide{Server: cand, Closed: true})}, Seconds: 0.01, IfFails: "the replicas follow " + old + " again"})
+			Call: verb.Seal(verb.Decide{Server: cand, Closed: true})}, Seconds: 0.01,
+		IfFails: "the replicas follow " + old + " again"})
 	in.stepPromote(p, cand)
 	s := in.View.Find(old)
 	pause := s == nil || s.Health != view.TakesWrites
