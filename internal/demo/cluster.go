@@ -401,18 +401,28 @@ func (c *Cluster) awaitPrimary(ctx context.Context) error {
 	})
 }
 
+// awaitLimit is how long a state is waited for: a rejoin that takes back a tail is among
+// what is, on a machine where everything takes its time.
+const awaitLimit = 3 * time.Minute
+
 // Await waits until the cluster looks as wanted.
 func (c *Cluster) Await(ctx context.Context, ok func(view.View) bool) error {
-	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, awaitLimit)
 	defer cancel()
+	last := "the service did not answer"
 	for {
 		v, err := c.Client.Cluster(ctx, c.Name)
-		if err == nil && ok(v) {
+		switch {
+		case err == nil && ok(v):
 			return nil
+		case err == nil:
+			last = v.Sentence
+		case ctx.Err() == nil:
+			last = err.Error()
 		}
 		select {
 		case <-ctx.Done():
-			return fmt.Errorf("the cluster did not come to the state that was waited for: %s %v", v.Sentence, err)
+			return fmt.Errorf("the cluster did not come to the state that was waited for: %s", last)
 		case <-time.After(100 * time.Millisecond):
 		}
 	}

@@ -193,13 +193,32 @@ func (s *Service) Cancel(ctx context.Context, id int64, who, from string) error 
 
 // gather collects everything a plan is made from, freshly: thorough
 // observations of all servers, tries of the replication account in every
-// direction, and an examination where data has to be judged.
-func (s *Service) gather(ctx context.Context, name string, req operation.Request, urgent bool) (plan.Input, error) {
-	v, err := s.View(name)
-	if err != nil {
-		return plan.Input{}, err
-	}
+// direction, and an examination where data has to be judged. A plan rests on one moment:
+// where the term was renewed meanwhile, as it is for a primary that goes on writing, the
+// answers of before it count for nothing, and everything is collected anew.
+func (s *Service) gather(ctx context.Context, name string, req operation.Request, urgent bool) (in plan.Input,
+	err error) {
 	c, err := s.cluster(name)
+	if err != nil {
+		return in, err
+	}
+	for range gatherTries {
+		if req.Kind != operation.Failover { // what hangs there may be what has to be left
+			c.awaitUpheld(ctx)
+		}
+		if in, err = s.gatherOnce(ctx, c, name, req, urgent); err != nil || !c.renewedSince(&in.View) {
+			break
+		}
+	}
+	return in, err
+}
+
+// gatherTries bounds how often a plan's facts are collected anew.
+const gatherTries = 3
+
+func (s *Service) gatherOnce(ctx context.Context, c *watched, name string, req operation.Request,
+	urgent bool) (plan.Input, error) {
+	v, err := s.View(name)
 	if err != nil {
 		return plan.Input{}, err
 	}

@@ -15,6 +15,8 @@ type comeBack struct {
 	since time.Time // when it was first seen apart from its cluster
 	next  time.Time // when it is tried again
 	why   string    // it was left to a person
+	// refused counts the tries in a row that were.
+	refused int
 }
 
 // staysApart is why a server is not brought back by itself, where that was tried; the lock
@@ -26,8 +28,7 @@ func (a *automatic) staysApart(server string) string {
 	return ""
 }
 
-// rejoinAgain is how long after a rejoin that was not begun, or came to nothing, the next
-// one is tried.
+// rejoinAgain is how long after a rejoin began the next one is tried, where it came to nothing.
 const rejoinAgain = 5 * time.Minute
 
 // bringBack has a server rejoin by itself that crashed or was fenced, where the policy
@@ -62,6 +63,8 @@ func (s *Service) bringBack(ctx context.Context, c *watched) {
 			defer c.mu.Unlock()
 			c.auto.rejoining, b.why = false, why
 			if why != "" {
+				b.refused++
+				b.next = time.Now().Add(failover.RejoinAgain(b.refused))
 				s.log.Warn("a server is not brought back by itself", "cluster", c.rec.Name, "server", x.Name, "why", why)
 			}
 		}()

@@ -10,6 +10,7 @@ import (
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/clock"
 	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/view"
 )
 
 // uphold sees to it that the owner of a cluster with fencing has a permission of the
@@ -57,6 +58,34 @@ func (s *Service) uphold(ctx context.Context, c *watched) {
 			}
 		}()
 	}
+}
+
+// awaitUpheld waits while the primary is being given a new term in place.
+func (c *watched) awaitUpheld(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, upheldLimit)
+	defer cancel()
+	upholding := func() bool {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		return c.guard.upholding
+	}
+	for upholding() && ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// upheldLimit is how long a plan waits for a new term in place, which takes a tenth of it
+// where every server answers.
+const upheldLimit = 3 * time.Second
+
+// renewedSince reports whether another term was opened or decided since a view was made.
+func (c *watched) renewedSince(v *view.View) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.rec.Term != v.Term || c.rec.OwnerTerm != v.OwnerTerm
 }
 
 func sameServers(a, b []string) bool {

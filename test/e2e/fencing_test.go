@@ -27,7 +27,7 @@ func TestFencing(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			w := newWorldOf(t, name, true, func(o *demo.Options) { o.Fencing = true })
-			w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on")
+			w.planned()
 			w.fenced()
 			w.must(2, []string{"automatic failover is on and needs fencing"}, "cluster", "set", "bookings", "--fencing", "off",
 				"--automatic", "on")
@@ -42,15 +42,7 @@ func TestFencing(t *testing.T) {
 			load.Stop()
 			w.settled()
 			w.holdsAll(load, lost, "gull", "tern", "heron")
-			w.must(0, nil, "cluster", "set", "bookings", "--fencing", "off")
-			w.await(func(v view.View) bool {
-				for _, s := range v.Servers {
-					if p := s.Observation.Permission; p == nil || p.Fencing {
-						return false
-					}
-				}
-				return true
-			})
+			w.unfenced()
 		})
 	}
 }
@@ -84,6 +76,20 @@ func (w *world) fenced() {
 		return v.Primary != "" && slices.ContainsFunc(v.Servers, func(s view.Server) bool { return s.MayTakeOver })
 	})
 	w.settled()
+}
+
+// unfenced switches fencing off and waits until every agent knows it.
+func (w *world) unfenced() {
+	w.t.Helper()
+	w.must(0, nil, "cluster", "set", "bookings", "--fencing", "off")
+	w.await(func(v view.View) bool {
+		for _, s := range v.Servers {
+			if p := s.Observation.Permission; p == nil || p.Fencing {
+				return false
+			}
+		}
+		return true
+	})
 }
 
 // processesRestarted: a new deadman is told by the agent what to hold, and a new agent
@@ -231,4 +237,32 @@ func (w *world) lost(load *demo.Workload) []string {
 		w.t.Fatal(err)
 	}
 	return lost
+}
+
+// planned asks for the plan of a switchover again and again while the primary is given a
+// new term in place, as it is when fencing has just been switched on: a plan that is made
+// across the change is made anew, and says nothing of a term that is over.
+func (w *world) planned() {
+	w.t.Helper()
+	w.unfenced() // it may have switched itself on
+	before, err := w.Client.Cluster(w.ctx, w.Name)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on")
+	for made, renewed := 0, 0; made < 10 || renewed < 3; made++ {
+		p, err := w.Client.Preview(w.ctx, w.Name, operation.Request{Kind: operation.Switchover})
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		if why, refused := p.Refused(); refused {
+			w.t.Errorf("plan %d, for term %d: %s", made, p.Term, why)
+		}
+		if p.Term > before.Term+1 {
+			renewed++
+		}
+		if w.ctx.Err() != nil {
+			w.t.Fatal("the primary was not given a new term")
+		}
+	}
 }

@@ -37,6 +37,7 @@ func TestTour(t *testing.T) {
 			dir := harness.Dir(t, cluster, "ctt")
 			out, err := exec.Command(binary, "tour", "--cluster", cluster, "--dir", filepath.Join(dir, "w")).CombinedOutput()
 			if err != nil {
+				keepLogs(t, filepath.Join(dir, "w"))
 				t.Fatalf("%v\n%s", err, out)
 			}
 			for _, w := range []string{"the workload felt a pause of", "lost writes stand in the saved tail",

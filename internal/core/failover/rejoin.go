@@ -52,6 +52,14 @@ func Rejoins(in Input, s *view.Server, apart time.Duration) Decision {
 			Position: s.Position}}}
 }
 
+// RejoinAgain is how long after a rejoin was refused for the nth time, from 1, the next one is
+// tried. What refuses it is often over in a moment (a server that is being started, a term
+// that is being renewed), and every try looks at the data of every server.
+func RejoinAgain(refused int) time.Duration {
+	const first, most = 10 * time.Second, 5 * time.Minute
+	return min(first<<min(max(refused-1, 0), 10), most)
+}
+
 // AcceptsRejoin says why a rejoin is not carried out without a person; empty if it is.
 // Invariant: nothing is taken back that was not saved before, and no data is copied over.
 func AcceptsRejoin(p *operation.Plan, policy cluster.Rejoin) string {

@@ -99,3 +99,13 @@ func TestAcceptsRejoin(t *testing.T) {
 		}
 	}
 }
+
+// What refused a rejoin is often over in a moment; what is not does not keep the servers busy.
+func TestRejoinAgain(t *testing.T) {
+	for refused, want := range map[int]time.Duration{1: 10 * time.Second, 2: 20 * time.Second, 4: 80 * time.Second,
+		6: 5 * time.Minute, 1000: 5 * time.Minute} {
+		if got := RejoinAgain(refused); got != want {
+			t.Errorf("refused %d times: %s, not %s", refused, got, want)
+		}
+	}
+}
