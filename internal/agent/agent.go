@@ -25,7 +25,8 @@ import (
 	"crosstwin/internal/pki"
 )
 
-// Agent serves one database server.
+// Agent serves one database server; or as a referee none (Config.Referee): then it has no
+// engine, and its handler is its own (referee.go).
 type Agent struct {
 	// Version is that of the program, for people.
 	Version string
@@ -87,6 +88,11 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 	if err := a.loadAuthorities(); err != nil {
 		return nil, err
 	}
+	if cfg.Referee {
+		a.verbs = a.refereeVerbs()
+		a.permission.begin(a)
+		return a, nil
+	}
 	if a.engine, err = cfg.open(dir, a.memory, peers{a}); err != nil {
 		return nil, err
 	}
@@ -107,18 +113,23 @@ func (a *Agent) Run(ctx context.Context) error {
 			"the agent of %s cannot listen on %s: %w; another agent may run already, or choose another address in %s",
 			a.cfg.Server, a.cfg.Listen, err, filepath.Join(a.dir, ConfigFile))
 	}
-	s := &http.Server{Handler: a.handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	s := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog:  slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
 		TLSConfig: a.serverTLS()}
 	a.log.Info("agent serves", "address", ln.Addr().String(), "data_dir", a.cfg.DataDir, "state", a.memory.get().Guard)
-	stopHealth, err := a.serveHealth(ctx)
-	if err != nil {
-		return err
+	if a.cfg.Referee {
+		s.Handler = a.refereeHandler()
+	} else {
+		s.Handler = a.handler()
+		stopHealth, err := a.serveHealth(ctx)
+		if err != nil {
+			return err
+		}
+		defer stopHealth()
+		go a.watch(ctx)
+		go a.certifyAgain(ctx)
+		go a.permission.run(ctx)
 	}
-	defer stopHealth()
-	go a.watch(ctx)
-	go a.certifyAgain(ctx)
-	go a.permission.run(ctx)
 	done := make(chan error, 1)
 	go func() { done <- s.ServeTLS(ln, "", "") }()
 	select {
@@ -239,16 +250,21 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 	o.Data.Strayed, o.Log.Filtered = s.Strayed, s.Filtered
 	o.Log.ProvenTerm = a.stillProven(o, s.Proof)
 	a.noteOpen(o, s)
-	o.Abilities, o.Agent = a.abilities(), observation.Agent{Version: a.Version, Wire: observation.Wire,
-		Refused: a.refused.recent(time.Now())}
-	own, trusted := a.certificate().Leaf, a.authorities()
-	o.CertificateEnds, o.CertificateBy, o.Trusts = own.NotAfter, pki.SignedBy(own, trusted), pki.Fingerprints(trusted)
+	a.tellOwn(o)
 	a.noteEncryption(o)
 	a.lastMu.Lock()
 	a.lastAt = time.Now()
 	a.lastMu.Unlock()
 	a.health.see(o)
 	return o
+}
+
+// tellOwn adds what the agent says of itself.
+func (a *Agent) tellOwn(o *observation.Server) {
+	o.Abilities, o.Agent = a.abilities(), observation.Agent{Version: a.Version, Wire: observation.Wire,
+		Refused: a.refused.recent(time.Now())}
+	own, trusted := a.certificate().Leaf, a.authorities()
+	o.CertificateEnds, o.CertificateBy, o.Trusts = own.NotAfter, pki.SignedBy(own, trusted), pki.Fingerprints(trusted)
 }
 
 func (a *Agent) look(ctx context.Context, thorough bool) *observation.Server {

@@ -31,6 +31,8 @@ type Config struct {
 	Cluster string `json:"cluster"`
 	Server  string `json:"server"`
 	Engine  string `json:"engine"`
+	// Referee: there is no database, and nothing below that is about one counts.
+	Referee bool `json:"referee,omitempty"`
 	// Listen is the address the agent serves on; Advertise where the service
 	// and other agents reach it.
 	Listen    string `json:"listen"`

@@ -18,7 +18,7 @@ import (
 // service): that is on disk before anything else happens.
 func (a *Agent) leave(ctx context.Context, c verb.Leave) ([]verb.Leftover, error) {
 	x, able := a.engine.(engine.Leaver)
-	if !able {
+	if !able && !a.cfg.Referee {
 		return nil, errors.New("this engine cannot undo what Cross Twin made")
 	}
 	var out []verb.Leftover
@@ -27,6 +27,11 @@ func (a *Agent) leave(ctx context.Context, c verb.Leave) ([]verb.Leftover, error
 			return nil, err
 		}
 		a.log.Warn("this server was removed from Cross Twin: its agent does nothing any more, and can be stopped")
+	}
+	if !able {
+		return nil, nil
+	}
+	if c.Self {
 		if closed, is := a.openByDefault(ctx, x); is {
 			out = append(out, closed)
 		}

@@ -77,16 +77,11 @@ func (a *Agent) handler() http.Handler {
 	if x, ok := a.engine.(engine.LogKeeper); ok {
 		a.handleLog(m, x)
 	}
-	m.HandleFunc("POST /agent/v1/verbs/{verb}", a.fromService(a.serveVerb))
+	a.handleTerms(m)
 	m.HandleFunc("POST /agent/v1/exit", a.fromService(a.serveExit))
-	m.HandleFunc("POST /agent/v1/permission/ask", a.fromService(a.serveAsked))
 	m.HandleFunc("POST /agent/v1/permission/promote", a.fromService(a.servePromotion))
 	m.HandleFunc("POST /agent/v1/permission/stand-down", a.fromService(a.serveStandDown))
-	m.HandleFunc("POST /agent/v1/permission/rank", a.fromService(a.serveRank))
 	m.HandleFunc("POST /agent/v1/peer/pledge", a.fromCluster(a.servePledge))
-	m.HandleFunc("POST /agent/v1/authorities", a.fromService(a.takeAuthorities))
-	m.HandleFunc("POST /agent/v1/renewal/ask", a.fromService(a.askRenewal))
-	m.HandleFunc("POST /agent/v1/renewal/take", a.fromService(a.takeRenewal))
 	m.HandleFunc("POST /agent/v1/stop-job", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
 		var key string
 		if err := decode(r.Body, &key); err != nil {
@@ -127,6 +122,16 @@ func (a *Agent) handleLog(m *http.ServeMux, x engine.LogKeeper) {
 		}
 		return answer(w, list)
 	}))
+}
+
+// handleTerms adds what every agent answers, whether or not there is a database.
+func (a *Agent) handleTerms(m *http.ServeMux) {
+	m.HandleFunc("POST /agent/v1/verbs/{verb}", a.fromService(a.serveVerb))
+	m.HandleFunc("POST /agent/v1/permission/ask", a.fromService(a.serveAsked))
+	m.HandleFunc("POST /agent/v1/permission/rank", a.fromService(a.serveRank))
+	m.HandleFunc("POST /agent/v1/authorities", a.fromService(a.takeAuthorities))
+	m.HandleFunc("POST /agent/v1/renewal/ask", a.fromService(a.askRenewal))
+	m.HandleFunc("POST /agent/v1/renewal/take", a.fromService(a.takeRenewal))
 }
 
 func (a *Agent) fromService(h func(http.ResponseWriter, *http.Request) error) http.HandlerFunc {

@@ -111,6 +111,8 @@ type EnrollRequest struct {
 	Engine  string `json:"engine,omitempty"`
 	Cluster string `json:"cluster,omitempty"`
 	Server  string `json:"server,omitempty"`
+	// Referee: an agent without a database.
+	Referee bool   `json:"referee,omitempty"`
 	Request string `json:"certificate_request"`
 	Agent   string `json:"agent"` // address at which the service reaches it
 	Host    string `json:"host"`  // of the database

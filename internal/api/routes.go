@@ -257,11 +257,11 @@ func (a *API) addServer(c echo.Context) error {
 	}
 	name, from := who(c)
 	code, err := a.service.AddServer(c.Request().Context(), c.Param("cluster"),
-		cluster.Member{Name: r.Name, Placement: r.Placement, FirstPrimary: r.Primary}, name, from)
+		cluster.Member{Name: r.Name, Placement: r.Placement, FirstPrimary: r.Primary, Referee: r.Referee}, name, from)
 	if err != nil {
 		return err
 	}
-	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: c.Param("cluster"), Server: r.Name})
+	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: c.Param("cluster"), Server: r.Name, Referee: r.Referee})
 }
 
 func (a *API) showServer(c echo.Context) error {
@@ -305,7 +305,11 @@ func (a *API) newCode(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: c.Param("cluster"), Server: c.Param("server")})
+	out := apitype.EnrolmentCode{Code: code, Cluster: c.Param("cluster"), Server: c.Param("server")}
+	if v, err := a.service.View(out.Cluster); err == nil {
+		out.Referee = slices.ContainsFunc(v.Referees, func(r view.Referee) bool { return r.Name == out.Server })
+	}
+	return c.JSON(201, out)
 }
 
 func (a *API) tail(c echo.Context) error {

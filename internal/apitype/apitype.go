@@ -63,6 +63,8 @@ type NewServer struct {
 	Name string `json:"name"`
 	cluster.Placement
 	Primary bool `json:"primary,omitempty"`
+	// Referee: an agent without a database, which counts towards the majority.
+	Referee bool `json:"referee,omitempty"`
 }
 
 // Leaving says what becomes of the things that Cross Twin made on servers that are
@@ -100,6 +102,8 @@ type EnrolmentCode struct {
 	Code    string `json:"code"`
 	Cluster string `json:"cluster"`
 	Server  string `json:"server"`
+	// Referee: it is for an agent without a database.
+	Referee bool `json:"referee,omitempty"`
 }
 
 // NewOperation asks for an operation. Plan is the digest of the plan that was

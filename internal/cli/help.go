@@ -19,6 +19,9 @@ var examples = map[string]string{
 		"/usr/local/bin/page-the-dba",
 	"agent":   "crosstwin agent --dir /var/lib/crosstwin-agent",
 	"deadman": "crosstwin deadman --dir /var/lib/crosstwin-agent",
+	"referee": "crosstwin referee",
+	"referee enroll": "crosstwin referee enroll --service https://harbour.skerry.example:7710 --code CODE --host " +
+		"10.0.0.9",
 	"agent enroll": "crosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +
 		"--host 10.0.0.2\ncrosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +
 		"--host 10.0.0.2 \\\n  --data-dir /var/lib/postgresql/15/main",
@@ -36,7 +39,7 @@ var examples = map[string]string{
 		"'behind,clock'",
 	"cluster remove": "crosstwin cluster remove cargo",
 	"server add": "crosstwin server add bookings gull --primary\ncrosstwin server add bookings heron " +
-		"--rank never --site island",
+		"--rank never --site island\ncrosstwin server add bookings cairn --referee",
 	"server code":   "crosstwin server code bookings tern",
 	"server list":   "crosstwin server list bookings",
 	"server show":   "crosstwin server show bookings tern",

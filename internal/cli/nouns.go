@@ -162,16 +162,19 @@ func parseRank(s string) (int, error) {
 
 func (a *app) serverCommand() *cobra.Command {
 	var rankText, site, clients string
-	var primary, hidden bool
+	var primary, hidden, referee bool
 	add := &cobra.Command{Use: "add CLUSTER NAME", Short: "Add a server; prints the command for its host",
 		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			n, err := parseRank(rankText)
 			if err != nil {
 				return err
 			}
+			if referee && cmd.Flags().Changed("rank") {
+				return exitWith(exitUsage, "a referee has no rank: it has no database")
+			}
 			code, err := c.AddServer(cmd.Context(), args[0],
 				apitype.NewServer{Name: args[1], Placement: cluster.Placement{Rank: n, Site: site, Hidden: hidden,
-					Clients: clients}, Primary: primary})
+					Clients: clients}, Primary: primary, Referee: referee})
 			if err != nil {
 				return err
 			}
@@ -183,6 +186,8 @@ func (a *app) serverCommand() *cobra.Command {
 		"keep it out of what readers are sent to: for maintenance and heavy queries")
 	add.Flags().StringVar(&clients, "client-address", "",
 		"HOST:PORT at which applications reach its database, where that is not the address for its peers")
+	add.Flags().BoolVar(&referee, "referee", false,
+		"an agent without a database, on any small host: it counts towards the majority that fencing needs")
 	add.Flags().BoolVar(&primary, "primary", false, "this server runs as the primary now")
 	list := &cobra.Command{Use: "list CLUSTER", Short: "List the servers of a cluster", Args: exactly(1),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
@@ -195,6 +200,10 @@ func (a *app) serverCommand() *cobra.Command {
 				for _, s := range v.Servers {
 					t.AppendRow(table.Row{s.Name, s.Role, a.paint(s.Health, glyph(s.Health)+" "+string(s.Health)),
 						rank(s.Rank) + hiddenWords(s), dash(s.Site), dash(s.Address), dash(s.Agent), seen(s.LastContactSeconds)})
+				}
+				for _, r := range v.Referees {
+					t.AppendRow(table.Row{r.Name, "referee", a.refereeHealth(r), "-", "-", "-", dash(r.Agent),
+						seen(r.LastContactSeconds)})
 				}
 				t.Render()
 			})
@@ -306,8 +315,23 @@ func printAdded(w io.Writer, c *client.Client, name string, codes []apitype.Enro
 		"crosstwin adopt %s\n", name)
 }
 
+// refereeHealth is whether a referee answers, in the colours of servers.
+func (a *app) refereeHealth(r view.Referee) string {
+	if r.Answers {
+		return a.paint(view.InStep, glyph(view.InStep)+" answers")
+	}
+	return a.paint(view.Unseen, glyph(view.Unseen)+" "+string(view.Unseen))
+}
+
 func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
 	return a.show(code, func(w io.Writer) {
+		if code.Referee {
+			fmt.Fprintf(w, "referee %s of %s. On its host, which needs no database, within an hour:\n\n"+
+				"  crosstwin referee enroll --service %s --code %s --host HOST\n\nHOST is the address at which the service "+
+				"reaches it. Where the packages are not installed, start it then: crosstwin referee\n", code.Server, code.Cluster,
+				c.Base(), code.Code)
+			return
+		}
 		fmt.Fprintf(w, "server %s of %s. On its host, within an hour:\n\n", code.Server, code.Cluster)
 		fmt.Fprintf(w,
 			"  crosstwin agent enroll --service %s --code %s --host HOST\n\nHOST is the address at which the other servers "+

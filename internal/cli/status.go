@@ -70,6 +70,9 @@ func (a *app) printView(w io.Writer, v view.View) {
 			dash(s.History), bytes, span, dash(s.Follows), rank(s.Rank) + hiddenWords(s), seen(s.LastContactSeconds)})
 	}
 	t.Render()
+	for _, r := range v.Referees {
+		fmt.Fprintf(w, "\n  %s: referee, %s, %s\n", r.Name, a.refereeHealth(r), refereeSays(r))
+	}
 	for _, s := range v.Servers {
 		for _, note := range s.Notes {
 			fmt.Fprintf(w, "\n  %s: %s\n", s.Name, wrap(note, lineWidth, "    "))
@@ -85,6 +88,13 @@ func (a *app) printView(w io.Writer, v view.View) {
 		fmt.Fprintf(w, "\nOperation %d (%s) is under way: crosstwin operation follow %d\n", v.Operation.ID, v.Operation.Kind,
 			v.Operation.ID)
 	}
+}
+
+func refereeSays(r view.Referee) string {
+	if !r.Answers {
+		return "seen " + seen(r.LastContactSeconds)
+	}
+	return fmt.Sprintf("has noted term %d", r.Noted)
 }
 
 func lagColumns(v view.View, s view.Server) (bytes, span string) {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"sync"
 
 	"crosstwin/internal/agentapi"
@@ -18,6 +19,9 @@ func (s *Service) Leaving(cluster, server string, drop bool) ([]verb.Leftover, e
 		return nil, err
 	}
 	names := v.Names()
+	if slices.ContainsFunc(v.Referees, func(r view.Referee) bool { return r.Name == server }) {
+		return []verb.Leftover{}, nil // it made nothing
+	}
 	if server != "" {
 		if v.Find(server) == nil {
 			return nil, orNotFound(store.ErrNotFound, "server", server)
@@ -37,6 +41,15 @@ func (s *Service) Leaving(cluster, server string, drop bool) ([]verb.Leftover, e
 // not answer cannot be told; that is part of the answer.
 func (s *Service) leave(ctx context.Context, c *watched, names []string, drop bool) []verb.Leftover {
 	v := &c.latest.Load().View
+	all := len(names) == len(v.Servers)
+	for _, r := range v.Referees {
+		if all || slices.Contains(names, r.Name) {
+			s.leaveReferee(ctx, v, r.Name)
+		}
+	}
+	if names = slices.DeleteFunc(names, func(n string) bool { return v.Find(n) == nil }); len(names) == 0 {
+		return []verb.Leftover{}
+	}
 	v = &s.lookAtAll(ctx, c, v, false).View
 	list := view.Leaving(v, names...)
 	var mu sync.Mutex
@@ -60,4 +73,16 @@ func (s *Service) leave(ctx context.Context, c *watched, names []string, drop bo
 	}
 	wg.Wait()
 	return verb.MergeLeftovers(list, done)
+}
+
+// leaveReferee tells a referee that it is one no more. One that does not answer notes
+// nothing either.
+func (s *Service) leaveReferee(ctx context.Context, v *view.View, name string) {
+	ctx, cancel := context.WithTimeout(ctx, observeTimeout)
+	defer cancel()
+	_, err := servers{s}.Do(ctx, v.Cluster, name, agentapi.Request{Step: "leave", Term: v.Term,
+		Call: verb.Leave{Self: true}})
+	if err != nil {
+		s.log.Warn("a referee could not be told that it was removed", "cluster", v.Cluster, "referee", name, "error", err)
+	}
 }

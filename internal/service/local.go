@@ -85,26 +85,38 @@ func (s *Service) openTerm(ctx context.Context, op *operation.Operation, call ve
 	}
 	ctx, cancel := context.WithTimeout(ctx, observeTimeout)
 	defer cancel()
-	errs := make([]error, len(v.Servers))
+	seen := map[string]bool{}
+	for _, m := range v.Servers {
+		seen[m.Name] = m.Health != view.Unseen
+	}
+	for _, r := range v.Referees {
+		seen[r.Name] = r.Answers
+	}
+	errs := make(chan error, len(seen))
 	var wg sync.WaitGroup
-	for i, m := range v.Servers {
+	for name, answers := range seen {
 		wg.Go(func() {
 			limit := observeTimeout
-			if m.Health == view.Unseen {
+			if !answers {
 				limit = unseenLimit / 2 // writes wait
 			}
 			ctx, cancel := context.WithTimeout(ctx, limit)
 			defer cancel()
-			_, err := servers{s}.Do(ctx, op.Cluster, m.Name,
+			_, err := servers{s}.Do(ctx, op.Cluster, name,
 				agentapi.Request{Operation: op.ID, Step: "note-term", Term: term, Call: verb.Note{}})
 			var far agentapi.Unreachable
 			if err != nil && !errors.As(err, &far) {
-				errs[i] = fmt.Errorf("%s does not note term %d: %w", m.Name, term, err)
+				errs <- fmt.Errorf("%s does not note term %d: %w", name, term, err)
 			}
 		})
 	}
 	wg.Wait()
-	return errors.Join(errs...)
+	close(errs)
+	var all error
+	for err := range errs {
+		all = errors.Join(all, err)
+	}
+	return all
 }
 
 // detach has replicas follow nobody, side by side.

@@ -167,6 +167,9 @@ func (s *Service) AddServer(ctx context.Context, name string, v cluster.Member, 
 	if v.FirstPrimary && cur.Primary != "" {
 		return "", badInput("%s has a primary already (%s): add %s as a replica and seed it", name, cur.Primary, v.Name)
 	}
+	if v.Referee && (v.FirstPrimary || v.Hidden || v.Clients != "" || v.Site != "") {
+		return "", badInput("%s is to be a referee: it has no database, so it has a name and nothing else", v.Name)
+	}
 	if v.FirstPrimary && v.Rank == 0 {
 		return "", badInput("the first primary needs a rank")
 	}
@@ -200,6 +203,9 @@ func (s *Service) SetServer(ctx context.Context, name, server string, ch cluster
 	rec, err := s.Store.Server(ctx, name, server)
 	if err != nil {
 		return orNotFound(err, "server", server)
+	}
+	if rec.Referee {
+		return badInput("%s is a referee: it has no database, and nothing of it can be set", server)
 	}
 	if ch.Rank != nil && *ch.Rank == 0 {
 		v, err := s.View(name)
@@ -240,12 +246,35 @@ func (s *Service) RemoveServer(ctx context.Context, cluster, server, who, from s
 		return nil, badInput("%s is the primary of %s: switch over to another server first, or remove the cluster", server,
 			cluster)
 	}
+	if err := c.mayDoWithout(rec); err != nil {
+		return nil, err
+	}
 	left := s.leave(ctx, c, []string{server}, false)
 	if err := s.Store.RemoveServer(ctx, rec.ID); err != nil {
 		return nil, err
 	}
 	s.audit(ctx, who, from, "server removed", cluster, server)
 	return left, s.reload(ctx)
+}
+
+// mayDoWithout refuses to remove an agent that fencing needs: of two that are left, one alone
+// could not go on.
+func (c *watched) mayDoWithout(rec store.Server) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n := 0
+	for _, m := range c.agents() {
+		if m.rec.Enrolled && m.rec.ID != rec.ID {
+			n++
+		}
+	}
+	if !c.rec.Policy.Fencing || !rec.Enrolled || n >= leastAgents {
+		return nil
+	}
+	return badInput("fencing is on, and without %s %s would have %d agents of the %d that it needs: add another "+
+		"server, or a referee (crosstwin server add %s NAME --referee), or switch fencing off first (crosstwin cluster set "+
+		"%s --fencing off)",
+		rec.Name, c.rec.Name, n, leastAgents, c.rec.Name, c.rec.Name)
 }
 
 // ErrBadCode says that an enrolment code is not good (any more).
@@ -303,6 +332,12 @@ func (s *Service) mayEnroll(m store.Server, r agentapi.EnrollRequest) error {
 	engine := c.rec.Engine
 	c.mu.Unlock()
 	switch {
+	case m.Referee && !r.Referee:
+		return badInput("the code is for a referee of %s, an agent without a database: crosstwin referee enroll --service "+
+			"URL --code CODE", m.Cluster)
+	case r.Referee && !m.Referee:
+		return badInput("the code is for %s, a server of %s with a database: on its host, crosstwin agent enroll --service "+
+			"URL --code CODE", m.Name, m.Cluster)
 	case r.Engine != "" && r.Engine != engine:
 		return badInput("the code is for %s of %s, which is a cluster of %s; the server there is of %s", m.Name, m.Cluster,
 			dialect.Of(engine).Label, dialect.Of(r.Engine).Label)

@@ -22,7 +22,7 @@ type guarding struct {
 	opened              guard.Decided
 	noted               int64
 	granting, upholding bool
-	upholdNext          time.Time // after a try that failed
+	upholdNext          time.Time // after a try
 }
 
 func newGuarding() guarding {
@@ -44,9 +44,10 @@ func (c *watched) permissions() *guard.Service {
 		d.Owner = c.guard.opened.Owner
 	}
 	var members []guard.Member
-	for _, m := range c.members {
+	for _, m := range c.agents() {
 		if m.rec.Enrolled {
-			members = append(members, guard.Member{Name: m.rec.Name, Never: m.rec.Rank == 0})
+			members = append(members, guard.Member{Name: m.rec.Name, Never: m.rec.Referee || m.rec.Rank == 0,
+				Referee: m.rec.Referee})
 		}
 	}
 	c.guard.machine = c.guard.machine.Follow(d, c.guard.opened.Term == d.Term, members)
@@ -102,7 +103,7 @@ func (c *watched) hear(e guard.Event) {
 			return
 		}
 		c.guard.noted = max(c.guard.noted, a.State.Noted) // settleTerm records it
-		if m := c.member(a.Server); m != nil {
+		if m := c.agent(a.Server); m != nil {
 			m.unanswered = 0
 		}
 	}
@@ -112,7 +113,7 @@ func (c *watched) hear(e guard.Event) {
 // ask asks one agent how it stands, apart from its database, and takes its answer.
 func (s *Service) ask(ctx context.Context, c *watched, server string) error {
 	c.mu.Lock()
-	m := c.member(server)
+	m := c.agent(server)
 	if m == nil || !c.rec.Policy.Fencing {
 		c.mu.Unlock()
 		return nil
@@ -120,7 +121,7 @@ func (s *Service) ask(ctx context.Context, c *watched, server string) error {
 	q, t := c.guardAsk(m), agentapi.Target{Cluster: c.rec.Name, Server: server, Address: m.rec.Agent}
 	c.mu.Unlock()
 	limit := askLimit
-	if !seen(&c.latest.Load().View, server) {
+	if !m.rec.Referee && !seen(&c.latest.Load().View, server) {
 		limit = unseenLimit / 2 // the others wait for it
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
@@ -194,7 +195,7 @@ func (s *Service) grantNow(ctx context.Context, c *watched) {
 func (s *Service) askAll(ctx context.Context, c *watched) {
 	c.mu.Lock()
 	var names []string
-	for _, m := range c.members {
+	for _, m := range c.agents() {
 		if m.rec.Enrolled {
 			names = append(names, m.rec.Name)
 		}

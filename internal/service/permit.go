@@ -143,7 +143,7 @@ func (s *Service) quieten(ctx context.Context, c *watched, but string) {
 	now := clock.Now()
 	for _, x := range m.Members {
 		_, at, heard := m.Heard(x.Name)
-		if x.Name == but || now >= m.Until[x.Name] || m.Proven(x.Name) || !heard || now-at > askLimit {
+		if x.Name == but || x.Referee || now >= m.Until[x.Name] || m.Proven(x.Name) || !heard || now-at > askLimit {
 			continue
 		}
 		next, do := m.StandDown(x.Name, false)
@@ -202,14 +202,11 @@ func (s *Service) outlast(ctx context.Context, c *watched, candidate string) err
 		s.askAll(ctx, c)
 		c.mu.Lock()
 		m := c.permissions()
-		now := clock.Now()
 		why := ""
-		for _, x := range m.Members {
-			if x.Name != candidate && now < m.Until[x.Name] && !m.Proven(x.Name) {
-				why = c.notYet(guard.MayStillWrite, x.Name)
-			}
+		if other, may := m.MayWrite(candidate, clock.Now()); may {
+			why = c.notYet(guard.MayStillWrite, other)
 		}
-		if a, at, ok := m.Heard(candidate); !ok || now-at > askLimit {
+		if a, at, ok := m.Heard(candidate); !ok || clock.Now()-at > askLimit {
 			why = candidate + "'s agent does not answer"
 		} else if a.Pledged > 0 {
 			why = fmt.Sprintf("%s promised not to become primary for %s more: the primary has asked it to, and its database "+

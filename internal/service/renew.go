@@ -21,7 +21,7 @@ const (
 func (s *Service) renew(ctx context.Context, c *watched, now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, m := range c.members {
+	for _, m := range c.agents() {
 		if m.last == nil || m.problem != "" || m.last.CertificateEnds.IsZero() || now.Before(m.renewNext) {
 			continue
 		}

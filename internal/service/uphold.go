@@ -28,7 +28,7 @@ func (s *Service) uphold(ctx context.Context, c *watched) {
 	if owner == nil || !heard || clock.Now()-at > askLimit || !m.Settled() {
 		return
 	}
-	for _, x := range c.members {
+	for _, x := range c.agents() {
 		if _, _, heard := m.Heard(x.rec.Name); x.rec.Enrolled && x.last != nil && x.problem == "" && !heard {
 			return // it answers, and will say in a moment how it stands
 		}
@@ -36,7 +36,7 @@ func (s *Service) uphold(ctx context.Context, c *watched) {
 	leads := a.State.Owner && a.State.Accepted == c.rec.Term && c.rec.OwnerTerm == c.rec.Term
 	p := permissionOf(owner)
 	switch {
-	case leads && p != nil && (p.Fencing || c.guard.opened.Term == c.rec.Term) && sameServers(a.Set, m.Set()):
+	case leads && p != nil && p.Fencing && sameServers(a.Set, m.Set()):
 		s.setRanks(ctx, c, m)
 	case p == nil || !p.Deadman || !a.State.Owner || a.State.Accepted < c.rec.KinTerm ||
 		a.State.Accepted > c.rec.OwnerTerm:
@@ -51,6 +51,7 @@ func (s *Service) uphold(ctx context.Context, c *watched) {
 			c.mu.Lock()
 			defer c.mu.Unlock()
 			c.guard.upholding = false
+			c.guard.upholdNext = time.Now().Add(2 * watchEvery) // what is seen by then shows it
 			if err != nil && ctx.Err() == nil {
 				c.guard.upholdNext = time.Now().Add(inPlaceLimit / 2)
 				s.log.Warn("the primary could not be given a new term in place; it is tried again", "cluster", c.rec.Name,
@@ -140,12 +141,13 @@ func (s *Service) openedFor(ctx context.Context, c *watched, term int64, owner s
 func (s *Service) setRanks(ctx context.Context, c *watched, m *guard.Service) (told bool) {
 	for _, x := range m.Members {
 		a, at, heard := m.Heard(x.Name)
-		if !heard || clock.Now()-at > askLimit || x.Name == c.rec.Owner || a.Never == x.Never && (!a.Lost || x.Never) {
+		if !heard || clock.Now()-at > askLimit || x.Name == c.rec.Owner ||
+			a.Never == x.Never && (!a.Lost || x.Never && !m.LacksVote(x)) {
 			continue
 		}
 		next, do := c.guard.machine.SetRank(x.Name, x.Never)
 		c.guard.machine = next
-		t := agentapi.Target{Cluster: c.rec.Name, Server: x.Name, Address: c.member(x.Name).rec.Agent}
+		t := agentapi.Target{Cluster: c.rec.Name, Server: x.Name, Address: c.agent(x.Name).rec.Agent}
 		for _, e := range do {
 			told = true
 			go func() {
@@ -164,6 +166,10 @@ func (s *Service) setRanks(ctx context.Context, c *watched, m *guard.Service) (t
 	return told
 }
 
+// leastAgents is how many agents fencing needs: each majority of them has one more than
+// the server that is left.
+const leastAgents = 3
+
 // mayFence says why fencing cannot be switched on or off for a cluster; nil if it can.
 func (c *watched) mayFence(on bool) error {
 	c.mu.Lock()
@@ -175,7 +181,7 @@ func (c *watched) mayFence(on bool) error {
 		return nil
 	}
 	n := 0
-	for _, m := range c.members {
+	for _, m := range c.agents() {
 		if !m.rec.Enrolled {
 			continue
 		}
@@ -186,15 +192,15 @@ func (c *watched) mayFence(on bool) error {
 				m.problem)
 		case p == nil:
 			return fmt.Errorf("%s's agent is of a version without fencing: update it first", m.rec.Name)
-		case !p.Deadman:
+		case !p.Deadman && !m.rec.Referee:
 			return fmt.Errorf("%s has no deadman that would stop its database while its agent does not live: start it "+
 				"(crosstwin deadman, the unit crosstwin-deadman)", m.rec.Name)
 		}
 	}
 	switch {
-	case n < 3:
-		return errors.New("fencing needs three servers: of two, the one that is left could not go on when the service is " +
-			"started again, because nobody else knows the newest term")
+	case n < leastAgents:
+		return errors.New("fencing needs three servers, or two and a referee: of two, the one that is left could not go on " +
+			"when the service is started again, because nobody else knows the newest term")
 	case c.rec.Owner == "":
 		return errors.New("fencing needs a primary: it is what is fenced")
 	}

@@ -23,7 +23,7 @@ func (s *Service) watchAll(ctx context.Context) {
 	clusters := s.all()
 	for _, c := range clusters {
 		c.mu.Lock()
-		for _, m := range c.members {
+		for _, m := range c.agents() {
 			if m.rec.Enrolled && !m.busy {
 				m.busy = true
 				jobs = append(jobs, job{c, m.rec.Name}) // in the same order each second: a server's turn does not wander
@@ -37,7 +37,7 @@ func (s *Service) watchAll(ctx context.Context) {
 			s.observe(ctx, j.c.name(), j.server, false)
 			j.c.mu.Lock()
 			defer j.c.mu.Unlock()
-			if m := j.c.member(j.server); m != nil {
+			if m := j.c.agent(j.server); m != nil {
 				m.busy = false
 			}
 		}()
@@ -130,7 +130,7 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	}
 	now := time.Now()
 	c.mu.Lock()
-	m := c.member(server)
+	m := c.agent(server)
 	if m == nil {
 		c.mu.Unlock()
 		return
@@ -141,9 +141,11 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 		c.mu.Unlock()
 		return
 	}
-	unknown := s.fixAddress(m, o)
+	unknown := !m.rec.Referee && s.fixAddress(m, o)
 	m.file(o, asked, now)
-	c.measure(m, now)
+	if !m.rec.Referee {
+		c.measure(m, now)
+	}
 	first := !o.Data.Empty && !m.rec.HeldData // seen with a database for the first time
 	m.rec.HeldData = m.rec.HeldData || first
 	m.claim = s.claimOf(c.rec, m.rec, o)

@@ -26,9 +26,11 @@ type watched struct {
 
 	mu      sync.Mutex // guards all that follows
 	rec     store.Cluster
-	members []*member
-	clock   *lag.Clock
-	line    position.Line // that the clock's positions are on
+	members []*member // its servers
+	// referees are its agents without a database.
+	referees []*member
+	clock    *lag.Clock
+	line     position.Line // that the clock's positions are on
 	// written is in the unit of the engine's positions, writtenBytes in bytes of
 	// log.
 	written, writtenBytes rate
@@ -183,8 +185,8 @@ func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *wait
 		c.clock.Reset()
 	}
 	c.rec, c.needsYou = rec, needsYou
-	old := c.members
-	c.members = nil
+	old := c.agents()
+	c.members, c.referees = nil, nil
 	for _, sr := range members {
 		m := &member{applied: newRate(shortSpan), conflicts: newRate(conflictSpan)}
 		for _, o := range old {
@@ -193,7 +195,11 @@ func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *wait
 			}
 		}
 		m.rec, m.deposed = sr, deposed[sr.Name]
-		c.members = append(c.members, m)
+		if sr.Referee {
+			c.referees = append(c.referees, m)
+		} else {
+			c.members = append(c.members, m)
+		}
 	}
 	c.assess(time.Now())
 }
@@ -251,12 +257,29 @@ func (c *watched) input(now time.Time) view.Input {
 			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved,
 			ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})
 	}
+	for _, m := range c.referees {
+		in.Referees = append(in.Referees, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt,
+			Problem: m.problem})
+	}
 	return in
 }
 
 // member finds a server by name; c.mu is held.
 func (c *watched) member(name string) *member {
 	for _, m := range c.members {
+		if m.rec.Name == name {
+			return m
+		}
+	}
+	return nil
+}
+
+// agents returns the members with a database and the referees; c.mu is held.
+func (c *watched) agents() []*member { return slices.Concat(c.members, c.referees) }
+
+// agent finds one of them by name; c.mu is held.
+func (c *watched) agent(name string) *member {
+	for _, m := range c.agents() {
 		if m.rec.Name == name {
 			return m
 		}
@@ -273,7 +296,7 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	m := c.member(server)
+	m := c.agent(server)
 	if m == nil {
 		return agentapi.Target{}, agentapi.ObserveRequest{}, NotFound("server", server)
 	}

@@ -244,7 +244,8 @@ func (w *world) lost(load *demo.Workload) []string {
 // across the change is made anew, and says nothing of a term that is over.
 func (w *world) planned() {
 	w.t.Helper()
-	w.unfenced() // it may have switched itself on
+	w.fenced() // by itself
+	w.unfenced()
 	before, err := w.Client.Cluster(w.ctx, w.Name)
 	if err != nil {
 		w.t.Fatal(err)

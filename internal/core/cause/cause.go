@@ -125,12 +125,14 @@ const (
 	PermissionNone    Code = "no permission"
 	PermissionUnseen  Code = "permission unseen"
 	PermissionAlone   Code = "permission alone" // Names do not answer
-	FalseClaim        Code = "false claim"      // Term
-	CallRefused       Code = "call refused"     // Name: the certificate; Peer, Cluster: whose; Text: what; At: from where
-	TokenRefused      Code = "token refused"    // Name; Text: what was asked; At: from where
-	TokenRemoved      Code = "token removed"    // Name; At: from where
-	TokenExpired      Code = "token expired"    // Name; At: from where
-	LoginsFailed      Code = "logins failed"    // At: from where
+	RefereeSilent     Code = "referee silent"   // Name, Because
+	StartReferee      Code = "start referee"
+	FalseClaim        Code = "false claim"   // Term
+	CallRefused       Code = "call refused"  // Name: the certificate; Peer, Cluster: whose; Text: what; At: from where
+	TokenRefused      Code = "token refused" // Name; Text: what was asked; At: from where
+	TokenRemoved      Code = "token removed" // Name; At: from where
+	TokenExpired      Code = "token expired" // Name; At: from where
+	LoginsFailed      Code = "logins failed" // At: from where
 )
 
 // What puts it right.

@@ -64,6 +64,8 @@ type Member struct {
 	// Host is not known yet.
 	Host string `json:"-"`
 	Port int    `json:"-"`
+	// Referee: an agent without a database, which notes terms and counts towards the majority.
+	Referee bool `json:"-"`
 	// FirstPrimary: it runs as primary when the cluster is set up.
 	FirstPrimary bool `json:"-"`
 	Enrolled     bool `json:"-"` // its agent has a certificate

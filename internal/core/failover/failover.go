@@ -186,7 +186,12 @@ func unseen(in Input, p *view.Server) (Verdict, cause.Cause) {
 			return Refuse, cause.Cause{Code: cause.FailoverPledged, Name: p.Name, Peer: s.Name}
 		}
 	}
-	if 2*answer <= len(in.View.Servers) && len(in.View.Servers) > 2 {
+	for i := range in.View.Referees {
+		if in.View.Referees[i].Answers {
+			answer++
+		}
+	}
+	if agents := len(in.View.Servers) + len(in.View.Referees); 2*answer <= agents && agents > 2 {
 		return Refuse, cause.Cause{Code: cause.FailoverAlone, Count: int64(answer), Name: p.Name}
 	}
 	lost := cause.Cause{Code: cause.FailoverUnseen, Name: p.Name, Seconds: p.LastContactSeconds}

@@ -39,6 +39,15 @@ func unseenHost(in *Input) {
 	in.Down = 6 * time.Second
 }
 
+// twoAndReferee is that with two servers and a referee.
+func twoAndReferee(answers bool) func(*Input) {
+	return func(in *Input) {
+		unseenHost(in)
+		in.View.Servers = in.View.Servers[:2]
+		in.View.Referees = []view.Referee{{Name: "cairn", Answers: answers}}
+	}
+}
+
 // Each case changes one thing; the verdict and its reason follow.
 func TestDecide(t *testing.T) {
 	hangs := func(d time.Duration) func(*Input) {
@@ -72,11 +81,13 @@ func TestDecide(t *testing.T) {
 		want   Verdict
 		why    cause.Code
 	}{
-		"crashed":         {func(*Input) {}, Go, cause.FailoverCrashed},
-		"disk held up":    {disk(7), Wait, cause.FailoverDisk},
-		"disk hangs":      {disk(11), Go, cause.FailoverDisk},
-		"start it first":  {startFirst(false), Go, cause.StartsAgain},
-		"started already": {startFirst(true), Go, cause.FailoverCrashed},
+		"crashed":                     {func(*Input) {}, Go, cause.FailoverCrashed},
+		"two and a referee":           {twoAndReferee(true), Go, cause.FailoverUnseen},
+		"two, and its referee silent": {twoAndReferee(false), Refuse, cause.FailoverAlone},
+		"disk held up":                {disk(7), Wait, cause.FailoverDisk},
+		"disk hangs":                  {disk(11), Go, cause.FailoverDisk},
+		"start it first":              {startFirst(false), Go, cause.StartsAgain},
+		"started already":             {startFirst(true), Go, cause.FailoverCrashed},
 		"it is still starting": {func(in *Input) {
 			startFirst(true)(in)
 			hangs(time.Second)(in)

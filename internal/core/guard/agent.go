@@ -330,7 +330,7 @@ func (a *Agent) setRank(e SetRank, now Time) []Effect {
 		return []Effect{a.answer(e.Question, now)}
 	}
 	a.Durable.Noted, a.Durable.Never = max(d.Noted, e.Term), e.Never
-	if !e.Never {
+	if !e.Never || e.Votes {
 		a.Durable.Lost = false
 	}
 	return []Effect{Persist{a.Durable}, a.answer(e.Question, now)}

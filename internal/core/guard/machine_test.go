@@ -305,3 +305,47 @@ func TestToldFasterThanItAnswers(t *testing.T) {
 		t.Error("an answer from before it stood down gives the permission back")
 	}
 }
+
+// The records are an older copy: they have tern own term 2, and gull owns term 3, which the
+// referee noted with it and has forgotten. While gull does not answer, the referee counts
+// for nothing, and tern is granted nothing; when it has, the referee is told term 3.
+func TestVoteOfWhoForgot(t *testing.T) {
+	members := []Member{{Name: "gull"}, {Name: "tern"}, {Name: "cairn", Never: true, Referee: true}}
+	tern := Durable{State: State{Noted: 2, Accepted: 2, Owner: true}}
+	forgot := Durable{Lost: true}
+	for _, omit := range []Rule{0, VoteOfKnown} {
+		s := StartService("p", Decided{2, "tern"}, members, omit, time.Hour)
+		votes := func() bool {
+			_, do := s.SetRank("cairn", true)
+			return do[0].(Send).Message.(SetRank).Votes
+		}
+		s = heardOf(s, "tern", tern)
+		s = heardOf(s, "cairn", forgot)
+		if got := votes(); got != (omit == VoteOfKnown) {
+			t.Errorf("without %v: it votes before a majority without it answered: %t", omit, got)
+		}
+		if omit == VoteOfKnown { // the hole: tern is granted term 2 again
+			s = heardOf(s, "cairn", Durable{State: State{Noted: 2}, Never: true})
+			if !s.Settled() {
+				t.Error("the rule is redundant")
+			}
+			continue
+		}
+		if s.Settled() {
+			t.Error("who forgot counts")
+		}
+		s = heardOf(s, "gull", Durable{State: State{Noted: 3, Accepted: 3, Owner: true}})
+		if _, do := s.SetRank("cairn", true); do[0].(Send).Message.(SetRank).Term != 3 || !votes() {
+			t.Errorf("it is not told the newest term: %+v", do)
+		}
+	}
+}
+
+// heardOf has an agent answer the service's question, an hour later.
+func heardOf(s Service, from string, d Durable) Service {
+	const now = 2 * time.Hour
+	s, do := s.Ask(from, now)
+	s, _ = s.Step(Answer{Server: from, Question: do.(Send).Message.(Ask).Question, Nonce: Nonce{from, s.number},
+		State: d.State, Never: d.Never, Lost: d.Lost}, now)
+	return s
+}

@@ -52,6 +52,9 @@ type (
 		Question Question `json:"question"`
 		Term     int64    `json:"term"`
 		Never    bool     `json:"never"`
+		// Votes: one that never leads, and is new or lost its state, counts from now on: it
+		// knows the newest term by this message.
+		Votes bool `json:"votes,omitempty"`
 	}
 )
 

@@ -43,6 +43,7 @@ const (
 	AllGranted                       // 11: at the service's start all servers count as granted
 	HeardMajority                    // 11: no grant and no promotion before a majority answered
 	AdoptsHigher                     // 11: a higher term that an agent noted is the service's too
+	VoteOfKnown                      // 9: an agent that lost its state votes again when the others told the newest term
 	lastRule
 )
 
@@ -92,6 +93,7 @@ var ruleWords = map[Rule]string{
 	StartWait:       "10 no promotion for V after an agent's start",
 	AllGranted:      "11 at the service's start all servers count as granted",
 	HeardMajority:   "11 no grant and no promotion before a majority answered",
+	VoteOfKnown:     "9 an agent that lost its state votes again only once a majority without it answered",
 	AdoptsHigher:    "11 a higher term that an agent noted is adopted",
 }
 

@@ -19,6 +19,12 @@ type Member struct {
 	Referee bool // no database: it notes terms and counts towards the majority
 }
 
+// LacksVote reports whether an agent that never leads has no vote, and would get it by
+// being told so again (SetRank).
+func (s Service) LacksVote(m Member) bool {
+	return m.Never && s.heard[m.Name].answer.Lost && (s.Settled() || s.omits(VoteOfKnown))
+}
+
 // heard is the newest answer of an agent to this process.
 type heard struct {
 	answer Answer
@@ -181,7 +187,7 @@ func (s Service) Promote(now Time) (Service, []Effect, NotYet, string) {
 	case !s.noted(owner) && !s.omits(Majority):
 		return s, nil, TooFewNoted, ""
 	}
-	if other, ok := s.mayWrite(owner, now); ok && !s.omits(OthersPast) {
+	if other, ok := s.MayWrite(owner, now); ok && !s.omits(OthersPast) {
 		return s, nil, MayStillWrite, other
 	}
 	s = s.clone()
@@ -192,9 +198,9 @@ func (s Service) Promote(now Time) (Service, []Effect, NotYet, string) {
 	return s, []Effect{Send{owner, p}}, Now, ""
 }
 
-// mayWrite names a server, other than the candidate, that may still have a permission
+// MayWrite names a server, other than the candidate, that may still have a permission
 // of the service's.
-func (s Service) mayWrite(candidate string, now Time) (string, bool) {
+func (s Service) MayWrite(candidate string, now Time) (string, bool) {
 	for _, m := range s.Members {
 		if m.Name != candidate && !m.Referee && now < s.Until[m.Name] && s.proven[m.Name] != s.Decided.Term {
 			return m.Name, true
@@ -259,7 +265,10 @@ func (s Service) Proven(server string) bool {
 }
 
 // SetRank tells a server that it never leads, or that it may: the latter only after
-// the owner of the present term accepted it with this server in its set (rule 9).
+// the owner of the present term accepted it with this server in its set (rule 9). One that
+// never leads, and has no vote because it is new or lost its state, gets it back once a
+// majority without it has answered this process: whatever term it ever noted with others,
+// one of these noted too, and it is told the newest.
 func (s Service) SetRank(server string, never bool) (Service, []Effect) {
 	a := s.heard[s.Decided.Owner].answer
 	accepted := a.State.Owner && a.State.Accepted == s.Decided.Term && slices.Contains(a.Set, server)
@@ -267,7 +276,8 @@ func (s Service) SetRank(server string, never bool) (Service, []Effect) {
 		return s, nil
 	}
 	s = s.clone()
-	return s, []Effect{Send{server, SetRank{s.ask(), s.Decided.Term, never}}}
+	votes := s.LacksVote(Member{Name: server, Never: never})
+	return s, []Effect{Send{server, SetRank{s.ask(), s.Decided.Term, never, votes}}}
 }
 
 // Heard gives the newest answer of an agent to this process, and when it came.

@@ -30,6 +30,7 @@ func Assess(in Input) View {
 	if p := v.Find(v.Primary); p != nil && p.Health != TakesWrites && v.CanLose > 0 {
 		v.CanLose-- // one of them is needed already
 	}
+	v.Referees = referees(in)
 	v.AtRisk = atRisk(in, &v, owner)
 	v.Health = clusterHealth(&v)
 	v.Severity = v.Health.Severity()

@@ -45,6 +45,11 @@ func problems(in Input, v *View) []Problem {
 		out = append(out, slotProblems(in, v, s)...)
 		out = append(out, slowProblems(in, v, s)...)
 	}
+	for i := range v.Referees {
+		if p, found := refereeProblem(in, &v.Referees[i]); found {
+			out = append(out, p)
+		}
+	}
 	place := map[cluster.Rule]int{}
 	for i, r := range cluster.Rules {
 		place[r] = i

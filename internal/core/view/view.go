@@ -124,6 +124,7 @@ type Input struct {
 	Owner     string
 	Policy    cluster.Policy
 	Members   []Member
+	Referees  []Member   // agents without a database
 	Clock     *lag.Clock // where the owner stood when
 	// WrittenRate is the owner's rate in the same unit over the last half minute.
 	WrittenRate float64
@@ -166,6 +167,7 @@ type View struct {
 	CanLose   int            `json:"can_lose"`
 	AtRisk    AtRisk         `json:"at_risk"`
 	Servers   []Server       `json:"servers"`
+	Referees  []Referee      `json:"referees,omitempty"`
 	Problems  []Problem      `json:"problems"`
 	Operation *Running       `json:"operation,omitempty"`
 	Policy    cluster.Policy `json:"policy"`
@@ -295,6 +297,10 @@ func (v *View) Render(say func(cause.Cause) string, sentence func([]cause.Cause)
 			texts = append(texts, say(c))
 		}
 		p.Text = strings.Join(texts, ". ")
+	}
+	for i := range v.Referees {
+		r := &v.Referees[i]
+		r.Why = say(r.Cause)
 	}
 	for i := range v.Problems {
 		p := &v.Problems[i]

@@ -391,6 +391,13 @@ var slowWords = map[cause.Code]func(cause.Cause) string{
 		}
 		return "Losing the service now stops writes: " + List(c.Names) + ", which would have to pledge, does not answer"
 	},
+	cause.RefereeSilent: func(c cause.Cause) string {
+		return "referee " + c.Name + " does not answer" + because(c) +
+			". It counts towards the majority that a failover needs"
+	},
+	cause.StartReferee: func(c cause.Cause) string {
+		return "see that crosstwin referee runs on " + c.Server + "'s host, and that the service reaches it"
+	},
 	cause.OpenByDefault: func(c cause.Cause) string {
 		return c.Server + " would open for writes if anything but its agent started it"
 	},

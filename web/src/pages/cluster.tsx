@@ -100,7 +100,13 @@ function Fix({ problem, view, act }: { problem: View["problems"][number]; view: 
 // FencingOpen asks what nobody has decided for a cluster that could have fencing.
 function FencingOpen({ view }: { view: View }) {
   const may = useMay();
-  if (!view.policy.fencing_open || !view.primary || view.servers.length < 3 || !may("admin")) return null;
+  if (
+    !view.policy.fencing_open ||
+    !view.primary ||
+    view.servers.length + (view.referees?.length ?? 0) < 3 ||
+    !may("admin")
+  )
+    return null;
   return (
     <p className="note">
       Nobody has decided yet whether {view.cluster} is to have fencing:{" "}
@@ -272,6 +278,10 @@ export function Cluster() {
                 <Link to={`/alerts?cluster=${name}`}>Alerts</Link>
               </nav>,
             ],
+            ...(view.referees ?? []).map((r): [string, React.ReactNode] => [
+              "referee",
+              `${r.name}, ${r.answers ? `has noted term ${r.noted}` : "does not answer"}`,
+            ]),
             ...(running
               ? [
                   [

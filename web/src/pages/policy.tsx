@@ -11,17 +11,25 @@ import { RemoveDialog } from "../parts/remove-dialog";
 // cluster is gone.
 export function Policy() {
   const { name = "" } = useParams();
-  const [removing, setRemoving] = useState(false);
+  const [removing, setRemoving] = useState<{ referee?: string }>();
   const navigate = useNavigate();
   return (
     <>
-      <Page name={name} remove={() => setRemoving(true)} />
-      {removing && <RemoveDialog cluster={name} close={() => setRemoving(false)} gone={() => navigate("/")} />}
+      <Page name={name} remove={(referee) => setRemoving({ referee })} />
+      {removing && (
+        <RemoveDialog
+          cluster={name}
+          server={removing.referee}
+          referee={!!removing.referee}
+          close={() => setRemoving(undefined)}
+          gone={() => (removing.referee ? setRemoving(undefined) : navigate("/"))}
+        />
+      )}
     </>
   );
 }
 
-function Page({ name, remove }: { name: string; remove: () => void }) {
+function Page({ name, remove }: { name: string; remove: (referee?: string) => void }) {
   const view = useView(name);
   const may = useMay();
   const loaded = useLoaded();

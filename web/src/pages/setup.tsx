@@ -58,29 +58,35 @@ function AddServer({ cluster }: { cluster: string }) {
   const [server, setServer] = useState("");
   const [rank, setRank] = useState(1);
   const [site, setSite] = useState("");
+  const [referee, setReferee] = useState(false);
   const [request, setRequest] = useState<Request>();
   const add = useMutation({
     mutationFn: () =>
       take(
         api.POST("/api/v1/clusters/{cluster}/servers", {
           params: { path: { cluster } },
-          body: { name: server, rank, hidden: false, site: site || undefined, primary: first || undefined },
+          body: referee
+            ? { name: server, rank: 0, hidden: false, referee }
+            : { name: server, rank, hidden: false, site: site || undefined, primary: first || undefined },
         }),
       ),
   });
   if (!view) return <Waiting what="Asking the service …" />;
   const added = add.data && view.servers.find((s) => s.name === add.data.server);
+  const answers = view.referees?.some((r) => r.name === add.data?.server && r.answers);
   const there = added && added.last_contact_seconds >= 0;
   return (
     <>
       <section className="state">
         <h1 className="say">
           <b>
-            Add {first ? "the primary" : "a replica"} to {cluster}.
+            Add {referee ? "a referee" : first ? "the primary" : "a replica"} to {cluster}.
           </b>{" "}
-          {first
-            ? "The server that takes writes now; it goes on running."
-            : "Its data directory is empty, or may be replaced."}
+          {referee
+            ? "An agent without a database, on any small host: it counts towards the majority that a failover needs."
+            : first
+              ? "The server that takes writes now; it goes on running."
+              : "Its data directory is empty, or may be replaced."}
         </h1>
       </section>
       <form
@@ -91,23 +97,41 @@ function AddServer({ cluster }: { cluster: string }) {
         }}
       >
         <label>
-          Name of the server
+          Name of the {referee ? "referee" : "server"}
           <input className="field" autoFocus value={server} onChange={(e) => setServer(e.target.value)} />
         </label>
-        <label>
-          Rank
-          <select className="field" value={rank} onChange={(e) => setRank(Number(e.target.value))}>
-            {[1, 2, 3, 4, 5, 0].map((n) => (
-              <option key={n} value={n}>
-                {n === 0 ? "never: it does not become primary" : n}
-              </option>
-            ))}
-          </select>
-        </label>
-        <label>
-          Site
-          <input className="field" value={site} onChange={(e) => setSite(e.target.value)} />
-        </label>
+        {!first && (
+          <div>
+            <input
+              id="referee"
+              type="checkbox"
+              checked={referee}
+              disabled={add.isSuccess}
+              onChange={(e) => setReferee(e.target.checked)}
+            />{" "}
+            <label htmlFor="referee" className="inline!">
+              a referee: it has no database
+            </label>
+          </div>
+        )}
+        {!referee && (
+          <>
+            <label>
+              Rank
+              <select className="field" value={rank} onChange={(e) => setRank(Number(e.target.value))}>
+                {[1, 2, 3, 4, 5, 0].map((n) => (
+                  <option key={n} value={n}>
+                    {n === 0 ? "never: it does not become primary" : n}
+                  </option>
+                ))}
+              </select>
+            </label>
+            <label>
+              Site
+              <input className="field" value={site} onChange={(e) => setSite(e.target.value)} />
+            </label>
+          </>
+        )}
         <div className="btns">
           <button className="btn go" disabled={!server || add.isPending || add.isSuccess}>
             Add {server || "it"}
@@ -121,13 +145,16 @@ function AddServer({ cluster }: { cluster: string }) {
       {add.data && (
         <section className="sec">
           <h2 className="h">On {add.data.server}’s host, as root</h2>
-          <Command>{enrolment(add.data.code)}</Command>
+          <Command>{enrolment(add.data.code, referee)}</Command>
           <p className="note">
-            THIS-HOST is the address at which the other servers reach it. The database is found; of several, --data-dir
-            names one.
+            {referee
+              ? "THIS-HOST is the address at which the service reaches it. Then start it: crosstwin referee."
+              : "THIS-HOST is where the other servers reach it. Of several databases, --data-dir names one."}
           </p>
           <p role="status">
-            {there ? (
+            {answers ? (
+              `${add.data.server} answers.`
+            ) : there ? (
               <>
                 {add.data.server} has appeared: <HealthWord health={added.health} why={added.why} />
               </>

@@ -1,4 +1,5 @@
 // enrolment gives the commands for a new agent on its host.
-export function enrolment(code: string) {
-  return `crosstwin agent enroll --service ${location.origin} --code ${code} --host THIS-HOST`;
+export function enrolment(code: string, referee = false) {
+  const what = referee ? "referee" : "agent";
+  return `crosstwin ${what} enroll --service ${location.origin} --code ${code} --host THIS-HOST`;
 }

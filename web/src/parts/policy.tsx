@@ -9,7 +9,7 @@ import { Maintenance } from "./maintenance";
 type Limit = Exclude<keyof View["policy"], "muted" | "maintenance" | "fencing" | "fencing_open" | "automatic">;
 
 // Policy changes the limits and the ranks of one cluster, or removes it.
-export function Policy({ v, remove }: { v: View; remove: () => void }) {
+export function Policy({ v, remove }: { v: View; remove: (referee?: string) => void }) {
   const [policy, setPolicy] = useState(v.policy);
   const path = { cluster: v.cluster };
   // What is set beside this form may have changed since it was opened.
@@ -112,6 +112,17 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
               </td>
             </tr>
           ))}
+          {v.referees?.map((r) => (
+            <tr key={r.name}>
+              <th scope="row">{r.name}</th>
+              <td colSpan={3}>referee: no database, and no rank</td>
+              <td>
+                <button className="btn sm risk" onClick={() => remove(r.name)}>
+                  Remove {r.name}…
+                </button>
+              </td>
+            </tr>
+          ))}
         </tbody>
       </table>
       <h2 className="h mt-6">Limits</h2>
@@ -154,7 +165,7 @@ export function Policy({ v, remove }: { v: View; remove: () => void }) {
       <Fencing v={v} />
       <Maintenance v={v} />
       <div className="btns">
-        <button className="btn sm risk" onClick={remove}>
+        <button className="btn sm risk" onClick={() => remove()}>
           Remove {v.cluster}…
         </button>
       </div>

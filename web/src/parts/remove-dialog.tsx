@@ -25,11 +25,13 @@ const texts = (l: Leaving, gone: boolean) => l.leftovers.filter((x) => x.gone ==
 export function RemoveDialog({
   cluster,
   server,
+  referee,
   close,
   gone,
 }: {
   cluster: string;
   server?: string;
+  referee?: boolean;
   close: () => void;
   gone: () => void;
 }) {
@@ -64,9 +66,11 @@ export function RemoveDialog({
               <b>{remove.data ? `${what} was removed from Cross Twin` : `Remove ${what} from Cross Twin`}</b>
             </DialogTitle>
             <p className="note">
-              {server
-                ? "Its database keeps running, and follows no more. Its agent no longer keeps it from taking writes."
-                : "Its databases keep running. No agent keeps them from taking writes any more."}
+              {referee
+                ? "It notes no terms for this cluster any more, and counts towards no majority."
+                : server
+                  ? "Its database keeps running, and follows no more. Its agent no longer keeps it from taking writes."
+                  : "Its databases keep running. No agent keeps them from taking writes any more."}
             </p>
           </div>
         </header>

@@ -125,8 +125,8 @@ func (w *world) disturbServer() {
 		s.crash(w.between(time.Second, 8*time.Second))
 		s.disk = guard.Durable{Lost: true, Never: true}
 		w.after(w.between(10*time.Second, 15*time.Second), func() {
-			if w.service.machine != nil {
-				w.service.rank[s.name] = false
+			if w.service.machine != nil { // one that never leads gets its vote back all the same
+				w.service.rank[s.name] = s.referee || len(w.servers) > 2 && w.chance(0.3)
 			}
 		})
 	}

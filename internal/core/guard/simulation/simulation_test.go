@@ -48,13 +48,13 @@ func TestARunCanBeRepeated(t *testing.T) {
 // missed are schedules that break an invariant once a rule is left out. A change of the
 // schedules may make another one the first.
 var missed = map[guard.Rule]uint64{
-	guard.RecordsFirst: 25, guard.GrantOfNoted: 5, guard.PromoteOfNoted: 16, guard.FromTheNonce: 7,
-	guard.ForTheProcess: 127, guard.Majority: 2590, guard.OthersPast: 17, guard.PromiseCounts: 0, guard.NonceRuns: 105,
-	guard.NoPledge: 1, guard.OwnRank: 84, guard.WholeSet: 111, guard.DropsAll: 3, guard.DeadmanFirst: 19,
-	guard.SeenStopped: 1, guard.ProofOfTerm: 127, guard.NoQuestionsYet: 9, guard.AskAll: 1, guard.FromTheQuestion: 67,
-	guard.NotBelow: 222, guard.PledgesOfTerm: 132, guard.DeadmanTold: 2, guard.DeadmanStops: 24,
-	guard.StartsShut: 1, guard.EligibleLast: 576, guard.LostIsNever: 1, guard.VoidAtStart: 0, guard.StartWait: 90,
-	guard.AllGranted: 2, guard.HeardMajority: 3443, guard.AdoptsHigher: 162,
+	guard.RecordsFirst: 25, guard.GrantOfNoted: 5, guard.PromoteOfNoted: 16, guard.FromTheNonce: 8,
+	guard.ForTheProcess: 257, guard.Majority: 2590, guard.OthersPast: 17, guard.PromiseCounts: 1, guard.NonceRuns: 105,
+	guard.NoPledge: 4, guard.OwnRank: 84, guard.WholeSet: 175, guard.DropsAll: 3, guard.DeadmanFirst: 19,
+	guard.SeenStopped: 3, guard.ProofOfTerm: 127, guard.NoQuestionsYet: 9, guard.AskAll: 1, guard.FromTheQuestion: 67,
+	guard.NotBelow: 222, guard.PledgesOfTerm: 132, guard.DeadmanTold: 58, guard.DeadmanStops: 24,
+	guard.StartsShut: 1, guard.EligibleLast: 576, guard.LostIsNever: 1, guard.VoidAtStart: 3, guard.StartWait: 90,
+	guard.AllGranted: 2, guard.HeardMajority: 3443, guard.AdoptsHigher: 550,
 }
 
 // redundant are rules that no schedule misses, with what stands beside them. They are
@@ -64,8 +64,10 @@ var redundant = map[guard.Rule]string{
 	guard.NewTerm:      "a second promotion in one term says the same, and its nonce has run out by then",
 	guard.ProofToProcess: "a process counts a proof only under a term that it opened, and an earlier one's terms are " +
 		"lower: whoever gave the proof has noted them",
-	guard.ProofOfOther:    "the owner's own permission is never waited for",
-	guard.AcceptFirst:     "a promotion in an older term finds no majority that noted it",
+	guard.ProofOfOther: "the owner's own permission is never waited for",
+	guard.AcceptFirst:  "a promotion in an older term finds no majority that noted it",
+	guard.VoteOfKnown: "it takes an older copy of the records, an owner that does not answer and a voter that forgot, " +
+		"all at once: no schedule has that; TestVoteOfWhoForgot shows the hole",
 	guard.NotWhileWriting: "nobody owns a higher term while this server may write, and a lower one gets no pledge",
 }
 

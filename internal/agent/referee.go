@@ -1,0 +1,273 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/host"
+)
+
+// A referee is an agent without a database: it notes terms, on disk before it answers, and
+// counts towards the majority. It is never promoted, pledges nothing, and knows no account.
+// One process is the referee of several clusters, each in a directory of its own with a
+// certificate of that cluster.
+
+// RefereeDir is the directory of a referee unless told otherwise; refereeUnit the unit of the
+// packages that runs it there.
+const (
+	RefereeDir  = "/var/lib/crosstwin-referee"
+	refereeUnit = "crosstwin-referee.service"
+)
+
+func (a *Agent) refereeVerbs() map[verb.Name]handler {
+	m := map[verb.Name]handler{}
+	add := func(n verb.Name, h handler) { m[n] = h }
+	add(without[verb.Note](a.jobs.settled)) // serveVerb noted the term
+	add(ask(a.leave))
+	return m
+}
+
+func (a *Agent) refereeHandler() http.Handler {
+	m := http.NewServeMux()
+	a.handleTerms(m)
+	m.HandleFunc("POST /agent/v1/observe", a.fromService(a.serveStanding))
+	return m
+}
+
+// serveStanding answers a look at a referee: how it stands, and no database.
+func (a *Agent) serveStanding(w http.ResponseWriter, r *http.Request) error {
+	var req agentapi.ObserveRequest
+	if err := decode(r.Body, &req); err != nil {
+		return err
+	}
+	if err := a.keepDecision(req.Decision); err != nil {
+		return err
+	}
+	if req.Term > 0 {
+		if err := a.learn(req.Term, false); err != nil {
+			return err
+		}
+	}
+	said, err := a.asked(req.Guard)
+	if err != nil {
+		return err
+	}
+	s := a.memory.get()
+	o := &observation.Server{At: time.Now().UTC(), Guard: s.Guard, Decision: s.Decision, Nonce: nonce(),
+		Data:       observation.Data{Empty: true},
+		Permission: &observation.Permission{Fencing: s.Fencing, Answer: said}}
+	a.tellOwn(o)
+	return answer(w, o)
+}
+
+// seatEvery is how often new clusters are looked for, and seatAgain how long after one could
+// not be served it is tried again.
+const (
+	seatEvery = time.Second
+	seatAgain = 10 * time.Second
+)
+
+// RunReferee serves every cluster that was enrolled in the directory, and those that are
+// later, until ctx ends.
+func RunReferee(ctx context.Context, dir, version string, log *slog.Logger) error {
+	if _, err := os.ReadDir(dir); err != nil {
+		return fmt.Errorf("no referee is enrolled in %s: run crosstwin referee enroll first: %w", dir, err)
+	}
+	var serving sync.WaitGroup
+	defer serving.Wait()
+	running := map[string]*seat{}
+	for t := time.NewTicker(seatEvery); ; {
+		there := seats(dir)
+		for _, d := range there {
+			x := running[d]
+			if x != nil && x.enrolled.Equal(enrolledAt(d)) && time.Now().Before(x.next()) {
+				continue
+			}
+			x.stop()
+			x = newSeat(ctx, d)
+			running[d] = x
+			serving.Go(func() {
+				if err := x.serve(version, log); err != nil && x.ctx.Err() == nil {
+					log.Error("a cluster has no referee here; it is tried again", "directory", d, "error", err)
+				}
+			})
+		}
+		for d, x := range running {
+			if !slices.Contains(there, d) {
+				x.stop()
+				delete(running, d)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			t.Stop()
+			return nil
+		case <-t.C:
+		}
+	}
+}
+
+// seat is one cluster that is served; nil is none.
+type seat struct {
+	dir      string
+	enrolled time.Time
+	ctx      context.Context
+	cancel   context.CancelFunc
+	ended    chan struct{}
+	endedAt  time.Time // once ended is closed
+}
+
+func newSeat(ctx context.Context, dir string) *seat {
+	x := &seat{dir: dir, enrolled: enrolledAt(dir), ended: make(chan struct{})}
+	x.ctx, x.cancel = context.WithCancel(ctx)
+	return x
+}
+
+// next is when it is served again.
+func (x *seat) next() time.Time {
+	select {
+	case <-x.ended:
+		return x.endedAt.Add(seatAgain)
+	default:
+		return time.Now().Add(seatAgain)
+	}
+}
+
+func (x *seat) stop() {
+	if x != nil {
+		x.cancel()
+		<-x.ended
+	}
+}
+
+func (x *seat) serve(version string, log *slog.Logger) error {
+	defer close(x.ended)
+	defer func() { x.endedAt = time.Now() }()
+	a, err := Open(x.dir, log)
+	if err != nil {
+		return err
+	}
+	if !a.cfg.Referee {
+		return fmt.Errorf("%s is the directory of an agent with a database", x.dir)
+	}
+	a.Version = version
+	return a.Run(x.ctx)
+}
+
+// enrolledAt is when a cluster was enrolled, or enrolled again.
+func enrolledAt(dir string) time.Time {
+	f, err := os.Stat(filepath.Join(dir, ConfigFile))
+	if err != nil {
+		return time.Time{}
+	}
+	return f.ModTime()
+}
+
+// seats are the directories of the clusters, those that left aside.
+func seats(dir string) (out []string) {
+	list, _ := filepath.Glob(filepath.Join(dir, "[^.]*", ConfigFile))
+	for _, f := range list {
+		seat := filepath.Dir(f)
+		if m, err := openMemory(seat); err != nil || !m.get().Left {
+			out = append(out, seat)
+		}
+	}
+	return out
+}
+
+// EnrollReferee trades a one-time code for the certificate of one cluster's referee. The
+// cluster gets a directory of its own below dir, and an address that no other one there has.
+func EnrollReferee(ctx context.Context, dir, service, code string, cfg Config) (Config, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return cfg, err
+	}
+	cfg.Referee = true
+	if err := cfg.addressReferee(dir); err != nil {
+		return cfg, err
+	}
+	fresh, err := os.MkdirTemp(dir, ".new-")
+	if err != nil {
+		return cfg, err
+	}
+	defer os.RemoveAll(fresh)
+	got, err := Enroll(ctx, fresh, service, code, cfg)
+	if err != nil {
+		return got, err
+	}
+	seat := filepath.Join(dir, got.Cluster)
+	old, err := LoadConfig(seat)
+	if err != nil { // there is none
+		return got, os.Rename(fresh, seat)
+	}
+	if old.Server != got.Server {
+		return got, fmt.Errorf("the referee in %s is %s of another cluster %s, and this code was for %s: give another "+
+			"--dir, with a new code: crosstwin server code %s %s", dir, old.Server, got.Cluster, got.Server, got.Cluster,
+			got.Server)
+	}
+	if _, err := forgetLeft(seat); err != nil {
+		return got, err
+	}
+	for _, name := range []string{authorityFile, pairFile, ConfigFile} {
+		if err := os.Rename(filepath.Join(fresh, name), filepath.Join(seat, name)); err != nil {
+			return got, err
+		}
+	}
+	return got, nil
+}
+
+// refereePort is the first port that a referee takes: that of an agent may be beside it.
+const refereePort = 7730
+
+// addressReferee completes where a cluster's referee listens and is reached.
+func (c *Config) addressReferee(dir string) error {
+	taken := map[string]bool{}
+	for _, seat := range seats(dir) {
+		if other, err := LoadConfig(seat); err == nil {
+			_, port, _ := net.SplitHostPort(other.Listen)
+			taken[port] = true
+		}
+	}
+	if c.Listen == "" {
+		port := refereePort
+		for taken[strconv.Itoa(port)] {
+			port++
+		}
+		c.Listen = net.JoinHostPort("0.0.0.0", strconv.Itoa(port))
+	}
+	_, port, err := net.SplitHostPort(c.Listen)
+	switch {
+	case err != nil:
+		return MissingError{fmt.Errorf("--listen %s: %w", c.Listen, err)}
+	case c.Advertise == "" && c.Host == "":
+		return MissingError{errors.New("say with --host at which address the service reaches this host")}
+	case c.Advertise == "":
+		c.Advertise = net.JoinHostPort(c.Host, port)
+	case c.Host == "":
+		if c.Host, _, err = net.SplitHostPort(c.Advertise); err != nil {
+			return MissingError{fmt.Errorf("--advertise %s: %w", c.Advertise, err)}
+		}
+	}
+	return nil
+}
+
+// StartReferee starts the referee anew by the packages' unit, where there is one and dir is
+// its directory; false where there is not.
+func StartReferee(ctx context.Context, dir string) (started bool, err error) {
+	if filepath.Clean(dir) != RefereeDir || os.Geteuid() != 0 {
+		return false, nil
+	}
+	return host.RestartUnit(ctx, refereeUnit)
+}
