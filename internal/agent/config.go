@@ -37,6 +37,8 @@ type Config struct {
 	// and other agents reach it.
 	Listen    string `json:"listen"`
 	Advertise string `json:"advertise"`
+	// Watchdog is the kernel's device that the deadman feeds; empty: none.
+	Watchdog string `json:"watchdog,omitempty"`
 	// Health is the address on which load balancers are answered, by plain HTTP; empty: none.
 	Health string `json:"health,omitempty"`
 

@@ -97,6 +97,9 @@ func (a *app) enrollCommand(dir *string) *cobra.Command {
 		"address at which service and peers reach the agent (default: --host with the port of --listen)")
 	f.StringVar(&given.Health, "health", "",
 		"address on which the agent answers load balancers, by plain HTTP and without a token (default: none)")
+	f.StringVar(&given.Watchdog, "watchdog", "",
+		"the kernel's watchdog, such as /dev/watchdog: it resets the host when nothing else can stop the database (default: "+
+			"none)")
 	f.StringVar(&given.DataDir, "data-dir", "", "data directory of the database (default: found)")
 	f.StringVar(&given.BinDir, "bin-dir", "", "directory of the server's programs (default: found)")
 	f.StringVar(&given.ConfigFile, "config-file", "",

@@ -55,8 +55,10 @@ type peer struct {
 	out *json.Encoder
 }
 
-// Run serves on a socket until ctx ends. It fails when another deadman serves there.
-func Run(ctx context.Context, socket string, db Database, log *slog.Logger) error {
+// Run serves on a socket until ctx ends, and feeds the watchdog, where there is one. It fails
+// when another deadman serves there.
+func Run(ctx context.Context, socket string, db Database, watchdog *Watchdog, log *slog.Logger) error {
+	defer watchdog.disarm()
 	ln, err := listen(socket)
 	if err != nil {
 		return err
@@ -65,7 +67,7 @@ func Run(ctx context.Context, socket string, db Database, log *slog.Logger) erro
 	agents, holds := make(chan *peer), make(chan told)
 	go accept(ctx, ln, agents, holds)
 	d := guard.Deadman{Started: clock.Now()}
-	wake := time.NewTimer(0)
+	wake, feed := time.NewTimer(0), watchdog.ticks(ctx)
 	var agent *peer
 	for {
 		select {
@@ -90,6 +92,10 @@ func Run(ctx context.Context, socket string, db Database, log *slog.Logger) erro
 			d, do = d.Step(t.hold, clock.Now())
 			if err := agent.say(do[0].(guard.Send).Message); err != nil {
 				agent.Close()
+			}
+		case <-feed:
+			if d.Feeds(db.MayBeOpen, watchdog.timeout, clock.Now()) {
+				watchdog.feed()
 			}
 		case <-wake.C:
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -16,7 +17,7 @@ import (
 
 type fakeDatabase struct {
 	open, killed, remembered atomic.Int64
-	unseen                   atomic.Bool
+	unseen, stays            atomic.Bool
 }
 
 func (d *fakeDatabase) MayBeOpen() bool { return d.open.Load() > 0 }
@@ -27,12 +28,17 @@ func (d *fakeDatabase) Remember() error {
 	}
 	return nil
 }
-func (d *fakeDatabase) Kill() error { d.killed.Add(1); d.open.Store(0); return nil }
+func (d *fakeDatabase) Kill() error {
+	if d.killed.Add(1); !d.stays.Load() {
+		d.open.Store(0)
+	}
+	return nil
+}
 
-func begin(t *testing.T, db *fakeDatabase) string {
+func begin(t *testing.T, db *fakeDatabase, w *Watchdog) string {
 	t.Helper()
 	socket := filepath.Join(t.TempDir(), SocketFile)
-	go Run(t.Context(), socket, db, slog.New(slog.DiscardHandler))
+	go Run(t.Context(), socket, db, w, slog.New(slog.DiscardHandler))
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		if l, _ := Dial(socket); l.Up() {
 			l.current().Close()
@@ -56,7 +62,7 @@ func await(t *testing.T, what string, ok func() bool) {
 // a database that may be open, and one that is shut never.
 func TestKillsAtTheEnd(t *testing.T) {
 	db := &fakeDatabase{}
-	socket := begin(t, db)
+	socket := begin(t, db, nil)
 	l, held := Dial(socket)
 	if held != (guard.Ends{}) {
 		t.Fatalf("holds %+v before anybody spoke", held)
@@ -98,14 +104,14 @@ func TestKillsAtTheEnd(t *testing.T) {
 func TestHoldsNothingAtTheStart(t *testing.T) {
 	db := &fakeDatabase{}
 	db.open.Store(1)
-	begin(t, db)
+	begin(t, db, nil)
 	await(t, "a database that may be open goes on without a permission", func() bool { return db.killed.Load() > 0 })
 }
 
 func TestOneDeadmanOnly(t *testing.T) {
 	db := &fakeDatabase{}
-	socket := begin(t, db)
-	if err := Run(t.Context(), socket, db, slog.New(slog.DiscardHandler)); err == nil ||
+	socket := begin(t, db, nil)
+	if err := Run(t.Context(), socket, db, nil, slog.New(slog.DiscardHandler)); err == nil ||
 		!strings.Contains(err.Error(), "another deadman") {
 		t.Errorf("%v", err)
 	}
@@ -115,7 +121,7 @@ func TestOneDeadmanOnly(t *testing.T) {
 // that it could not kill. That one ends is taken in any case.
 func TestPromisesWhatItCanKeep(t *testing.T) {
 	db := &fakeDatabase{}
-	socket := begin(t, db)
+	socket := begin(t, db, nil)
 	l, _ := Dial(socket)
 	answers := make(chan guard.Held, 8)
 	go l.Run(t.Context(), func(e guard.Event) {
@@ -134,4 +140,55 @@ func TestPromisesWhatItCanKeep(t *testing.T) {
 	if h := <-answers; h.Number != 3 {
 		t.Errorf("it answers %+v", h)
 	}
+}
+
+// The watchdog is fed while nothing may take writes or the permission is in order, not when
+// that is about to end, and again once the database has gone. It is stopped with the deadman.
+func TestWatchdog(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "watchdog")
+	if err := os.WriteFile(path, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	fed := func() int64 {
+		f, err := os.Stat(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f.Size()
+	}
+	w, err := OpenWatchdog(path, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	goesOn := func(what string) {
+		t.Helper()
+		n := fed()
+		await(t, "not fed: "+what, func() bool { return fed() > n+1 })
+	}
+	db := &fakeDatabase{}
+	socket := begin(t, db, w)
+	goesOn("nothing may take writes")
+	l, _ := Dial(socket)
+	held := make(chan bool, 4)
+	go l.Run(t.Context(), func(guard.Event) { held <- true })
+	l.Tell(guard.Hold{Number: 1, Ends: guard.Ends{Grant: clock.Now() + time.Hour}})
+	<-held
+	db.open.Store(1)
+	goesOn("a permission runs")
+	db.stays.Store(true) // it cannot be killed
+	l.Tell(guard.Hold{Number: 2, Ends: guard.Ends{Grant: clock.Now() + 300*time.Millisecond}})
+	await(t, "not killed at the end", func() bool { return db.killed.Load() > 0 })
+	if n := fed(); n != fedAfter(3*feedEvery, fed) {
+		t.Error("fed although the database may take writes without a permission")
+	}
+	db.stays.Store(false)
+	goesOn("the database has gone")
+	if _, err := OpenWatchdog(filepath.Join(t.TempDir(), "none"), slog.New(slog.DiscardHandler)); err == nil {
+		t.Error("a watchdog that is not there was opened")
+	}
+}
+
+func fedAfter(d time.Duration, fed func() int64) int64 {
+	time.Sleep(d)
+	return fed()
 }
