@@ -55,7 +55,8 @@ bench: prerequisites build
 chaos: test-prerequisites build
 	CROSSTWIN_CHAOS=$(or $(SCHEDULES),60) CROSSTWIN_SEED=$(SEED) $(GO) test -count=1 -v -timeout 4h ./test/chaos
 	CROSSTWIN_SIMULATIONS=10000 $(GO) test -count=1 -v -timeout 1h ./internal/core/guard/simulation
-	CROSSTWIN_EVERY_STEP=1 $(GO) test -count=1 -parallel 4 -timeout 1h -run SurvivesTheService ./test/e2e
+	CROSSTWIN_EVERY_STEP=1 $(GO) test -count=1 -parallel 4 -timeout 1h -run 'SurvivesTheService' ./test/e2e
+	CROSSTWIN_EVERY_STEP=1 $(GO) test -count=1 -timeout 1h -run 'TestUnderFencing/AutomaticSurvives' ./test/e2e
 
 screenshots: prerequisites build
 	@scripts/screenshots

@@ -71,7 +71,7 @@ func (a *app) printView(w io.Writer, v view.View) {
 	}
 	t.Render()
 	for _, r := range v.Referees {
-		fmt.Fprintf(w, "\n  %s: referee, %s, %s\n", r.Name, a.refereeHealth(r), refereeSays(r))
+		fmt.Fprintf(w, "\n  %s: referee, %s\n", r.Name, refereeSays(r))
 	}
 	for _, s := range v.Servers {
 		for _, note := range s.Notes {
@@ -92,7 +92,7 @@ func (a *app) printView(w io.Writer, v view.View) {
 
 func refereeSays(r view.Referee) string {
 	if !r.Answers {
-		return "seen " + seen(r.LastContactSeconds)
+		return "unseen, last heard " + seen(r.LastContactSeconds)
 	}
 	return fmt.Sprintf("has noted term %d", r.Noted)
 }

@@ -44,8 +44,8 @@ func OpenWatchdog(path string, log *slog.Logger) (*Watchdog, error) {
 		w.timeout = time.Duration(seconds) * time.Second
 	}
 	if err != nil || w.timeout != resetAfter*time.Second {
-		log.Warn("the watchdog cannot be set as wanted: a reset may come later than another server takes over", "watchdog", path,
-			"wanted", resetAfter*time.Second, "is", w.timeout, "error", err)
+		log.Warn("the watchdog cannot be set as wanted: a reset may come later than another server takes over",
+			"watchdog", path, "wanted", resetAfter*time.Second, "is", w.timeout, "error", err)
 	}
 	log.Info("the kernel's watchdog is fed while the permission is in order", "watchdog", path, "timeout", w.timeout)
 	return w, nil

@@ -15,6 +15,7 @@ type comeBack struct {
 	since time.Time // when it was first seen apart from its cluster
 	next  time.Time // when it is tried again
 	why   string    // it was left to a person
+	soon  bool      // it is brought back as soon as that may begin
 	// refused counts the tries in a row that were.
 	refused int
 }
@@ -26,6 +27,13 @@ func (a *automatic) staysApart(server string) string {
 		return b.why
 	}
 	return ""
+}
+
+// comesBack reports whether a server is brought back by itself soon; the lock of its cluster
+// is held.
+func (a *automatic) comesBack(server string) bool {
+	b := a.apart[server]
+	return b != nil && b.soon
 }
 
 // rejoinAgain is how long after a rejoin began the next one is tried, where it came to nothing.
@@ -53,6 +61,8 @@ func (s *Service) bringBack(ctx context.Context, c *watched) {
 			c.auto.apart[x.Name] = b
 		}
 		d := failover.Rejoins(in, x, now.Sub(b.since))
+		held := in.WaitsForPerson || v.Policy.Maintenance.On(now) || now.Before(v.Policy.Automatic.OffUntil)
+		b.soon = d.Verdict == failover.Go || d.Verdict == failover.Wait && !held
 		if d.Verdict != failover.Go || now.Before(b.next) || c.auto.rejoining {
 			continue
 		}

@@ -252,7 +252,8 @@ func (c *watched) input(now time.Time) view.Input {
 		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
 			Unanswered: m.unanswered, Claim: m.claim, LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state,
 			Problem:   m.problem,
-			WasAdrift: m.adrift, ProofProblem: m.proof.problem, Deposed: m.deposed, StaysApart: c.auto.staysApart(m.rec.Name),
+			WasAdrift: m.adrift, ProofProblem: m.proof.problem, Deposed: m.deposed, ComesBack: c.auto.comesBack(m.rec.Name),
+			StaysApart:   c.auto.staysApart(m.rec.Name),
 			Examined:     c.examined(m),
 			AppliedSince: m.moved, AppliedRate: m.applied.perSecond(now), ReceivedSince: m.receivedMoved,
 			ClockSkew: m.clockSkew(), ConflictsPerHour: m.conflicts.perSecond(now) * 3600})

@@ -17,75 +17,69 @@ import (
 	"crosstwin/internal/demo"
 )
 
-// A failover begins by itself when the primary crashes, and says what was seen; when a
-// person stopped it in order none does, and that is said. It loses nothing, or what its
-// plan named and the policy accepts.
-func TestAutomaticFailover(t *testing.T) {
-	for _, name := range []string{demo.Bookings, demo.Cargo} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			w := newWorldOf(t, name, true, func(o *demo.Options) { o.Fencing = true })
-			w.fenced() // without a word from anybody: a new cluster of three
-			w.must(0, nil, "cluster", "set", "bookings", "--fencing", "off")
-			w.must(2, []string{"automatic failover needs fencing"}, "cluster", "set", "bookings", "--automatic", "on")
-			w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on", "--automatic", "on", "--quiet-seconds", "0",
-				"--rejoin", "after saving the tail")
-			w.must(0, []string{"automatic rejoin: after saving the tail"}, "cluster", "show", "bookings")
-			w.must(2, []string{"automatic rejoin is"}, "cluster", "set", "bookings", "--rejoin", "always")
-			w.fenced()
-			load := w.Load(1, 10*time.Millisecond)
-			defer load.Stop()
-			if err := load.AwaitAcks(w.ctx, 20); err != nil {
-				t.Fatal(err)
-			}
-			demo.KillDatabase(w.server("gull"))
-			w.await(func(v view.View) bool {
-				s := w.find(v, "tern")
-				return v.Primary == s.Name && s.Health == view.TakesWrites && v.Operation == nil
-			})
-			if err := load.AwaitAcks(w.ctx, 20); err != nil {
-				t.Fatal(err)
-			}
-			all, err := w.Client.Operations(w.ctx, w.Name, "", string(operation.Failover), 1)
-			if err != nil || len(all) != 1 || all[0].Plan.Decided == nil || len(all[0].Plan.Decided.Evidence) != 3 {
-				t.Fatalf("no failover with its evidence: %+v %v", all, err)
-			}
-			op, err := w.Client.Operation(w.ctx, all[0].ID)
-			if n := len(op.Moments); err != nil || n < 5 || !strings.HasPrefix(op.Moments[n-1].What, "first write on") {
-				t.Errorf("how it went, in time: %+v %v", op.Moments, err)
-			}
-			var lost []string
-			if all[0].Plan.Loss != nil {
-				lost = w.lost(load)
-			}
-			w.must(0, []string{"It began by itself: gull's database crashed", "gull's agent: its database crashed"},
-				"operation", "show", strconv.FormatInt(all[0].ID, 10))
-			w.fenced() // gull comes back by itself
-			all, err = w.Client.Operations(w.ctx, w.Name, "", string(operation.Rejoin), 1)
-			if err != nil || len(all) != 1 || all[0].Plan.Decided == nil || all[0].Outcome != operation.OutcomeFinished {
-				t.Fatalf("no rejoin that began by itself: %+v %v", all, err)
-			}
-			w.must(0, []string{"It began by itself: gull has come apart from bookings"}, "operation", "show",
-				strconv.FormatInt(all[0].ID, 10))
-
-			w.startedAgainFirst(load)
-			w.comesBackShut(load)
-			demo.StopDatabase(w.server("tern"))
-			w.says([]string{"no failover of bookings begins by itself: tern was stopped in order"}, "status", "bookings")
-			if err := w.server("tern").StartByHand(w.ctx); err != nil {
-				t.Fatal(err)
-			}
-			w.fenced()
-			w.must(0, nil, "cluster", "set", "bookings", "--automatic", "off", "--for", "1h")
-			w.must(0, []string{"automatic failover off for"}, "cluster", "show", "bookings")
-			w.must(0, nil, "cluster", "set", "bookings", "--automatic", "off")
-			w.must(2, []string{"automatic failover is off already"}, "cluster", "set", "bookings", "--automatic", "off", "--for",
-				"1h")
-			load.Stop()
-			w.settled()
-			w.holdsAll(load, lost, "gull", "tern", "heron")
-		})
+// automaticFailover: a failover begins by itself when the primary crashes, and says what was
+// seen; when a person stopped it in order none does, and that is said. It loses nothing, or
+// what its plan named and the policy accepts.
+func automaticFailover(t *testing.T, w *world) {
+	w.fenced() // without a word from anybody: a new cluster of three
+	w.must(0, nil, "cluster", "set", "bookings", "--fencing", "off")
+	w.must(2, []string{"automatic failover needs fencing"}, "cluster", "set", "bookings", "--automatic", "on")
+	w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on", "--automatic", "on", "--quiet-seconds", "0",
+		"--rejoin", "after saving the tail")
+	w.must(0, []string{"automatic rejoin: after saving the tail"}, "cluster", "show", "bookings")
+	w.must(2, []string{"automatic rejoin is"}, "cluster", "set", "bookings", "--rejoin", "always")
+	w.fenced()
+	load := w.Load(1, 10*time.Millisecond)
+	defer load.Stop()
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		t.Fatal(err)
 	}
+	demo.KillDatabase(w.server("gull"))
+	w.await(func(v view.View) bool {
+		s := w.find(v, "tern")
+		return v.Primary == s.Name && s.Health == view.TakesWrites && v.Operation == nil
+	})
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		t.Fatal(err)
+	}
+	all, err := w.Client.Operations(w.ctx, w.Name, "", string(operation.Failover), 1)
+	if err != nil || len(all) != 1 || all[0].Plan.Decided == nil || len(all[0].Plan.Decided.Evidence) != 3 {
+		t.Fatalf("no failover with its evidence: %+v %v", all, err)
+	}
+	op, err := w.Client.Operation(w.ctx, all[0].ID)
+	if n := len(op.Moments); err != nil || n < 5 || !strings.HasPrefix(op.Moments[n-1].What, "first write on") {
+		t.Errorf("how it went, in time: %+v %v", op.Moments, err)
+	}
+	var lost []string
+	if all[0].Plan.Loss != nil {
+		lost = w.lost(load)
+	}
+	w.must(0, []string{"It began by itself: gull's database crashed", "gull's agent: its database crashed"},
+		"operation", "show", strconv.FormatInt(all[0].ID, 10))
+	w.fenced() // gull comes back by itself
+	all, err = w.Client.Operations(w.ctx, w.Name, "", string(operation.Rejoin), 1)
+	if err != nil || len(all) != 1 || all[0].Plan.Decided == nil || all[0].Outcome != operation.OutcomeFinished {
+		t.Fatalf("no rejoin that began by itself: %+v %v", all, err)
+	}
+	w.must(0, []string{"It began by itself: gull has come apart from bookings"}, "operation", "show",
+		strconv.FormatInt(all[0].ID, 10))
+
+	w.startedAgainFirst(load)
+	w.comesBackShut(load)
+	demo.StopDatabase(w.server("tern"))
+	w.says([]string{"no failover of bookings begins by itself: tern was stopped in order"}, "status", "bookings")
+	if err := w.server("tern").StartByHand(w.ctx); err != nil {
+		t.Fatal(err)
+	}
+	w.fenced()
+	w.must(0, nil, "cluster", "set", "bookings", "--automatic", "off", "--for", "1h")
+	w.must(0, []string{"automatic failover off for"}, "cluster", "show", "bookings")
+	w.must(0, nil, "cluster", "set", "bookings", "--automatic", "off")
+	w.must(2, []string{"automatic failover is off already"}, "cluster", "set", "bookings", "--automatic", "off", "--for",
+		"1h")
+	load.Stop()
+	w.settled()
+	w.holdsAll(load, lost, "gull", "tern", "heron")
 }
 
 // startedAgainFirst: where the policy says so a crashed primary is started where it is. When
@@ -151,22 +145,12 @@ func (w *world) comesBackShut(load *demo.Workload) {
 	w.fenced()
 }
 
-// Wherever in a failover that began by itself, or in the rejoin that follows it, the
-// service dies: the next one carries it through, or decides anew.
-func TestAutomaticSurvivesTheServiceAtEveryStep(t *testing.T) {
-	for _, name := range []string{demo.Bookings, demo.Cargo} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			w := newWorldOf(t, name, true, func(o *demo.Options) { o.Fencing = true })
-			w.fenced()
-			w.must(0, nil, "cluster", "set", "bookings", "--automatic", "on", "--quiet-seconds", "0",
-				"--rejoin", "after saving the tail")
-			automaticSurvives(t, w)
-		})
-	}
-}
-
+// automaticSurvives: wherever in a failover that began by itself, or in the rejoin that
+// follows it, the service dies: the next one carries it through, or decides anew.
 func automaticSurvives(t *testing.T, w *world) {
+	w.fenced()
+	w.must(0, nil, "cluster", "set", "bookings", "--automatic", "on", "--quiet-seconds", "0",
+		"--rejoin", "after saving the tail")
 	load := w.Load(1, 10*time.Millisecond)
 	defer load.Stop()
 	first := w.takenOver("")

@@ -16,35 +16,54 @@ import (
 	"crosstwin/internal/store"
 )
 
-// Fencing on real servers: who may write has a permission that runs out, by the service
-// or, when that is away, by the other agents; and who has none is stopped, whoever of its
-// host still lives.
-//
-// It is not run beside everything else: a permission that lasts four seconds ends on a
-// machine where nobody gets any time.
-func TestFencing(t *testing.T) {
-	for _, name := range []string{demo.Bookings, demo.Cargo} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			w := newWorldOf(t, name, true, func(o *demo.Options) { o.Fencing = true })
-			w.planned()
-			w.fenced()
-			w.must(2, []string{"automatic failover is on and needs fencing"}, "cluster", "set", "bookings", "--fencing", "off",
-				"--automatic", "on")
-			load := w.Load(1, 10*time.Millisecond)
-			defer load.Stop()
-			for _, do := range []func(*world, *demo.Workload){processesRestarted, serviceAway, termHalfGiven, agentGone} {
-				do(w, load)
-			}
-			lost := hostFrozen(w, load)
-			w.must(0, []string{"gull is primary of bookings"}, "switchover", "bookings", "--yes")
-			w.fenced()
-			load.Stop()
-			w.settled()
-			w.holdsAll(load, lost, "gull", "tern", "heron")
-			w.unfenced()
-		})
+// worldsAtOnce is how many clusters are under fencing beside each other: a permission that
+// lasts four seconds ends on a machine where nobody gets any time.
+const worldsAtOnce = 4
+
+// Fencing and automatic failover on real servers of both engines. They are not run beside
+// everything else.
+func TestUnderFencing(t *testing.T) {
+	turns := make(chan bool, worldsAtOnce)
+	for _, x := range []struct {
+		name string
+		do   func(*testing.T, *world)
+	}{
+		{"AutomaticFailover", automaticFailover},
+		{"AutomaticSurvivesTheServiceAtEveryStep", automaticSurvives},
+		{"Fencing", fencing},
+		{"DiskHangs", diskHangs},
+		{"Referee", twoAndReferee},
+	} {
+		for _, name := range []string{demo.Bookings, demo.Cargo} {
+			t.Run(x.name+"/"+name, func(t *testing.T) {
+				t.Parallel()
+				turns <- true
+				t.Cleanup(func() { <-turns })
+				x.do(t, newWorldOf(t, name, true, func(o *demo.Options) { o.Fencing = true }))
+			})
+		}
 	}
+}
+
+// fencing: who may write has a permission that runs out, by the service or, when that is
+// away, by the other agents; and who has none is stopped, whoever of its host still lives.
+func fencing(t *testing.T, w *world) {
+	w.planned()
+	w.fenced()
+	w.must(2, []string{"automatic failover is on and needs fencing"}, "cluster", "set", "bookings", "--fencing", "off",
+		"--automatic", "on")
+	load := w.Load(1, 10*time.Millisecond)
+	defer load.Stop()
+	for _, do := range []func(*world, *demo.Workload){processesRestarted, serviceAway, termHalfGiven, agentGone} {
+		do(w, load)
+	}
+	lost := hostFrozen(w, load)
+	w.must(0, []string{"gull is primary of bookings"}, "switchover", "bookings", "--yes")
+	w.fenced()
+	load.Stop()
+	w.settled()
+	w.holdsAll(load, lost, "gull", "tern", "heron")
+	w.unfenced()
 }
 
 func (w *world) await(ok func(view.View) bool) {

@@ -18,46 +18,40 @@ import (
 	"crosstwin/internal/freeport"
 )
 
-// Two servers and a referee: the agent without a database makes the majority that a
-// failover needs, and with which the server that is left goes on when the service is
-// started again.
-func TestReferee(t *testing.T) {
-	for _, name := range []string{demo.Bookings, demo.Cargo} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			w := newWorldOf(t, name, true, func(o *demo.Options) { o.Fencing = true })
-			w.fenced()
-			w.must(2, []string{"without heron bookings would have 2 agents of the 3 that it needs"}, "server", "remove",
-				"bookings", "heron", "--yes")
-			w.unfenced()
-			w.must(0, nil, "server", "remove", "bookings", "heron", "--yes")
-			w.must(2, []string{"fencing needs three servers, or two and a referee"}, "cluster", "set", "bookings", "--fencing",
-				"on")
-			referee := w.startReferee()
-			w.must(2, []string{"nothing of it can be set"}, "server", "set", "bookings", "cairn", "--rank", "1")
-			w.must(0, []string{"cairn", "referee", "answers"}, "server", "list", "bookings")
-			w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on", "--automatic", "on", "--quiet-seconds", "0",
-				"--rejoin", "after saving the tail", "--loss-bytes", "100000000", "--loss-transactions", "1000000")
-			w.fenced()
-			w.says([]string{"cairn: referee,", "has noted term"}, "status", "bookings")
+// twoAndReferee: of two servers and a referee, the agent without a database makes the
+// majority that a failover needs, and with which the server that is left goes on when the
+// service is started again.
+func twoAndReferee(t *testing.T, w *world) {
+	w.fenced()
+	w.must(2, []string{"without heron bookings would have 2 agents of the 3 that it needs"}, "server", "remove",
+		"bookings", "heron", "--yes")
+	w.unfenced()
+	w.must(0, nil, "server", "remove", "bookings", "heron", "--yes")
+	w.must(2, []string{"fencing needs three servers, or two and a referee"}, "cluster", "set", "bookings", "--fencing",
+		"on")
+	referee := w.startReferee()
+	w.must(2, []string{"nothing of it can be set"}, "server", "set", "bookings", "cairn", "--rank", "1")
+	w.must(0, []string{"cairn", "referee", "answers"}, "server", "list", "bookings")
+	w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on", "--automatic", "on", "--quiet-seconds", "0",
+		"--rejoin", "after saving the tail", "--loss-bytes", "100000000", "--loss-transactions", "1000000")
+	w.fenced()
+	w.says([]string{"cairn: referee,", "has noted term"}, "status", "bookings")
 
-			load := w.Load(1, 10*time.Millisecond)
-			defer load.Stop()
-			if err := load.AwaitAcks(w.ctx, 20); err != nil {
-				t.Fatal(err)
-			}
-			lost := w.hostLost(load)
-			w.fenced() // gull comes back by itself
-			w.onlyOneLeft(load)
-			w.refereeForgets(referee, load)
-			load.Stop()
-			w.settled()
-			w.holdsAll(load, lost, "gull", "tern")
-			w.must(0, nil, "cluster", "set", "bookings", "--automatic", "off")
-			w.unfenced()
-			w.must(0, []string{"server cairn removed from bookings"}, "server", "remove", "bookings", "cairn", "--yes")
-		})
+	load := w.Load(1, 10*time.Millisecond)
+	defer load.Stop()
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		t.Fatal(err)
 	}
+	lost := w.hostLost(load)
+	w.fenced() // gull comes back by itself
+	w.onlyOneLeft(load)
+	w.refereeForgets(referee, load)
+	load.Stop()
+	w.settled()
+	w.holdsAll(load, lost, "gull", "tern")
+	w.must(0, nil, "cluster", "set", "bookings", "--automatic", "off")
+	w.unfenced()
+	w.must(0, []string{"server cairn removed from bookings"}, "server", "remove", "bookings", "cairn", "--yes")
 }
 
 // refereeProcess is a referee that may be killed and started again.

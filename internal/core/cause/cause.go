@@ -125,6 +125,8 @@ const (
 	PermissionNone    Code = "no permission"
 	PermissionUnseen  Code = "permission unseen"
 	PermissionAlone   Code = "permission alone" // Names do not answer
+	RejoinsSoon       Code = "rejoins soon"
+	FailsOverSoon     Code = "fails over soon"
 	RefereeSilent     Code = "referee silent"   // Name, Because
 	StartReferee      Code = "start referee"
 	FalseClaim        Code = "false claim"   // Term

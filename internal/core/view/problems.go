@@ -165,6 +165,8 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 		return with(cause.LetRead), nil
 	case s.Cause.Code == cause.Doomed && s.Name != v.Primary:
 		return with(cause.SeeDisk), nil
+	case s.Name == v.Primary && in.Policy.Automatic.On && in.NoFailover.IsZero():
+		return with(cause.FailsOverSoon), &Fix{Kind: operation.Failover}
 	case s.Name == v.Primary:
 		return with(cause.MakeAnother), &Fix{Kind: operation.Failover}
 	case s.Cause.Code == cause.NotEnrolled:
@@ -201,8 +203,12 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 		return with(cause.TailThenRebuild), &Fix{Kind: operation.Rejoin, Server: s.Name}
 	}
 	rejoin := with(cause.RejoinIt)
-	if m := findMember(in, s.Name); m != nil && m.StaysApart != "" {
+	switch m := findMember(in, s.Name); {
+	case m == nil:
+	case m.StaysApart != "":
 		rejoin.Code, rejoin.Text = cause.RejoinByHand, m.StaysApart
+	case m.ComesBack:
+		rejoin.Code = cause.RejoinsSoon
 	}
 	return rejoin, &Fix{Kind: operation.Rejoin, Server: s.Name}
 }

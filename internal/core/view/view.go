@@ -90,9 +90,10 @@ type Member struct {
 	// ProofProblem is what the last attempt to prove its history met.
 	ProofProblem string
 	// Deposed: a failover took its role as primary, and it has not become part of the cluster
-	// again. StaysApart is why it is not brought back by itself, where that was tried.
-	Deposed    bool
-	StaysApart string
+	// again. ComesBack: it is brought back by itself soon. StaysApart is why it is not, where
+	// that was tried.
+	Deposed, ComesBack bool
+	StaysApart         string
 	// Examined is what was found in its data, while it does not run; nil when that
 	// is not known.
 	Examined *verb.Examination

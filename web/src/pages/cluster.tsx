@@ -136,6 +136,13 @@ function Troubles({ view, act }: { view: View; act: (r: Request) => void }) {
   );
 }
 
+// permitted is who may take writes under fencing, and for how long.
+function permitted({ permission: p }: View): [string, React.ReactNode][] {
+  if (!p) return [];
+  const alone = p.silent.length > 0 && "; losing the service now stops writes";
+  return [["permission", `${p.server}, ${p.seconds > 0 ? `${span(p.seconds)} left` : "none"}${alone || ""}`]];
+}
+
 function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
   const may = useMay();
   return (
@@ -278,6 +285,7 @@ export function Cluster() {
                 <Link to={`/alerts?cluster=${name}`}>Alerts</Link>
               </nav>,
             ],
+            ...permitted(view),
             ...(view.referees ?? []).map((r): [string, React.ReactNode] => [
               "referee",
               `${r.name}, ${r.answers ? `has noted term ${r.noted}` : "does not answer"}`,
