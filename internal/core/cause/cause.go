@@ -127,7 +127,7 @@ const (
 	PermissionAlone   Code = "permission alone" // Names do not answer
 	RejoinsSoon       Code = "rejoins soon"
 	FailsOverSoon     Code = "fails over soon"
-	RefereeSilent     Code = "referee silent"   // Name, Because
+	RefereeSilent     Code = "referee silent" // Name, Because
 	StartReferee      Code = "start referee"
 	FalseClaim        Code = "false claim"   // Term
 	CallRefused       Code = "call refused"  // Name: the certificate; Peer, Cluster: whose; Text: what; At: from where
