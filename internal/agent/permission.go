@@ -230,8 +230,9 @@ func (p *permission) see(o *observation.Server) {
 	state := databaseState(o, s, opening)
 	p.mu.Lock()
 	p.seen = state
+	owes := p.m.StandsDown() // also one that fencing was switched on for a moment ago
 	p.mu.Unlock()
-	if s.Fencing && !o.Data.Foreign {
+	if (s.Fencing || owes) && !o.Data.Foreign {
 		p.step(guard.DatabaseIs{State: state})
 	}
 	p.mu.Lock()

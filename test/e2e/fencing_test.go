@@ -48,6 +48,7 @@ func TestUnderFencing(t *testing.T) {
 // fencing: who may write has a permission that runs out, by the service or, when that is
 // away, by the other agents; and who has none is stopped, whoever of its host still lives.
 func fencing(t *testing.T, w *world) {
+	w.switchedOverAtOnce()
 	w.planned()
 	w.fenced()
 	w.must(2, []string{"automatic failover is on and needs fencing"}, "cluster", "set", "bookings", "--fencing", "off",
@@ -256,6 +257,22 @@ func (w *world) lost(load *demo.Workload) []string {
 		w.t.Fatal(err)
 	}
 	return lost
+}
+
+// switchedOverAtOnce: fencing has just been switched on, and the primary has no permission
+// yet. It proves all the same that it has stopped, so that nobody waits for the end of one.
+func (w *world) switchedOverAtOnce() {
+	w.t.Helper()
+	for _, to := range []string{"tern", "gull"} {
+		w.fenced()
+		w.unfenced()
+		w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on")
+		op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: to})
+		if op.PauseSeconds >= guard.GrantWait.Seconds() {
+			w.t.Errorf("writes paused for %.1f s: the end of a permission was waited for", op.PauseSeconds)
+		}
+	}
+	w.fenced()
 }
 
 // planned asks for the plan of a switchover again and again while the primary is given a

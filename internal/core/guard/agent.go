@@ -90,6 +90,9 @@ func (a Agent) MayWrite(now Time) bool { return a.Durable.Owner && a.Held.Runs(n
 // pledged before it began.
 func (a Agent) Waits(now Time) bool { return now < a.Started+PledgeWait }
 
+// StandsDown reports whether a proof is owed that the database has stopped.
+func (a Agent) StandsDown() bool { return a.standing != nil }
+
 // Step takes one event, and says what is to be done, in order.
 func (a Agent) Step(e Event, now Time) (Agent, []Effect) {
 	var do []Effect
