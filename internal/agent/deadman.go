@@ -23,19 +23,19 @@ func RunDeadman(ctx context.Context, dir string, log *slog.Logger) error {
 		return err
 	}
 	deadman.LockMemory(uid, log)
+	if err := deadman.Become(uid, gid); err != nil {
+		return err
+	}
 	cfg, err := LoadConfig(dir)
 	if err != nil {
 		return err
 	}
 	log = log.With("server", cfg.Server, "cluster", cfg.Cluster)
 	var watchdog *deadman.Watchdog
-	if cfg.Watchdog != "" { // while it is still root
+	if cfg.Watchdog != "" { // as the owner of the directory: whoever that is chose the path
 		if watchdog, err = deadman.OpenWatchdog(cfg.Watchdog, log); err != nil {
 			log.Error("the host is not reset when its database cannot be stopped", "error", err)
 		}
-	}
-	if err := deadman.Become(uid, gid); err != nil {
-		return err
 	}
 	log.Info("deadman serves", "data_dir", cfg.DataDir)
 	return deadman.Run(ctx, filepath.Join(dir, deadman.SocketFile), &opened{dir: dir, data: cfg.data()}, watchdog,

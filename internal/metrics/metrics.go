@@ -48,6 +48,8 @@ var (
 		"For how long the primary may still write, when it was last heard; absent without fencing.", "cluster", "server")
 	needsService = gauge("cluster_needs_service",
 		"1 where losing the service now would stop writes; absent without fencing.", "cluster")
+	referee = gauge("referee_up",
+		"1 while the referee answers, which is an agent without a database.", "cluster", "referee")
 	running  = gauge("cluster_operation_running", "1 while an operation is under way.", "cluster", "kind")
 	problems = gauge("cluster_problems", "Problems that are seen now, by rule.", "cluster", "rule")
 	alerts   = gauge("alerts_open", "Alerts that are not over.", "cluster", "level")
@@ -83,8 +85,8 @@ var (
 	records = gauge("records_bytes", "Size of the service's records.")
 )
 
-var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, permission, needsService, running, problems,
-	alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept, lagSeconds,
+var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, permission, needsService, referee, running,
+	problems, alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept, lagSeconds,
 	lagBytes, stage, delay, conflicts, records}
 
 // Handler serves the metrics of a source.
@@ -146,6 +148,9 @@ func collectCluster(to sink, v *view.View) {
 	if p := v.Permission; p != nil {
 		to.put(permission, p.Seconds, v.Cluster, p.Server)
 		to.put(needsService, flag(len(p.Silent) > 0), v.Cluster)
+	}
+	for i := range v.Referees {
+		to.put(referee, flag(v.Referees[i].Answers), v.Cluster, v.Referees[i].Name)
 	}
 	if v.Operation != nil {
 		to.put(running, 1, v.Cluster, string(v.Operation.Kind))

@@ -27,6 +27,7 @@ func (source) Views() []view.View {
 		Links: observation.Links{Slots: []observation.Slot{{Name: "ct_tern", KeptBytes: 9}}}}
 	return []view.View{{Cluster: "bookings", Primary: "gull", Term: 3, AtRisk: view.AtRisk{Known: true, Everything: true},
 		Permission: &view.Permission{Server: "gull", Seconds: 3.5, Silent: []string{"tern"}},
+		Referees:   []view.Referee{{Name: "cairn", Answers: true}},
 		Operation:  &view.Running{Kind: "seed"}, Problems: []view.Problem{{Rule: cluster.RuleAtRisk}},
 		Servers: []view.Server{{Name: "gull", Health: view.TakesWrites, Observation: primary,
 			LogFull: &view.Forecast{Seconds: 60}},
@@ -59,6 +60,7 @@ func TestNames(t *testing.T) {
 		`crosstwin_replica_conflicts_total{cause="snapshot",cluster="bookings",server="tern"} 7`,
 		`crosstwin_cluster_permission_seconds{cluster="bookings",server="gull"} 3.5`,
 		`crosstwin_cluster_needs_service{cluster="bookings"} 1`,
+		`crosstwin_referee_up{cluster="bookings",referee="cairn"} 1`,
 		`crosstwin_server_up{cluster="bookings",server="heron"} 0`,
 		`crosstwin_server_observation_age_seconds{cluster="bookings",server="heron"} 90`,
 		`crosstwin_alerts_open{cluster="bookings",level="critical"} 2`} {

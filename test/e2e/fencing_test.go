@@ -26,22 +26,30 @@ func TestUnderFencing(t *testing.T) {
 	turns := make(chan bool, worldsAtOnce)
 	for _, x := range []struct {
 		name string
-		do   func(*testing.T, *world)
+		do   func(t *testing.T, cluster string)
 	}{
-		{"AutomaticFailover", automaticFailover},
-		{"AutomaticSurvivesTheServiceAtEveryStep", automaticSurvives},
-		{"Fencing", fencing},
-		{"DiskHangs", diskHangs},
-		{"Referee", twoAndReferee},
+		{"AutomaticFailover", inFencedWorld(automaticFailover)},
+		{"AutomaticSurvivesTheServiceAtEveryStep", inFencedWorld(automaticSurvives)},
+		{"Fencing", inFencedWorld(fencing)},
+		{"DiskHangs", inFencedWorld(diskHangs)},
+		{"Referee", inFencedWorld(twoAndReferee)},
+		{"Tour", tour},
 	} {
 		for _, name := range []string{demo.Bookings, demo.Cargo} {
 			t.Run(x.name+"/"+name, func(t *testing.T) {
 				t.Parallel()
 				turns <- true
 				t.Cleanup(func() { <-turns })
-				x.do(t, newWorldOf(t, name, true, func(o *demo.Options) { o.Fencing = true }))
+				x.do(t, name)
 			})
 		}
+	}
+}
+
+// inFencedWorld has a test of a world be carried out in one where fencing is on.
+func inFencedWorld(do func(*testing.T, *world)) func(*testing.T, string) {
+	return func(t *testing.T, cluster string) {
+		do(t, newWorldOf(t, cluster, true, func(o *demo.Options) { o.Fencing = true }))
 	}
 }
 

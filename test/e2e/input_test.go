@@ -25,34 +25,7 @@ import (
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 	"crosstwin/internal/store"
-	"crosstwin/test/harness"
 )
-
-// The whole story by itself, through the binary, ends with exit code 0.
-func TestTour(t *testing.T) {
-	t.Parallel()
-	for _, cluster := range []string{demo.Bookings, demo.Cargo} {
-		t.Run(cluster, func(t *testing.T) {
-			t.Parallel()
-			dir := harness.Dir(t, cluster, "ctt")
-			out, err := exec.Command(binary, "tour", "--cluster", cluster, "--dir", filepath.Join(dir, "w")).CombinedOutput()
-			if err != nil {
-				keepLogs(t, filepath.Join(dir, "w"))
-				t.Fatalf("%v\n%s", err, out)
-			}
-			for _, w := range []string{"the workload felt a pause of", "lost writes stand in the saved tail",
-				"all compared tables match on", "The whole story of " + cluster + " took", "way: rewind",
-				"it began by itself: "} {
-				if !strings.Contains(string(out), w) {
-					t.Errorf("the tour does not say %q:\n%s", w, out)
-				}
-			}
-			if _, err := os.Stat(filepath.Join(dir, "w")); err == nil {
-				t.Error("the tour left its directory behind")
-			}
-		})
-	}
-}
 
 // What is typed wrongly, or asked of the wrong server, is a clear error with
 // an exit code of its own, and changes nothing.
