@@ -86,8 +86,8 @@ var (
 )
 
 var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, permission, needsService, referee, running,
-	problems, alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept, lagSeconds,
-	lagBytes, stage, delay, conflicts, records}
+	problems, alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept,
+	lagSeconds, lagBytes, stage, delay, conflicts, records}
 
 // Handler serves the metrics of a source.
 func Handler(s Source) http.Handler {
