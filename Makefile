@@ -41,7 +41,7 @@ tour: prerequisites build
 
 # The tests drive the binary: an earlier result would not know of it. "make lint" vets.
 test: test-prerequisites build
-	CROSSTWIN_BINARY=$(CURDIR)/bin/crosstwin $(GO) test -count=1 -vet=off -parallel 8 -timeout 24m ./...
+	CROSSTWIN_BINARY=$(CURDIR)/bin/crosstwin $(GO) test -count=1 -vet=off -parallel 6 -timeout 24m ./...
 
 lint: web/src/api/schema.ts
 	@scripts/lint
