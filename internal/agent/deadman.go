@@ -84,7 +84,8 @@ func (o *opened) read() state {
 }
 
 // MayBeOpen implements deadman.Database. A process may be open when it is being opened,
-// is the one that was opened, or was there with that one: children outlive their server.
+// is the one that was opened, or was there with that one: children outlive their server. One
+// that was killed and waits for its disk can acknowledge nothing any more.
 func (o *opened) MayBeOpen() bool {
 	s := o.read()
 	if !s.Fencing || s.Open == "" && !s.Opening {
@@ -94,7 +95,7 @@ func (o *opened) MayBeOpen() bool {
 	defer o.mu.Unlock()
 	for _, pid := range o.data.Processes() {
 		id := host.ProcessIdentity(pid)
-		if s.Opening || o.known[id] || id != "" && strings.HasPrefix(s.Open, id) {
+		if (s.Opening || o.known[id] || id != "" && strings.HasPrefix(s.Open, id)) && !host.Doomed(pid) {
 			return true
 		}
 	}

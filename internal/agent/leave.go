@@ -18,20 +18,14 @@ import (
 // service): that is on disk before anything else happens.
 func (a *Agent) leave(ctx context.Context, c verb.Leave) ([]verb.Leftover, error) {
 	x, able := a.engine.(engine.Leaver)
-	if !able && !a.cfg.Referee {
+	if !able {
 		return nil, errors.New("this engine cannot undo what Cross Twin made")
 	}
 	var out []verb.Leftover
 	if c.Self {
-		if err := a.memory.change(func(s *state) error { s.Left, s.Fencing = true, false; return nil }); err != nil {
+		if err := a.left(); err != nil {
 			return nil, err
 		}
-		a.log.Warn("this server was removed from Cross Twin: its agent does nothing any more, and can be stopped")
-	}
-	if !able {
-		return nil, nil
-	}
-	if c.Self {
 		if closed, is := a.openByDefault(ctx, x); is {
 			out = append(out, closed)
 		}
@@ -41,6 +35,12 @@ func (a *Agent) leave(ctx context.Context, c verb.Leave) ([]verb.Leftover, error
 		out[i].Server = a.cfg.Server
 	}
 	return out, nil
+}
+
+// left puts on disk that this agent serves nobody any more.
+func (a *Agent) left() error {
+	a.log.Warn("this server was removed from Cross Twin: its agent does nothing any more, and can be stopped")
+	return a.memory.change(func(s *state) error { s.Left, s.Fencing = true, false; return nil })
 }
 
 // openByDefault undoes Close where the server takes writes now. A replica stays a

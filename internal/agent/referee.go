@@ -36,7 +36,9 @@ func (a *Agent) refereeVerbs() map[verb.Name]handler {
 	m := map[verb.Name]handler{}
 	add := func(n verb.Name, h handler) { m[n] = h }
 	add(without[verb.Note](a.jobs.settled)) // serveVerb noted the term
-	add(ask(a.leave))
+
+	// It made nothing that would have to be undone.
+	add(ask(func(context.Context, verb.Leave) ([]verb.Leftover, error) { return nil, a.left() }))
 	return m
 }
 
@@ -242,7 +244,7 @@ func (c *Config) addressReferee(dir string) error {
 	}
 	if c.Listen == "" {
 		port := refereePort
-		for taken[strconv.Itoa(port)] {
+		for taken[strconv.Itoa(port)] || !free(port) {
 			port++
 		}
 		c.Listen = net.JoinHostPort("0.0.0.0", strconv.Itoa(port))
@@ -261,6 +263,15 @@ func (c *Config) addressReferee(dir string) error {
 		}
 	}
 	return nil
+}
+
+// free reports whether nobody listens on a port of this host.
+func free(port int) bool {
+	ln, err := net.Listen("tcp", net.JoinHostPort("", strconv.Itoa(port)))
+	if err != nil {
+		return port >= 1<<16 // there is none to look for: listening says so
+	}
+	return ln.Close() == nil
 }
 
 // StartReferee starts the referee anew by the packages' unit, where there is one and dir is

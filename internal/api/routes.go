@@ -2,6 +2,7 @@ package api
 
 import (
 	"cmp"
+	"fmt"
 	"net/http"
 	"reflect"
 	"slices"
@@ -270,7 +271,12 @@ func (a *API) showServer(c echo.Context) error {
 		return err
 	}
 	s := v.Find(c.Param("server"))
-	if s == nil {
+	isReferee := func(r view.Referee) bool { return r.Name == c.Param("server") }
+	switch {
+	case slices.ContainsFunc(v.Referees, isReferee):
+		return service.InputError{Err: fmt.Errorf("%s is a referee of %s and has no database: crosstwin status %s says how "+
+			"it is", c.Param("server"), v.Cluster, v.Cluster)}
+	case s == nil:
 		return service.NotFound("server", c.Param("server"))
 	}
 	return c.JSON(200, s)
@@ -301,15 +307,11 @@ func (a *API) removeServer(c echo.Context) error {
 
 func (a *API) newCode(c echo.Context) error {
 	name, from := who(c)
-	code, err := a.service.NewCode(c.Request().Context(), c.Param("cluster"), c.Param("server"), name, from)
+	code, rec, err := a.service.NewCode(c.Request().Context(), c.Param("cluster"), c.Param("server"), name, from)
 	if err != nil {
 		return err
 	}
-	out := apitype.EnrolmentCode{Code: code, Cluster: c.Param("cluster"), Server: c.Param("server")}
-	if v, err := a.service.View(out.Cluster); err == nil {
-		out.Referee = slices.ContainsFunc(v.Referees, func(r view.Referee) bool { return r.Name == out.Server })
-	}
-	return c.JSON(201, out)
+	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: rec.Cluster, Server: rec.Name, Referee: rec.Referee})
 }
 
 func (a *API) tail(c echo.Context) error {

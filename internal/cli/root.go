@@ -109,8 +109,7 @@ func (a *app) root() *cobra.Command {
 	a.v.ReadInConfig() // absent before the first login
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return exitError{exitUsage, err} })
 	root.AddCommand(a.serveCommand(), a.agentCommand(), a.deadmanCommand(), a.refereeCommand(), a.demoCommand(),
-		a.tourCommand(),
-		a.simulateCommand(), a.loginCommand(), a.versionCommand(), a.openapiCommand(),
+		a.tourCommand(), a.simulateCommand(), a.loginCommand(), a.versionCommand(), a.openapiCommand(),
 		a.clusterCommand(), a.serverCommand(), a.checkCommand(), a.statusCommand(), a.watchCommand(), a.lagCommand(),
 		a.logCommand(), a.conflictsCommand(), a.driftCommand(), a.tailCommand(), a.operationCommand(), a.alertCommand(),
 		a.recordsCommand(), a.authorityCommand(), a.tokenCommand(), a.auditCommand())

@@ -85,38 +85,44 @@ func (s *Service) openTerm(ctx context.Context, op *operation.Operation, call ve
 	}
 	ctx, cancel := context.WithTimeout(ctx, observeTimeout)
 	defer cancel()
-	seen := map[string]bool{}
-	for _, m := range v.Servers {
-		seen[m.Name] = m.Health != view.Unseen
-	}
-	for _, r := range v.Referees {
-		seen[r.Name] = r.Answers
-	}
-	errs := make(chan error, len(seen))
+	errs := make([]error, len(v.Servers)+len(v.Referees))
 	var wg sync.WaitGroup
-	for name, answers := range seen {
+	for i, m := range v.Servers {
+		wg.Go(func() { errs[i] = s.noteTerm(ctx, op, m.Name, term, m.Health != view.Unseen) })
+	}
+	for i, r := range v.Referees {
 		wg.Go(func() {
-			limit := observeTimeout
-			if !answers {
-				limit = unseenLimit / 2 // writes wait
+			err := s.noteTerm(ctx, op, r.Name, term, r.Answers)
+			var p agentapi.Problem
+			if err == nil || errors.As(err, &p) && p.Code == agentapi.CodeStaleTerm {
+				errs[len(v.Servers)+i] = err
+				return
 			}
-			ctx, cancel := context.WithTimeout(ctx, limit)
-			defer cancel()
-			_, err := servers{s}.Do(ctx, op.Cluster, name,
-				agentapi.Request{Operation: op.ID, Step: "note-term", Term: term, Call: verb.Note{}})
-			var far agentapi.Unreachable
-			if err != nil && !errors.As(err, &far) {
-				errs <- fmt.Errorf("%s does not note term %d: %w", name, term, err)
-			}
+			// It can do nothing in an older term. Whether enough have noted the new one is looked
+			// at before anybody may write in it.
+			s.log.Warn("a referee does not note a term", "cluster", op.Cluster, "referee", r.Name, "term", term, "error", err)
 		})
 	}
 	wg.Wait()
-	close(errs)
-	var all error
-	for err := range errs {
-		all = errors.Join(all, err)
+	return errors.Join(errs...)
+}
+
+// noteTerm has one agent note a term; one that cannot be reached does so later, from whoever
+// asks it next.
+func (s *Service) noteTerm(ctx context.Context, op *operation.Operation, name string, term int64, answers bool) error {
+	limit := observeTimeout
+	if !answers {
+		limit = unseenLimit / 2 // writes wait
 	}
-	return all
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	_, err := servers{s}.Do(ctx, op.Cluster, name,
+		agentapi.Request{Operation: op.ID, Step: "note-term", Term: term, Call: verb.Note{}})
+	var far agentapi.Unreachable
+	if err == nil || errors.As(err, &far) {
+		return nil
+	}
+	return fmt.Errorf("%s does not note term %d: %w", name, term, err)
 }
 
 // detach has replicas follow nobody, side by side.

@@ -180,22 +180,23 @@ func (s *Service) AddServer(ctx context.Context, name string, v cluster.Member, 
 	if err := s.reload(ctx); err != nil {
 		return "", err
 	}
-	return s.NewCode(ctx, name, v.Name, who, from)
+	code, _, err = s.NewCode(ctx, name, v.Name, who, from)
+	return code, err
 }
 
-// NewCode makes a one-time enrolment code for a server.
-func (s *Service) NewCode(ctx context.Context, cluster, server, who, from string) (string, error) {
-	rec, err := s.Store.Server(ctx, cluster, server)
-	if err != nil {
-		return "", orNotFound(err, "server", server)
+// NewCode makes a one-time enrolment code for a server, and gives its record.
+func (s *Service) NewCode(ctx context.Context, cluster, server, who, from string) (code string, rec store.Server,
+	err error) {
+	if rec, err = s.Store.Server(ctx, cluster, server); err != nil {
+		return "", rec, orNotFound(err, "server", server)
 	}
 	secret := randomText(16)
-	code := secret + "." + s.Authority.Fingerprint()
+	code = secret + "." + s.Authority.Fingerprint()
 	if err := s.Store.AddEnrollment(ctx, rec.ID, Hash(code), time.Now().Add(codeLife)); err != nil {
-		return "", err
+		return "", rec, err
 	}
 	s.audit(ctx, who, from, "enrolment code made", cluster, server)
-	return code, nil
+	return code, rec, nil
 }
 
 // SetServer changes a server's placement.

@@ -31,6 +31,7 @@ func twoAndReferee(t *testing.T, w *world) {
 		"on")
 	referee := w.startReferee()
 	w.must(2, []string{"nothing of it can be set"}, "server", "set", "bookings", "cairn", "--rank", "1")
+	w.must(2, []string{"cairn is a referee of bookings and has no database"}, "server", "show", "bookings", "cairn")
 	w.must(0, []string{"cairn", "referee", "answers"}, "server", "list", "bookings")
 	w.must(0, nil, "cluster", "set", "bookings", "--fencing", "on", "--automatic", "on", "--quiet-seconds", "0",
 		"--rejoin", "after saving the tail", "--loss-bytes", "100000000", "--loss-transactions", "1000000")
@@ -163,9 +164,22 @@ func (w *world) onlyOneLeft(load *demo.Workload) {
 	w.fenced()
 }
 
-// refereeForgets: one that does not answer is a problem, and one that has lost what it noted
+// refereeForgets: one that can write nothing down holds nobody up, one that does not answer
+// is a problem, and one that has lost what it noted
 // counts again once the others have told the newest term.
 func (w *world) refereeForgets(r *refereeProcess, load *demo.Workload) {
+	// It answers, and cannot write down what it notes: both servers are a majority.
+	full := filepath.Join(r.dir, w.Name, "state.json.new")
+	if err := os.Mkdir(full, 0o700); err != nil {
+		w.t.Fatal(err)
+	}
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "gull"})
+	if err := os.Remove(full); err != nil {
+		w.t.Fatal(err)
+	}
+	w.fenced()
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "tern"})
+	w.fenced()
 	r.kill()
 	w.says([]string{"referee cairn does not answer"}, "status", "bookings")
 	if err := os.Remove(filepath.Join(r.dir, w.Name, "state.json")); err != nil {

@@ -508,11 +508,11 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.RejoinIt: func(c cause.Cause) string { return fmt.Sprintf("crosstwin rejoin %s %s", c.Cluster, c.Server) },
 	cause.RejoinsSoon: func(c cause.Cause) string {
-		return fmt.Sprintf("it is brought back by itself in a moment; or at once: crosstwin rejoin %s %s", c.Cluster,
+		return fmt.Sprintf("it comes back by itself in a moment; or at once: crosstwin rejoin %s %s", c.Cluster,
 			c.Server)
 	},
 	cause.FailsOverSoon: func(c cause.Cause) string {
-		return fmt.Sprintf("a failover begins by itself when it is sure that %s is lost; or at once: crosstwin failover %s",
+		return fmt.Sprintf("a failover begins by itself once %s is known to be lost; or at once: crosstwin failover %s",
 			c.Server, c.Cluster)
 	},
 	cause.RejoinByHand: func(c cause.Cause) string {
