@@ -117,24 +117,27 @@ const (
 	FailoverByHand      Code = "failover by hand"
 	FailoverLoss        Code = "failover: loss" // Bytes at risk, Total are accepted
 	StillReceives       Code = "still receives" // from Peer, Seconds ago
+	RefereeCounts       Code = "referee counts" // Count: the newest term that it has noted
 	// Who may write under fencing. Name is the primary.
 	NoDeadman         Code = "no deadman"
 	FencingBegins     Code = "fencing begins"
 	PermissionGranted Code = "permission granted" // Seconds are left
 	PermissionPledged Code = "permission pledged" // Names pledged, Seconds are left
 	PermissionNone    Code = "no permission"
-	PermissionUnseen  Code = "permission unseen"
-	PermissionAlone   Code = "permission alone" // Names do not answer
-	RejoinsSoon       Code = "rejoins soon"
-	FailsOverSoon     Code = "fails over soon"
-	RefereeSilent     Code = "referee silent" // Name, Because
-	StartReferee      Code = "start referee"
-	FalseClaim        Code = "false claim"   // Term
-	CallRefused       Code = "call refused"  // Name: the certificate; Peer, Cluster: whose; Text: what; At: from where
-	TokenRefused      Code = "token refused" // Name; Text: what was asked; At: from where
-	TokenRemoved      Code = "token removed" // Name; At: from where
-	TokenExpired      Code = "token expired" // Name; At: from where
-	LoginsFailed      Code = "logins failed" // At: from where
+	// PermissionNoDeadman: Name's does not run, so it gets none.
+	PermissionNoDeadman Code = "no permission without a deadman"
+	PermissionUnseen    Code = "permission unseen"
+	PermissionAlone     Code = "permission alone" // Names do not answer
+	RejoinsSoon         Code = "rejoins soon"
+	FailsOverSoon       Code = "fails over soon"
+	RefereeSilent       Code = "referee silent" // Name, Because
+	StartReferee        Code = "start referee"
+	FalseClaim          Code = "false claim"   // Term
+	CallRefused         Code = "call refused"  // Name: the certificate; Peer, Cluster: whose; Text: what; At: from where
+	TokenRefused        Code = "token refused" // Name; Text: what was asked; At: from where
+	TokenRemoved        Code = "token removed" // Name; At: from where
+	TokenExpired        Code = "token expired" // Name; At: from where
+	LoginsFailed        Code = "logins failed" // At: from where
 )
 
 // What puts it right.

@@ -95,8 +95,6 @@ func Decide(in Input) Decision {
 		return refuse(cause.Cause{Code: cause.FailoverMaintenance, Text: v.Policy.Maintenance.Why})
 	case in.Now.Before(policy.OffUntil):
 		return refuse(cause.Cause{Code: cause.FailoverOff, Seconds: policy.OffUntil.Sub(in.Now).Seconds()})
-	case !in.Last.IsZero() && in.Now.Sub(in.Last).Seconds() < policy.QuietSeconds:
-		return refuse(cause.Cause{Code: cause.FailoverQuiet, Seconds: policy.QuietSeconds - in.Now.Sub(in.Last).Seconds()})
 	}
 	lost, why := gone(in, p)
 	switch {
@@ -107,6 +105,8 @@ func Decide(in Input) Decision {
 	case why.Code == cause.FailoverCrashed && policy.StartSeconds > 0 && !in.StartedAgain:
 		return Decision{Verdict: Go, To: p.Name, Evidence: evidence(in, p),
 			Why: cause.Cause{Code: cause.StartsAgain, Name: p.Name, Seconds: policy.StartSeconds, Because: &why}}
+	case !in.Last.IsZero() && in.Now.Sub(in.Last).Seconds() < policy.QuietSeconds: // the role stays where it is for a while
+		return refuse(cause.Cause{Code: cause.FailoverQuiet, Seconds: policy.QuietSeconds - in.Now.Sub(in.Last).Seconds()})
 	case !candidate(v):
 		return refuse(cause.Cause{Code: cause.FailoverNobody, Name: p.Name})
 	}
@@ -278,6 +278,15 @@ func evidence(in Input, p *view.Server) []operation.Evidence {
 			e.Seen = cause.Cause{Code: cause.StillReceives, Peer: p.Name, Seconds: ago}
 		case o.Links.Upstream != nil:
 			e.Seen.Text = o.Links.Upstream.Problem
+		}
+		out = append(out, e)
+	}
+	for i := range in.View.Referees {
+		r := &in.View.Referees[i]
+		e := operation.Evidence{At: at, By: r.Name + " (referee)", Of: r.Name,
+			Seen: cause.Cause{Code: cause.RefereeCounts, Count: r.Noted}}
+		if !r.Answers {
+			e.By, e.Seen = "the service", r.Cause
 		}
 		out = append(out, e)
 	}

@@ -113,7 +113,15 @@ func TestDecide(t *testing.T) {
 		"on again":        {offFor(0), Go, cause.FailoverCrashed},
 		"maintenance": {func(in *Input) { in.View.Policy.Maintenance.Until = now.Add(time.Hour) }, Refuse,
 			cause.FailoverMaintenance},
-		"one just before":  {func(in *Input) { in.Last = now.Add(-9 * time.Minute) }, Refuse, cause.FailoverQuiet},
+		"one just before": {func(in *Input) { in.Last = now.Add(-9 * time.Minute) }, Refuse, cause.FailoverQuiet},
+		"one just before, and it may be started where it is": {func(in *Input) {
+			startFirst(false)(in)
+			in.Last = now.Add(-9 * time.Minute)
+		}, Go, cause.StartsAgain},
+		"one just before, and it was started already": {func(in *Input) {
+			startFirst(true)(in)
+			in.Last = now.Add(-9 * time.Minute)
+		}, Refuse, cause.FailoverQuiet},
 		"one long before":  {func(in *Input) { in.Last = now.Add(-11 * time.Minute) }, Go, cause.FailoverCrashed},
 		"stopped by hand":  {func(in *Input) { in.gull().Cause.Code = cause.StoppedCleanly }, Refuse, cause.FailoverStopped},
 		"fenced":           {func(in *Input) { in.gull().Cause.Code = cause.FencedByAgent }, Refuse, cause.FailoverUnclear},
@@ -176,7 +184,7 @@ func TestDecide(t *testing.T) {
 		if d.Verdict != c.want || d.Why.Code != c.why {
 			t.Errorf("%s: %s, %s; want %s, %s", name, d.Verdict, d.Why.Code, c.want, c.why)
 		}
-		if (d.Verdict == Go || d.Verdict == Refuse) && len(d.Evidence) != len(in.View.Servers) {
+		if (d.Verdict == Go || d.Verdict == Refuse) && len(d.Evidence) != len(in.View.Servers)+len(in.View.Referees) {
 			t.Errorf("%s: %d pieces of evidence from %d servers", name, len(d.Evidence), len(in.View.Servers))
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"crosstwin/internal/core/cause"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
@@ -45,9 +46,8 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.checkReached(p)
 	in.checkClocks(p)
 
-	p.Closing = fmt.Sprintf(
-		"%s is primary of %s in term %d; %s does not follow yet; bring it back: crosstwin rejoin %s %s", cand,
-		in.View.Cluster, p.Term, old, in.View.Cluster, old)
+	p.Closing = fmt.Sprintf("%s is primary of %s in term %d; %s does not follow yet; %s", cand, in.View.Cluster, p.Term, old,
+		in.comesBack(old))
 	others := in.takePart(p, cand, old)
 	in.checkSlotsLeft(p, old, cand)
 	in.roleEffects(p, old, cand, others,
@@ -74,6 +74,18 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.stepsAfterPromotion(p, cand, others)
 	in.stepsOfProof(p, cand, others)
 	return nil
+}
+
+// comesBack says how an old primary becomes a replica.
+func (in *Input) comesBack(old string) string {
+	byHand := "crosstwin rejoin " + in.View.Cluster + " " + old
+	switch in.View.Policy.Automatic.Rejoin {
+	case cluster.RejoinWithoutTail, cluster.RejoinAfterSaving:
+		return "it rejoins by itself as far as the policy allows (" + string(in.View.Policy.Automatic.Rejoin) +
+			"); if it does not: " + byHand
+	default:
+		return "bring it back: " + byHand
+	}
 }
 
 // takePart returns the replicas that a failover moves. One whose applier has

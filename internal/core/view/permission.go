@@ -43,6 +43,9 @@ func permission(in Input, v *View) *Permission {
 		p.Causes = append(p.Causes, cause.Cause{Code: cause.PermissionUnseen, Name: s.Name})
 	case p.Seconds == 0:
 		p.Causes = append(p.Causes, cause.Cause{Code: cause.PermissionNone, Name: s.Name})
+		if !o.Deadman {
+			p.Causes = append(p.Causes, cause.Cause{Code: cause.PermissionNoDeadman, Name: s.Name})
+		}
 	case p.ByPledges:
 		p.Causes = append(p.Causes, cause.Cause{Code: cause.PermissionPledged, Name: s.Name, Names: p.Set,
 			Seconds: p.Seconds})

@@ -34,7 +34,10 @@ func TestPermission(t *testing.T) {
 			p := in.Members[0].Last.Permission
 			p.PledgeSeconds, p.Set = 3.5, nil
 		}, "by itself: no other server may become primary", 3.5, 1},
-		"none":        {func(in *Input) { in.Members[0].Last.Permission.GrantSeconds = 0 }, "gull has no permission", 0, 1},
+		"none": {func(in *Input) { in.Members[0].Last.Permission.GrantSeconds = 0 }, "gull has no permission", 0, 1},
+		"none, for want of a deadman": {func(in *Input) {
+			in.Members[0].Last.Permission.GrantSeconds, in.Members[0].Last.Permission.Deadman = 0, false
+		}, "The deadman of gull (crosstwin deadman) does not run or does not answer", 0, 1},
 		"just begins": {func(in *Input) { in.Members[0].Last.Permission.Fencing = false }, "Fencing begins: gull", 0, 1},
 		"unseen": {func(in *Input) { in.Members[0].SeenAt = now.Add(-time.Minute) },
 			"gull writes only while its permission runs", 3, 0},

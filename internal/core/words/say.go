@@ -93,6 +93,9 @@ var failoverWords = map[cause.Code]func(cause.Cause) string{
 	cause.FailoverByHand: func(c cause.Cause) string {
 		return "it begins once that is otherwise; or by hand: crosstwin failover " + c.Cluster
 	},
+	cause.RefereeCounts: func(c cause.Cause) string {
+		return fmt.Sprintf("it answers and counts towards the majority; the newest term it has noted is %d", c.Count)
+	},
 	cause.StillReceives: func(c cause.Cause) string { return "it receives from " + c.Peer },
 }
 
@@ -381,6 +384,10 @@ var slowWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.PermissionNone: func(c cause.Cause) string {
 		return "Fencing is on: " + c.Name + " has no permission to write"
+	},
+	cause.PermissionNoDeadman: func(c cause.Cause) string {
+		return "The deadman of " + c.Name + " (crosstwin deadman) does not run or does not answer: until it does, " +
+			c.Name + " gets none"
 	},
 	cause.PermissionUnseen: func(c cause.Cause) string {
 		return "Fencing is on: " + c.Name + " writes only while its permission runs, and its host stops it then"
