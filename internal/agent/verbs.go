@@ -112,6 +112,10 @@ func (a *Agent) table() map[verb.Name]handler {
 	if x, ok := a.engine.(engine.Tuner); ok {
 		add(act(x.Set))
 	}
+	if x, ok := a.engine.(engine.Synchronizer); ok {
+		add(act(x.Synchronize))
+		add(ask(func(ctx context.Context, _ verb.TimeCommits) (verb.Timed, error) { return x.TimeCommits(ctx) }))
+	}
 	if x, ok := a.engine.(engine.Scheduler); ok {
 		add(without[verb.Events](x.Events))
 	}

@@ -65,12 +65,17 @@ func (a *app) actCommand(use, short string, nargs int,
 		}
 		return a.act(cmd, args[0], req)
 	}}
-	c.Flags().Bool("preview", false, "show the plan and change nothing")
-	c.Flags().BoolP("yes", "y", false, "do not ask; what discards data still needs --accept-loss")
+	planFlags(c)
 	c.Flags().String("accept-loss", "",
 		"name of the cluster or server that the plan asks for: accept the loss or removal of data that the plan names")
-	c.Flags().Bool("detach", false, "return at once with the operation's number")
 	return c
+}
+
+// planFlags are those of every command that shows a plan.
+func planFlags(c *cobra.Command) {
+	c.Flags().Bool("preview", false, "show the plan and change nothing")
+	c.Flags().BoolP("yes", "y", false, "do not ask; what discards data still needs --accept-loss")
+	c.Flags().Bool("detach", false, "return at once with the operation's number")
 }
 
 // exactly is cobra.ExactArgs with a message that names what is missing.

@@ -106,12 +106,23 @@ func (a *app) clusterCommand() *cobra.Command {
 			if err := readPolicy(cmd.Flags(), &p); err != nil {
 				return err
 			}
+			mode, asked, others, err := readMode(cmd.Flags(), p.Synchronous)
+			if err != nil {
+				return err
+			}
+			if asked && !others {
+				return a.act(cmd, args[0], operation.Request{Kind: operation.Synchronize, Synchronous: &mode})
+			}
+			if asked {
+				return exitWith(exitUsage, "a synchronous mode is changed by itself: it shows its plan first")
+			}
 			if v, err = c.SetCluster(cmd.Context(), args[0], apitype.ClusterChange{Policy: &p}); err != nil {
 				return err
 			}
 			return a.show(v, func(w io.Writer) { fmt.Fprintf(w, "cluster %s changed\n", args[0]) })
 		})}
 	policyFlags(set.Flags())
+	planFlags(set)
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a cluster from Cross Twin; its databases keep running",
 		Args: exactly(1), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			plan, err := c.Leaving(cmd.Context(), args[0], "", drop)

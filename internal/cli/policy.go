@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/words"
 )
 
@@ -72,6 +73,10 @@ func policyFlags(f *pflag.FlagSet) {
 		"none: an empty text")
 	f.String("rejoin", string(cluster.RejoinNever), "which servers that crashed or were fenced rejoin by themselves: "+
 		`never, "without a tail" or "after saving the tail"`)
+	f.String("synchronous", string(synchronous.None), "how many servers each commit has to be on: none (its own), one "+
+		"further one, or most of them; shows a plan and asks")
+	f.String("away", "wait", "with a synchronous mode: for how long commits wait for replicas that are away until they go on "+
+		"without (10s), or wait")
 	f.Duration("for", 0, "with --automatic off: for how long; then it is on again")
 	f.Duration("maintenance", 0,
 		"for how long no alert is raised and no primary is opened again by itself (1h); 0 ends it")
@@ -199,6 +204,7 @@ func printPolicy(w io.Writer, name string, p cluster.Policy) {
 	if p.FencingOpen && !p.Fencing {
 		fencing = "off; nobody has decided yet: crosstwin cluster set " + name + " --fencing on, or off"
 	}
+	fmt.Fprintf(w, "synchronous mode %s\n", modeWords(p.Synchronous))
 	fmt.Fprintf(w, "fencing %s\nautomatic failover %s\n", fencing, automaticWords(p.Automatic, time.Now()))
 	fmt.Fprintf(w, "%s\nautomatic rejoin: %s\n", startWords(p.Automatic), cmp.Or(p.Automatic.Rejoin, cluster.RejoinNever))
 	limit := func(on bool, text string) string {
@@ -218,4 +224,60 @@ func printPolicy(w io.Writer, name string, p cluster.Policy) {
 		muted = "none"
 	}
 	fmt.Fprintf(w, "muted rules: %s (of %s)\n", muted, joined(cluster.Rules))
+}
+
+// readMode takes over the synchronous mode, which an operation changes; asked tells whether
+// another one is wanted, and others whether more than that is to be changed.
+func readMode(f *pflag.FlagSet, now synchronous.Setting) (set synchronous.Setting, asked, others bool, err error) {
+	f.Visit(func(x *pflag.Flag) {
+		switch x.Name {
+		case "synchronous", "away":
+			asked = true
+		case "preview", "yes", "detach":
+		default:
+			others = others || policyFlag(x.Name)
+		}
+	})
+	set = now
+	if f.Changed("synchronous") {
+		text, _ := f.GetString("synchronous")
+		if set.Mode = synchronous.Mode(text); set.Mode == synchronous.None {
+			set.AwaySeconds = 0
+		}
+	}
+	if f.Changed("away") {
+		text, _ := f.GetString("away")
+		if set.AwaySeconds = 0; text != "wait" {
+			d, err := time.ParseDuration(text)
+			if err != nil {
+				return set, asked, others, exitWith(exitUsage, "--away is wait or a time such as 10s, not %q", text)
+			}
+			set.AwaySeconds = d.Seconds()
+		}
+	}
+	if err := set.Check(); asked && err != nil {
+		return set, asked, others, exitWith(exitUsage, "%v", err)
+	}
+	return set, asked, others, nil
+}
+
+// policyFlag reports whether a flag belongs to a policy.
+func policyFlag(name string) bool {
+	f := pflag.NewFlagSet("", pflag.ContinueOnError)
+	policyFlags(f)
+	return f.Lookup(name) != nil
+}
+
+func modeWords(s synchronous.Setting) string {
+	if !s.Wanted() {
+		return "none: a commit waits for no replica"
+	}
+	out := string(s.Mode) + ": each commit is on one further server before it is acknowledged"
+	if s.Mode == synchronous.Most {
+		out = string(s.Mode) + ": each commit is on most of the servers before it is acknowledged"
+	}
+	if s.AwaySeconds == 0 {
+		return out + "; while replicas are away, commits wait"
+	}
+	return out + "; when replicas are away for " + words.Span(s.AwaySeconds) + ", commits go on without"
 }

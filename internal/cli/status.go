@@ -59,6 +59,9 @@ func (a *app) printView(w io.Writer, v view.View) {
 	if v.Permission != nil {
 		fmt.Fprintf(w, "%s\n\n", wrap(v.Permission.Text, lineWidth, ""))
 	}
+	if v.Synchronous != nil {
+		fmt.Fprintf(w, "%s\n\n", wrap(v.Synchronous.Text, lineWidth, ""))
+	}
 	t := a.table(w, "server", "role", "health", "position", "history", "lag", "behind", "follows", "rank", "seen")
 	for _, s := range v.Servers {
 		role := string(s.Role)

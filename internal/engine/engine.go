@@ -100,6 +100,15 @@ type Encrypter interface {
 	Certify(c Certificate) error
 }
 
+// Synchronizer is an engine whose commits can wait for replicas.
+type Synchronizer interface {
+	// Synchronize sets whom they wait for, and returns once that is proven to be in force. On a
+	// server that is not primary it is kept until it is.
+	Synchronize(ctx context.Context, a verb.Synchronize) error
+	// TimeCommits measures how long small commits take, as a client's do.
+	TimeCommits(ctx context.Context) (verb.Timed, error)
+}
+
 // Progress is called with what a long verb has done so far.
 type Progress func(note string, done, total int64)
 

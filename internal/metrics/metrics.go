@@ -48,6 +48,14 @@ var (
 		"For how long the primary may still write, when it was last heard; absent without fencing.", "cluster", "server")
 	needsService = gauge("cluster_needs_service",
 		"1 where losing the service now would stop writes; absent without fencing.", "cluster")
+	synchronous = gauge("cluster_synchronous",
+		"1 while every acknowledged write is on as many servers as the synchronous mode says; absent without a mode.",
+		"cluster", "mode")
+	commitsWait = gauge("cluster_commits_wait_seconds",
+		"For how long commits have been waiting for replicas; absent without a synchronous mode.", "cluster")
+	commitsAlone = gauge("cluster_commits_alone",
+		"Commits that the primary acknowledged although no replica had them; absent without a synchronous mode.", "cluster",
+		"server")
 	referee = gauge("referee_up",
 		"1 while the referee answers, which is an agent without a database.", "cluster", "referee")
 	running  = gauge("cluster_operation_running", "1 while an operation is under way.", "cluster", "kind")
@@ -85,7 +93,8 @@ var (
 	records = gauge("records_bytes", "Size of the service's records.")
 )
 
-var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, permission, needsService, referee, running,
+var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, permission, needsService, synchronous, commitsWait,
+	commitsAlone, referee, running,
 	problems, alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept,
 	lagSeconds, lagBytes, stage, delay, conflicts, records}
 
@@ -148,6 +157,13 @@ func collectCluster(to sink, v *view.View) {
 	if p := v.Permission; p != nil {
 		to.put(permission, p.Seconds, v.Cluster, p.Server)
 		to.put(needsService, flag(len(p.Silent) > 0), v.Cluster)
+	}
+	if s := v.Synchronous; s != nil {
+		to.put(synchronous, flag(s.Safe), v.Cluster, string(s.Mode))
+		if p := v.Find(v.Primary); p != nil && p.Observation != nil {
+			to.put(commitsWait, p.Observation.Process.CommitWaits, v.Cluster)
+		}
+		to.put(commitsAlone, float64(s.Alone), v.Cluster, v.Primary)
 	}
 	for i := range v.Referees {
 		to.put(referee, flag(v.Referees[i].Answers), v.Cluster, v.Referees[i].Name)

@@ -62,7 +62,7 @@ func (e *execution) look(ctx context.Context, i int, s *operation.Step, conditio
 	for _, c := range conditions {
 		// The other one first: what a server holds of it is then never less
 		// than what the condition compares with.
-		for _, n := range []string{c.Other, c.Server} {
+		for _, n := range c.Subjects() {
 			if n == "" || obs[n] != nil {
 				continue
 			}

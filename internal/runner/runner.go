@@ -216,7 +216,24 @@ func sep(seen string) string {
 
 // closing is what a finished operation says, with the measured pause.
 func (e *execution) closing() string {
-	return strings.ReplaceAll(e.op.Plan.Closing, operation.PausePlace, words.Span(e.pause())) + e.op.NotCompared()
+	return strings.NewReplacer(operation.PausePlace, words.Span(e.pause()), operation.CommitsPlace,
+		commitTimes(e.op)).Replace(e.op.Plan.Closing) + e.op.NotCompared()
+}
+
+// commitTimes says what commits took before and after, behind a semicolon; nothing where that was
+// not measured.
+func commitTimes(op *operation.Operation) string {
+	var before, after verb.Timed
+	had, err1 := op.ReadFact(verb.Fact{Kind: verb.FactTimed, Of: "before"}, &before)
+	has, err2 := op.ReadFact(verb.Fact{Kind: verb.FactTimed, Of: "after"}, &after)
+	switch {
+	case err1 != nil || err2 != nil || !has:
+		return ""
+	case !had:
+		return "; a small commit takes " + words.Short(after.Median)
+	}
+	return fmt.Sprintf("; a small commit takes %s, and took %s before", words.Short(after.Median),
+		words.Short(before.Median))
 }
 
 // pause is how long writes paused as the journal saw it: from the beginning of

@@ -14,6 +14,7 @@ import (
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/compare"
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/runner"
@@ -54,6 +55,17 @@ func (s *Service) localVerbs() map[verb.Name]runner.Local {
 	}))
 	add(local(func(ctx context.Context, op *operation.Operation, d verb.Detach) (any, int64, error) {
 		return nil, 0, s.detach(ctx, op, d.Servers)
+	}))
+	add(local(func(ctx context.Context, op *operation.Operation, p verb.Promise) (any, int64, error) {
+		return nil, 0, s.promise(ctx, op.Cluster, p.Setting, func(now []synchronous.List) ([]synchronous.List, error) {
+			if !p.Add {
+				return p.Promised, nil
+			}
+			for _, l := range p.Promised {
+				now = synchronous.With(now, l)
+			}
+			return now, nil
+		})
 	}))
 	add(local(s.judge))
 	add(local(s.reread))

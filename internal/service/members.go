@@ -77,7 +77,15 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, 
 	}
 	c.mu.Lock()
 	before, fenced, open := c.rec.Policy.Maintenance, c.rec.Policy.Fencing, c.rec.Policy.FencingOpen
+	mode := c.rec.Policy.Synchronous
 	c.mu.Unlock()
+	if p.Synchronous.Mode == "" {
+		p.Synchronous = mode
+	}
+	if p.Synchronous != mode {
+		return badInput("the synchronous mode is changed by an operation, which shows its plan first: "+
+			"crosstwin cluster set %s --synchronous %s", name, p.Synchronous.Mode)
+	}
 	p.FencingOpen = p.FencingOpen && open && p.Fencing == fenced
 	if p.Fencing != fenced {
 		if err := c.mayFence(p.Fencing); err != nil {

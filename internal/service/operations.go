@@ -136,6 +136,9 @@ func (s *Service) carryOut(id int64, cluster string, kind operation.Kind, resume
 	s.running.Add(1)
 	go func() {
 		defer s.running.Done()
+		if c, err := s.cluster(cluster); err == nil && kind == operation.Synchronize {
+			c.awaitKept(s.ctx)
+		}
 		err := s.runner.Run(s.ctx, id, resumed)
 		if s.ctx.Err() != nil {
 			return

@@ -49,6 +49,7 @@ func (s *Service) watchAll(ctx context.Context) {
 		}
 		s.fenceNew(ctx, c)
 		s.uphold(ctx, c)
+		s.keepMode(ctx, c)
 		s.consider(ctx, c)
 		s.bringBack(ctx, c)
 		s.watchExit(ctx, c)

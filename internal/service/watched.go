@@ -38,6 +38,7 @@ type watched struct {
 	needsYou              *waiting
 	guard                 guarding
 	auto                  automatic
+	mode                  keeping
 }
 
 // Assessment is a cluster as judged at one moment, with what it was judged
@@ -245,7 +246,7 @@ func (c *watched) assessNow() *Assessment {
 func (c *watched) input(now time.Time) view.Input {
 	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term,
 		OwnerTerm: c.rec.OwnerTerm, KinTerm: c.rec.KinTerm,
-		Owner: c.rec.Owner, Policy: c.rec.Policy, NoFailover: c.auto.refuse,
+		Owner: c.rec.Owner, Policy: c.rec.Policy, Promised: c.rec.Promised, NoFailover: c.auto.refuse,
 		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now),
 		Operation: c.op, NeedsYou: c.needsYou.running(), Now: now}
 	for _, m := range c.members {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/synchronous"
 )
 
 // Cluster is a cluster's record.
@@ -39,6 +41,7 @@ type clusterRow struct {
 	Owner     string `db:"owner"`
 	Policy    string `db:"policy"`
 	CreatedAt string `db:"created_at"`
+	Promised  string `db:"promised"`
 	// TermOperation opened the newest term; 0: the service by itself.
 	TermOperation int64 `db:"term_operation"`
 }
@@ -48,6 +51,7 @@ func (r clusterRow) cluster() Cluster {
 		Cluster: cluster.Cluster{Name: r.Name, Engine: r.Engine, Term: r.Term,
 			OwnerTerm: r.OwnerTerm, KinTerm: r.KinTerm, Owner: r.Owner, Policy: cluster.DefaultPolicy()}}
 	json.Unmarshal([]byte(r.Policy), &c.Policy)
+	json.Unmarshal([]byte(r.Promised), &c.Promised)
 	return c
 }
 
@@ -103,6 +107,40 @@ func (s *Store) SetPolicy(ctx context.Context, name string, p cluster.Policy) er
 		return err
 	}
 	return s.one(ctx, "update clusters set policy = ? where name = ?", string(b), name)
+}
+
+// ErrOtherwise says that a record is not as it was when a change of it was decided.
+var ErrOtherwise = errors.New("the record was changed meanwhile")
+
+// Promise changes what every acknowledged write rests on, and with a setting how the cluster is
+// set. Change gets what is recorded, and may refuse with an error. Invariant: it is on disk
+// before a primary is told of a list that is added.
+func (s *Store) Promise(ctx context.Context, name string, setting *synchronous.Setting,
+	change func(now []synchronous.List) ([]synchronous.List, error)) ([]synchronous.List, error) {
+	var next []synchronous.List
+	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+		var r clusterRow
+		if err := tx.GetContext(ctx, &r, "select * from clusters where name = ?", name); err != nil {
+			return notFound(err)
+		}
+		c := r.cluster()
+		var err error
+		if next, err = change(c.Promised); err != nil {
+			return err
+		}
+		if setting != nil {
+			c.Policy.Synchronous = *setting
+		}
+		policy, err1 := json.Marshal(c.Policy)
+		lists, err2 := json.Marshal(append([]synchronous.List{}, next...))
+		if err := errors.Join(err1, err2); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, "update clusters set policy = ?, promised = ? where id = ?", string(policy),
+			string(lists), r.ID)
+		return err
+	})
+	return next, err
 }
 
 // RemoveCluster removes a cluster's records; its operations stay.

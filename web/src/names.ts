@@ -17,6 +17,7 @@ export const kinds: Record<Kind, { title: string; noun: string; glyph: string }>
   follow: { title: "Change what is followed by", noun: "Follow", glyph: "role" },
   restart: { title: "Restart", noun: "Restart", glyph: "role" },
   adopt: { title: "Take over what runs in", noun: "Adoption", glyph: "role" },
+  synchronize: { title: "Set whom commits wait for in", noun: "Synchronous mode", glyph: "role" },
   encrypt: { title: "Encrypt the replication of", noun: "Encryption", glyph: "role" },
 };
 
@@ -29,6 +30,8 @@ export const rules: Record<Rule, string> = {
   refused: "somebody asked for what they may not",
   "no primary": "no primary",
   "takes no writes": "the primary takes no writes",
+  "acknowledged alone": "a commit was acknowledged without a replica, against the synchronous mode",
+  synchronous: "commits do not wait as the synchronous mode says",
   "no failover": "no failover begins by itself, and why",
   "needs you": "an operation needs you",
   adrift: "a server is adrift",

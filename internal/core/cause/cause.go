@@ -10,24 +10,25 @@ type Code string
 // Why a server has its health.
 const (
 	NotEnrolled     Code = "not enrolled"
-	NeverAnswered   Code = "never answered"      // Text: why the last question failed
-	Silent          Code = "silent"              // Seconds; Text: why the last question failed
-	OpenWithoutTerm Code = "open without a term" // Peer owns Term
-	CommitsWait     Code = "commits wait"        // Seconds
-	DiskHangs       Code = "disk hangs"          // Seconds: a commit waits for it
-	Doomed          Code = "doomed"              // killed, and waits for its disk
-	NoReads         Code = "no reads"            // a replica that is set to take no connections
-	NotLetIn        Code = "not let in"          // Text: what the server said
-	Strayed         Code = "strayed"             // Peer: the primary
-	ForeignOrigin   Code = "foreign origin"      // At: its system identifier, Fork: the primary's
-	OpensByItself   Code = "opens by itself"     // stopped, and its agent does not know it from before
-	OpenBefore      Code = "open before"         // Peer: whom it follows all the same, where it does
-	OtherHistory    Code = "other history"       // History: the name that both use; Peer
-	PastFork        Code = "past the fork"       // At, Fork, Peer
-	ExtraGTIDs      Code = "extra transactions"  // Text: the GTIDs, Peer
-	NoAncestor      Code = "no common history"   // Text
-	Copying         Code = "copying"             // Text: what the job does now
-	Interrupted     Code = "interrupted"         // Name: seed or rewind
+	NeverAnswered   Code = "never answered"            // Text: why the last question failed
+	Silent          Code = "silent"                    // Seconds; Text: why the last question failed
+	OpenWithoutTerm Code = "open without a term"       // Peer owns Term
+	CommitsWait     Code = "commits wait"              // Seconds
+	SyncWaits       Code = "commits wait for replicas" // Names, Seconds
+	DiskHangs       Code = "disk hangs"                // Seconds: a commit waits for it
+	Doomed          Code = "doomed"                    // killed, and waits for its disk
+	NoReads         Code = "no reads"                  // a replica that is set to take no connections
+	NotLetIn        Code = "not let in"                // Text: what the server said
+	Strayed         Code = "strayed"                   // Peer: the primary
+	ForeignOrigin   Code = "foreign origin"            // At: its system identifier, Fork: the primary's
+	OpensByItself   Code = "opens by itself"           // stopped, and its agent does not know it from before
+	OpenBefore      Code = "open before"               // Peer: whom it follows all the same, where it does
+	OtherHistory    Code = "other history"             // History: the name that both use; Peer
+	PastFork        Code = "past the fork"             // At, Fork, Peer
+	ExtraGTIDs      Code = "extra transactions"        // Text: the GTIDs, Peer
+	NoAncestor      Code = "no common history"         // Text
+	Copying         Code = "copying"                   // Text: what the job does now
+	Interrupted     Code = "interrupted"               // Name: seed or rewind
 	FencedByAgent   Code = "fenced by its agent"
 	NoDatabase      Code = "no database"
 	StoppedCleanly  Code = "stopped cleanly"
@@ -48,6 +49,25 @@ const (
 	Delayed         Code = "delayed"               // Seconds, Bytes wait for their time
 	NothingApplied  Code = "nothing applied"       // Seconds
 	BytesWait       Code = "bytes wait"            // Stage, Bytes of Total; Wait, Because
+)
+
+// Whom commits wait for: Count of Names, on Name, the primary.
+const (
+	SyncUnknown  Code = "synchronous not known"
+	SyncByHand   Code = "synchronous by hand" // Text: what the server has
+	SyncEnds     Code = "synchronous ends"
+	SyncHolds    Code = "synchronous"
+	SyncWentOn   Code = "went on without replicas"
+	SyncBegins   Code = "synchronous begins"
+	SyncNotYet   Code = "synchronous not yet"
+	SyncDouble   Code = "two replicas of one name"       // Names are those under which more than one is connected
+	SyncStranger Code = "somebody else acknowledges"     // Count can, and the cluster has Total
+	AloneAtRisk  Code = "acknowledged alone"             // Count commits, At the time, and Names do not have them yet
+	AloneCovered Code = "acknowledged alone, and caught" // the same, and enough have them by now
+	SyncSetAgain Code = "set synchronous again"          // Text: the mode
+	SyncReturns  Code = "synchronous returns"            // when Names are back
+	SyncNameOnce Code = "name replicas once"
+	SyncReleases Code = "what releases commits" // Names
 )
 
 // WasAt adds to a cause how old what a replica shows is: Peer was there Seconds
@@ -115,9 +135,12 @@ const (
 	RejoinsByItself     Code = "rejoins by itself" // Because
 	RejoinByHand        Code = "rejoin by hand"    // Text: why not by itself
 	FailoverByHand      Code = "failover by hand"
-	FailoverLoss        Code = "failover: loss" // Bytes at risk, Total are accepted
-	StillReceives       Code = "still receives" // from Peer, Seconds ago
-	RefereeCounts       Code = "referee counts" // Count: the newest term that it has noted
+	FailoverLoss        Code = "failover: loss"                // Bytes at risk, Total are accepted
+	FailoverSyncWaits   Code = "failover: its commits wait"    // for Names
+	FailoverNoPromise   Code = "failover: nothing is promised" // of acknowledged writes
+	FailoverNotCovered  Code = "failover: too few are asked"   // Names: whose answer is missing
+	StillReceives       Code = "still receives"                // from Peer, Seconds ago
+	RefereeCounts       Code = "referee counts"                // Count: the newest term that it has noted
 	// Who may write under fencing. Name is the primary.
 	NoDeadman         Code = "no deadman"
 	FencingBegins     Code = "fencing begins"

@@ -5,6 +5,8 @@ package cluster
 import (
 	"errors"
 	"fmt"
+
+	"crosstwin/internal/core/synchronous"
 )
 
 // Placement is what an administrator says of one server.
@@ -84,4 +86,7 @@ type Cluster struct {
 	// KinTerm is the term from which on Owner has been primary without a break.
 	KinTerm int64
 	Policy  Policy
+	// Promised are the lists that every acknowledged write rests on one of; none: nothing is
+	// promised.
+	Promised []synchronous.List
 }

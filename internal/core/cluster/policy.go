@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 	"unicode"
+
+	"crosstwin/internal/core/synchronous"
 )
 
 // Policy is what an administrator sets for a cluster.
@@ -34,6 +36,8 @@ type Policy struct {
 	FencingOpen bool `json:"fencing_open"`
 	// Automatic is when a failover begins by itself; that needs Fencing.
 	Automatic Automatic `json:"automatic"`
+	// Synchronous is how many servers each commit has to be on. It is changed by an operation.
+	Synchronous synchronous.Setting `json:"synchronous"`
 	// Maintenance is one that somebody has announced.
 	Maintenance Maintenance `json:"maintenance"`
 }
@@ -135,6 +139,7 @@ func (m Maintenance) Check(now time.Time) error {
 func DefaultPolicy() Policy {
 	return Policy{BehindSeconds: 3, UnseenSeconds: 5, StalledSeconds: 15,
 		AtRiskBytes: 64 << 20, SlotBytes: 1 << 30, FullHours: 24, ConflictsPerHour: 20, ClockSeconds: 1, Muted: []Rule{},
+		Synchronous: synchronous.Setting{Mode: synchronous.None},
 		Automatic: Automatic{LossBytes: 1 << 20, LossTransactions: 100, QuietSeconds: 600,
 			LeastLeft: 1, Sites: []string{}, Rejoin: RejoinNever}}
 }

@@ -26,9 +26,12 @@ const (
 	RuleAgent        Rule = "agent version"
 	RuleRefused      Rule = "refused"
 	RuleNoFailover   Rule = "no failover"
+	RuleSynchronous  Rule = "synchronous"
+	RuleAlone        Rule = "acknowledged alone"
 )
 
 // Rules lists all rules, worst first: the order in which problems are shown.
-var Rules = []Rule{RuleTwoPrimaries, RuleClaim, RuleNoPrimary, RuleNoWrites, RuleNoFailover, RuleNeedsYou, RuleAdrift,
+var Rules = []Rule{RuleTwoPrimaries, RuleClaim, RuleNoPrimary, RuleNoWrites, RuleAlone, RuleNoFailover, RuleNeedsYou,
+	RuleAdrift, RuleSynchronous,
 	RuleLogFilling, RuleRefused, RuleLinkDown, RuleStalled, RuleUnseen, RuleDown, RuleAtRisk,
 	RuleSlotFilling, RuleBehind, RuleConflicts, RuleClock, RuleCertificate, RuleAgent, RuleOpen}

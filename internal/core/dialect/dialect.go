@@ -35,6 +35,9 @@ type Dialect struct {
 	EncryptsRunning bool
 	// Events: the server runs statements by its own timetable.
 	Events bool
+	// WaitsForMany: commits can wait for any number of replicas, which are named. AnyAcknowledges:
+	// they wait for one, whichever it is.
+	WaitsForMany, AnyAcknowledges bool
 	// Dumps: a replica can be seeded by statements.
 	Dumps bool
 	// Coordinates: bytes of log are counted by places in log files; positions

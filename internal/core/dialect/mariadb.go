@@ -15,7 +15,7 @@ import (
 
 func mariadb() *Dialect {
 	d := &Dialect{Engine: position.EngineMariaDB, Label: "MariaDB",
-		InPlace: true, Events: true, Dumps: true, Coordinates: true, RemovesLogByAge: true,
+		AnyAcknowledges: true, InPlace: true, Events: true, Dumps: true, Coordinates: true, RemovesLogByAge: true,
 		Near: position.Distance{Amount: 5, Unit: position.Transactions}, Pause: 0.06,
 		Tunables: mariadbTunables, Reasons: mariadbReasons, RestartsApplying: []string{verb.Delay, "slave_parallel_threads"},
 		Resume: "start slave sql_thread", Shut: "set global read_only = 1",

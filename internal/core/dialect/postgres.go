@@ -15,7 +15,7 @@ import (
 
 func postgres() *Dialect {
 	d := &Dialect{Engine: position.EnginePostgres, Label: "PostgreSQL",
-		Slots: true, Checkpoints: true, EncryptsRunning: true, Settles: true, CancelsQueries: true,
+		WaitsForMany: true, Slots: true, Checkpoints: true, EncryptsRunning: true, Settles: true, CancelsQueries: true,
 		Near: position.Distance{Amount: 1 << 20, Unit: position.Bytes}, Pause: 0.2,
 		Tunables: postgresTunables, Reasons: postgresReasons,
 		Resume: "select pg_wal_replay_resume()", ShutStopped: "make an empty file standby.signal in its data directory",

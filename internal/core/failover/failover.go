@@ -12,6 +12,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/view"
 )
 
@@ -113,7 +114,11 @@ func Decide(in Input) Decision {
 	if n := left(v); n < policy.LeastLeft {
 		return refuse(cause.Cause{Code: cause.FailoverTooFew, Count: int64(n), Total: int64(policy.LeastLeft)})
 	}
-	if c := tooMuch(in, p); p.Health == view.Unseen && !c.IsZero() {
+	safe, missing := covered(in, p)
+	if !missing.IsZero() {
+		return refuse(missing)
+	}
+	if c := tooMuch(in, p); p.Health == view.Unseen && !safe && !c.IsZero() {
 		return refuse(c) // otherwise the plan knows it exactly: Accepts
 	}
 	return Decision{Verdict: Go, Why: why, Evidence: evidence(in, p)}
@@ -131,6 +136,8 @@ func gone(in Input, p *view.Server) (Verdict, cause.Cause) {
 		return Go, cause.Cause{Code: cause.FailoverNoStart, Name: p.Name}
 	case p.Cause.Code == cause.Crashed:
 		return Go, cause.Cause{Code: cause.FailoverCrashed, Name: p.Name}
+	case p.Cause.Code == cause.SyncWaits:
+		return Refuse, cause.Cause{Code: cause.FailoverSyncWaits, Name: p.Name, Names: p.Cause.Names}
 	case p.Cause.Code == cause.DiskHangs:
 		if p.Cause.Seconds < diskHangsFor {
 			return Wait, cause.Cause{Code: cause.FailoverDisk, Name: p.Name, Seconds: p.Cause.Seconds}
@@ -199,6 +206,33 @@ func unseen(in Input, p *view.Server) (Verdict, cause.Cause) {
 		return Wait, lost
 	}
 	return Go, lost
+}
+
+// covered reports whether enough of those answer that commits waited for: the one that holds most
+// of them holds every acknowledged write. Where a cluster may lose none, it is given no other
+// primary before that is so.
+func covered(in Input, p *view.Server) (bool, cause.Cause) {
+	s := in.View.Synchronous
+	if s == nil {
+		return false, cause.Cause{}
+	}
+	lossless := s.Mode != synchronous.None && s.AwaySeconds == 0
+	if len(s.Promised) == 0 {
+		if lossless {
+			return false, cause.Cause{Code: cause.FailoverNoPromise, Name: p.Name}
+		}
+		return false, cause.Cause{}
+	}
+	ok, silent := synchronous.Covered(s.Promised, func(n string) bool {
+		x := in.View.Find(n)
+		return x != nil && x.Name != p.Name && x.Health != view.Unseen && x.Observation != nil &&
+			x.Observation.Process.Accepting && x.Observation.Log.ProvenTerm > 0 &&
+			x.Observation.Log.ProvenTerm >= in.View.KinTerm
+	})
+	if !ok && s.Mode != synchronous.None {
+		return false, cause.Cause{Code: cause.FailoverNotCovered, Name: p.Name, Names: silent}
+	}
+	return ok, cause.Cause{}
 }
 
 func candidate(v *view.View) bool {

@@ -41,8 +41,10 @@ type Server struct {
 	// Encryption is how others may connect to the database; nil: this agent cannot
 	// tell.
 	Encryption *Encryption `json:"encryption,omitempty"`
-	Guard      guard.State `json:"guard"`
-	Permission *Permission `json:"permission,omitempty"`
+	// Synchronous is whom commits wait for; nil: not known.
+	Synchronous *Synchronous `json:"synchronous,omitempty"`
+	Guard       guard.State  `json:"guard"`
+	Permission  *Permission  `json:"permission,omitempty"`
 	// Decision is the newest that the service signed and this agent was told.
 	Decision guard.Signed `json:"decision,omitzero"`
 	Job      *Job         `json:"job,omitempty"`
@@ -311,6 +313,8 @@ type Upstream struct {
 	DelaySeconds int `json:"delay_seconds,omitempty"`
 	// ByPosition: it follows by a file of the upstream's and a place in it, not by GTIDs.
 	ByPosition bool `json:"by_position,omitempty"`
+	// As is the name under which it connects, where the server has one (PostgreSQL).
+	As string `json:"as,omitempty"`
 	// Proof is what the replica insists on when it connects.
 	Proof Proof `json:"proof,omitempty"`
 }

@@ -7,6 +7,7 @@ import (
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/verb"
 )
 
@@ -27,6 +28,8 @@ type Condition struct {
 	// Within is how much may be missing.
 	Within position.Distance `json:"within,omitzero"`
 	Term   int64             `json:"term,omitempty"`
+	// Count of Values, which are servers' names.
+	Count int `json:"count,omitempty"`
 	// Fact names a mark that an earlier step kept; the runner puts its id and
 	// position into Values before the condition is tested.
 	Fact verb.Fact `json:"fact,omitzero"`
@@ -60,7 +63,11 @@ const (
 	// its upstream prove that.
 	TakesEncrypted   = "takes encrypted"
 	FollowsEncrypted = "follows encrypted"
-	StoppedClean     = "stopped clean" // data says: shut down, with everything written out
+	// WaitsFor: commits on Server wait for Count of Values, or will once it is primary. HeldByEnough:
+	// Count of Values hold all that was written before that was proven.
+	WaitsFor     = "waits for"
+	HeldByEnough = "held by enough"
+	StoppedClean = "stopped clean" // data says: shut down, with everything written out
 )
 
 // Holds tests a condition against observations by server name. seen is what
@@ -69,6 +76,9 @@ func (c Condition) Holds(engine string, obs map[string]*observation.Server) (ok 
 	o := obs[c.Server]
 	if o == nil {
 		return false, c.Server + " was not observed"
+	}
+	if c.Kind == HeldByEnough {
+		return heldByEnough(c, engine, obs)
 	}
 	other := obs[c.Other]
 	if c.Other != "" && other == nil {
@@ -82,7 +92,19 @@ func (c Condition) Holds(engine string, obs map[string]*observation.Server) (ok 
 }
 
 // Known reports whether there is a test for the condition's kind.
-func (c Condition) Known() bool { _, ok := conditionTests[c.Kind]; return ok }
+func (c Condition) Known() bool {
+	_, ok := conditionTests[c.Kind]
+	return ok || c.Kind == HeldByEnough
+}
+
+// Subjects are the servers that it is tested on. Server comes last but for those that hold
+// something: what they hold is then never less than what it is compared with.
+func (c Condition) Subjects() []string {
+	if c.Kind == HeldByEnough {
+		return append([]string{c.Server}, c.Values...)
+	}
+	return []string{c.Other, c.Server}
+}
 
 func isStopped(c Condition, _ string, o, _ *observation.Server) (bool, string) {
 	return !o.Process.Running || o.Log.ShutdownAt != "", c.Server + runs(o)
@@ -113,6 +135,7 @@ var conditionTests = map[string]func(c Condition, engine string, o, other *obser
 	},
 	Streams:    streams,
 	LogBegins:  logBegins,
+	WaitsFor:   waitsFor,
 	HasSetting: hasSetting,
 	HasCheckpoint: func(c Condition, engine string, o, _ *observation.Server) (bool, string) {
 		ok, _ := position.Reaches(engine, o.Data.Redo, c.Values[0])
@@ -288,4 +311,31 @@ func losesAtMost(c Condition, engine string, o, other *observation.Server) (bool
 	return known && !lacks.Exceeds(c.Within),
 		fmt.Sprintf("%s received %s, %s's log ends at %s", c.Server, cmp.Or(o.Log.Received, o.Log.Applied, "nothing known"),
 			c.Other, end)
+}
+
+func waitsFor(c Condition, _ string, o, _ *observation.Server) (bool, string) {
+	s, want := o.Synchronous, synchronous.List{Need: c.Count, Names: c.Values}
+	if s == nil {
+		return false, "whom commits on " + c.Server + " wait for is not known"
+	}
+	ok := !s.ByHand && (want.IsZero() && s.Set.IsZero() ||
+		s.Set.Equal(want) && (s.Live || o.Process.Role == observation.Replica))
+	return ok, fmt.Sprintf("commits on %s wait for %s, proven: %t", c.Server, s.Set, s.Live)
+}
+
+func heldByEnough(c Condition, engine string, obs map[string]*observation.Server) (bool, string) {
+	o := obs[c.Server]
+	if o.Synchronous == nil || o.Synchronous.ProvenAt == "" {
+		return false, "from where on commits on " + c.Server + " waited is not known"
+	}
+	at := o.Synchronous.ProvenAt
+	var hold []string
+	for _, n := range c.Values {
+		if x := obs[n]; x != nil {
+			if ok, _ := position.Reaches(engine, cmp.Or(x.Log.Received, x.Log.Applied), at); ok {
+				hold = append(hold, n)
+			}
+		}
+	}
+	return len(hold) >= c.Count, fmt.Sprintf("%d of %d hold %s", len(hold), len(c.Values), at)
 }

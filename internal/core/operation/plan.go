@@ -143,6 +143,9 @@ type Plan struct {
 	Destroys    string `json:"destroys,omitempty"`
 	Loss        *Loss  `json:"loss,omitempty"`
 	ConfirmName string `json:"confirm_name,omitempty"`
+	// Covered: nothing that was acknowledged can be missing, because enough of the replicas that
+	// commits waited for take part.
+	Covered bool `json:"covered,omitempty"`
 	// Decided: no person asked for it.
 	Decided     *Decided          `json:"decided,omitempty"`
 	Examination *verb.Examination `json:"examination,omitempty"`
@@ -174,6 +177,9 @@ func (p *Plan) StartsAgain() bool {
 
 // PausePlace stands in a closing sentence for the measured write pause.
 const PausePlace = "{pause}"
+
+// CommitsPlace stands there for what commits took before and after.
+const CommitsPlace = "{commits}"
 
 // Refused reports whether a check failed, and returns the first reason.
 func (p *Plan) Refused() (string, bool) {

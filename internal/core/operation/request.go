@@ -1,5 +1,7 @@
 package operation
 
+import "crosstwin/internal/core/synchronous"
+
 // Kind is what an operation does.
 type Kind string
 
@@ -17,12 +19,14 @@ const (
 	Restart    Kind = "restart"
 	Encrypt    Kind = "encrypt" // have all replicas follow encrypted
 	Adopt      Kind = "adopt"   // take over servers that run already
+	// Synchronize: have commits wait for replicas, or for others, or for nobody.
+	Synchronize Kind = "synchronize"
 )
 
 // Kinds lists all kinds of operation.
 func Kinds() []Kind {
 	return []Kind{Seed, Switchover, Failover, Rejoin, Compare, Salvage, Trim, Set, Follow, Restart, Encrypt,
-		Adopt}
+		Adopt, Synchronize}
 }
 
 // Request is what somebody asked for.
@@ -41,6 +45,8 @@ type Request struct {
 	ConfirmStopped []string `json:"confirm_stopped,omitempty"`
 	// StartSeconds is how long the primary may take that is started again; 0: ten minutes.
 	StartSeconds float64 `json:"start_seconds,omitempty"`
+	// Synchronous is what a synchronize sets.
+	Synchronous *synchronous.Setting `json:"synchronous,omitempty"`
 	// Compare adds a comparison of all data to the proof.
 	Compare bool `json:"compare,omitempty"`
 	// ConfirmName is the cluster's or server's name, typed by whoever asks for

@@ -37,7 +37,10 @@ func (in *Input) failover(p *operation.Plan) error {
 		p.Summary = "Make another server primary of " + in.View.Cluster + " instead of " + old + ": not possible now."
 		return nil
 	}
-	p.Summary = fmt.Sprintf("Make %s primary of %s instead of %s. %s", cand, in.View.Cluster, old, in.loss(p, old, cand))
+	others := in.takePart(p, cand, old)
+	in.checkCovered(p, append([]string{cand}, others...))
+	p.Summary = fmt.Sprintf("Make %s primary of %s instead of %s. %s", cand, in.View.Cluster, old,
+		in.loss(p, old, cand, others))
 	p.PauseSeconds = 1
 	in.checkAgents(p, cand)
 	in.checkReplay(p, cand)
@@ -48,7 +51,6 @@ func (in *Input) failover(p *operation.Plan) error {
 
 	p.Closing = fmt.Sprintf("%s is primary of %s in term %d; %s does not follow yet; %s", cand, in.View.Cluster, p.Term, old,
 		in.comesBack(old))
-	others := in.takePart(p, cand, old)
 	in.checkSlotsLeft(p, old, cand)
 	in.roleEffects(p, old, cand, others,
 		"is fenced and stays stopped until it rejoins: the cluster has one server less meanwhile")
@@ -60,6 +62,7 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.stepsFetch(p, cand, others)
 	in.stepWhole(p, old, cand)
 	in.stepMakeSlots(p, "make-slots", cand, others)
+	in.stepsKeepMode(p, cand, "the replicas follow "+old+" again")
 	p.AddStep(operation.Step{Name: "decide",
 		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term),
 			Call: verb.Seal(verb.Decide{Server: cand, Closed: true})}, Seconds: 0.01,
@@ -132,7 +135,7 @@ func (in *Input) proven(name string) bool {
 // is missing: the old primary is reopened, or nothing further happens. Where the
 // end cannot be known the plan has said so, and a person has accepted that.
 func (in *Input) stepWhole(p *operation.Plan, old, cand string) {
-	if p.Loss != nil && !p.Loss.Known || !in.seen(old) {
+	if p.Loss != nil && !p.Loss.Known || !in.seen(old) || p.Covered {
 		return
 	}
 	c := operation.Condition{Kind: operation.LosesAtMost, Server: cand, Other: old,
@@ -287,7 +290,7 @@ func (in *Input) ownerSees(name string) (observation.Downstream, bool) {
 }
 
 // loss says what a failover would lose, as exactly as it can be known.
-func (in *Input) loss(p *operation.Plan, old, cand string) string {
+func (in *Input) loss(p *operation.Plan, old, cand string, others []string) string {
 	c := in.View.Find(cand)
 	held := held(c)
 	if in.Member(cand).Last.Process.Running && !in.proven(cand) {
@@ -313,6 +316,11 @@ func (in *Input) loss(p *operation.Plan, old, cand string) string {
 	m := in.Member(old)
 	if m != nil && m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.stopsGently(old) {
 		return fmt.Sprintf("%s stops cleanly first, so that nothing should be lost.", old)
+	}
+	if ok, _ := in.covered(append([]string{cand}, others...)); ok {
+		p.Covered = true
+		return fmt.Sprintf("Nothing acknowledged is lost: each acknowledged write is on %s, and enough of them are asked.",
+			lists(in.promised()))
 	}
 	// Only the end of the old primary's own log bounds the loss: nobody can hold
 	// more. What was last seen of it says nothing about what it wrote since.

@@ -109,6 +109,8 @@ func Make(in Input) (*operation.Plan, error) {
 		err = in.encrypt(p)
 	case operation.Adopt:
 		err = in.adopt(p)
+	case operation.Synchronize:
+		err = in.synchronize(p)
 	default:
 		err = fmt.Errorf("there is no operation %q: the kinds are %s", in.Request.Kind, kindList())
 	}

@@ -58,8 +58,13 @@ func (in *Input) switchover(p *operation.Plan) error {
 	in.roleEffects(p, old, cand, others, "becomes a replica of "+cand)
 	in.stepsBeforePause(p, old, cand, others)
 	in.stepsOfPause(p, old, cand)
-	in.stepsAfterPromotion(p, cand, others)
-	in.stepOldFollows(p, old, cand)
+	if in.marksWait(cand) { // for a replica, which the old primary may be the only one to be
+		in.stepOldFollows(p, old, cand)
+		in.stepsAfterPromotion(p, cand, others)
+	} else {
+		in.stepsAfterPromotion(p, cand, others)
+		in.stepOldFollows(p, old, cand)
+	}
 	in.stepsOfProof(p, cand, append(others, old))
 	return nil
 }
@@ -265,6 +270,8 @@ func (in *Input) stepsBeforePause(p *operation.Plan, old, cand string, others []
 	in.stepCheckpoint(p, operation.Step{Name: "checkpoint-old",
 		Action:  operation.Action{Title: "Checkpoint " + old + " so that its stop is short", Server: old},
 		IfFails: "settings and slots are undone"})
+	in.stepsFollowEarly(p, old, cand, others)
+	in.stepsKeepMode(p, cand, "what was prepared is undone")
 	p.AddStep(operation.Step{Name: "caught-up", Action: operation.Action{Title: "Wait until " + cand + " is in step"},
 		After:   []operation.Condition{{Kind: operation.IsCaughtUp, Server: cand, Other: old, Within: in.dialect().Near}},
 		Seconds: 0.1, Limit: 20,
@@ -334,6 +341,10 @@ func (in *Input) stepPromote(p *operation.Plan, cand string) {
 
 // stepsAfterPromotion write the mark of the term and re-point the others.
 func (in *Input) stepsAfterPromotion(p *operation.Plan, cand string, others []string) {
+	if in.marksWait(cand) {
+		in.stepsFollow(p, cand, others)
+		others = nil
+	}
 	p.AddStep(operation.Step{Name: "mark-term",
 		Action: operation.Action{Title: fmt.Sprintf("Write the mark of term %d on %s and close it by default", p.Term, cand),
 			Server: cand, Call: verb.Seal(verb.Mark{})}, Seconds: 0.05,
@@ -348,13 +359,7 @@ func (in *Input) stepsAfterPromotion(p *operation.Plan, cand string, others []st
 			After: []operation.Condition{{Kind: operation.IsDetached, Server: cand}}, OnFail: operation.GoOn,
 			IfFails: "it has no effect while " + cand + " is primary"})
 	}
-	for _, n := range others {
-		p.AddStep(operation.Step{Name: "follow-" + n,
-			Action: operation.Action{Title: "Have " + n + " follow " + cand, Server: n,
-				Call: verb.Seal(verb.Follow{Upstream: in.peer(cand), Slot: in.slotFor(n)})}, Seconds: 0.2,
-			After: []operation.Condition{{Kind: operation.PointsAt, Server: n, Other: cand}}, OnFail: operation.GoOn,
-			IfFails: n + " keeps its upstream and has to rejoin"})
-	}
+	in.stepsFollow(p, cand, others)
 	// Until then the control data names the old history, and a rewind, of this
 	// server or from it, would look for the fork in the wrong one (measured).
 	in.stepCheckpoint(p, operation.Step{Name: "checkpoint-new",
@@ -362,6 +367,16 @@ func (in *Input) stepsAfterPromotion(p *operation.Plan, cand string, others []st
 		OnFail: operation.GoOn,
 		IfFails: "the server writes one by itself within minutes; if " + cand +
 			" crashes before that, it can only be rebuilt"})
+}
+
+func (in *Input) stepsFollow(p *operation.Plan, cand string, others []string) {
+	for _, n := range others {
+		p.AddStep(operation.Step{Name: "follow-" + n,
+			Action: operation.Action{Title: "Have " + n + " follow " + cand, Server: n,
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(cand), Slot: in.slotFor(n)})}, Seconds: 0.2,
+			After: []operation.Condition{{Kind: operation.PointsAt, Server: n, Other: cand}}, OnFail: operation.GoOn,
+			IfFails: n + " keeps its upstream and has to rejoin"})
+	}
 }
 
 // stepsOfProof see every replica stream, drop what nobody reads any more, and

@@ -68,6 +68,9 @@ func init() {
 	register[Decide](false, "")
 	register[Judge](false, FactComparison)
 	register[Reread](false, FactTail)
+	register[Synchronize](false, "")
+	register[TimeCommits](false, FactTimed)
+	register[Promise](false, "")
 }
 
 // Names lists all verbs in order.
@@ -151,6 +154,7 @@ const (
 	FactHold       FactKind = "hold"
 	FactSums       FactKind = "sums" // one for each server
 	FactComparison FactKind = "comparison"
+	FactTimed      FactKind = "commits" // Of: before or after
 )
 
 // Fact names one kept result. Of is the server, where there is one for each.

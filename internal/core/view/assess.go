@@ -31,6 +31,7 @@ func Assess(in Input) View {
 		v.CanLose-- // one of them is needed already
 	}
 	v.Referees = referees(in)
+	v.Synchronous = assessSynchronous(in, &v, owner)
 	v.AtRisk = atRisk(in, &v, owner)
 	v.Health = clusterHealth(&v)
 	v.Severity = v.Health.Severity()

@@ -55,6 +55,8 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 		return stuck(m.Name == in.Owner), cause.Cause{Code: cause.NoAnswer, Text: o.Process.Problem}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary && diskWaits(o) > commitLimit:
 		return TakesNoWrite, cause.Cause{Code: cause.DiskHangs, Seconds: diskWaits(o)}
+	case m.Name == in.Owner && o.Process.Role == observation.Primary && len(waitsFor(in, &m)) > 0:
+		return TakesNoWrite, cause.Cause{Code: cause.SyncWaits, Names: waitsFor(in, &m), Seconds: o.Process.CommitWaits}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.CommitWaits > commitLimit:
 		return TakesNoWrite, cause.Cause{Code: cause.CommitsWait, Seconds: o.Process.CommitWaits}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.Writable:

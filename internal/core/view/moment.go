@@ -138,6 +138,9 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 	if !ok {
 		return AtRisk{}
 	}
+	if s := v.Synchronous; s != nil && s.Safe && v.CanLose > 0 {
+		return AtRisk{Known: true} // each write is on another server before it is acknowledged
+	}
 	r := AtRisk{Known: true, Everything: true}
 	for i, s := range v.Servers {
 		if !s.MayTakeOver {

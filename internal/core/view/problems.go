@@ -45,6 +45,7 @@ func problems(in Input, v *View) []Problem {
 		out = append(out, slotProblems(in, v, s)...)
 		out = append(out, slowProblems(in, v, s)...)
 	}
+	out = append(out, synchronousProblems(in, v)...)
 	for i := range v.Referees {
 		if p, found := refereeProblem(in, &v.Referees[i]); found {
 			out = append(out, p)
@@ -156,6 +157,9 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 	switch {
 	case v.Operation != nil:
 		return cause.Cause{Code: cause.FollowOperation, Number: v.Operation.ID, Name: string(v.Operation.Kind)}, nil
+	case s.Cause.Code == cause.SyncWaits:
+		c.Names = s.Cause.Names
+		return with(cause.SyncReleases), nil
 	case s.Cause.Code == cause.CommitsWait:
 		c.Name = dialect.Of(in.Engine).FirstWrite.Setting
 		return with(cause.EndSyncWait), nil

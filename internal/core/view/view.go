@@ -20,6 +20,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/verb"
 )
 
@@ -136,7 +137,9 @@ type Input struct {
 	NeedsYou *Running
 	// NoFailover is why no failover begins by itself, where one is wanted.
 	NoFailover cause.Cause
-	Now        time.Time
+	// Promised is what every acknowledged write rests on (cluster.Cluster).
+	Promised []synchronous.List
+	Now      time.Time
 }
 
 // Running names the operation that is under way.
@@ -174,6 +177,8 @@ type View struct {
 	Policy    cluster.Policy `json:"policy"`
 	// Permission is who may take writes; nil without fencing.
 	Permission *Permission `json:"permission,omitempty"`
+	// Synchronous is whom commits wait for; nil where they wait for nobody.
+	Synchronous *Synchronous `json:"synchronous,omitempty"`
 }
 
 // AtRisk is what is acknowledged on the primary and safe on no replica that
@@ -293,11 +298,10 @@ func (v *View) Render(say func(cause.Cause) string, sentence func([]cause.Cause)
 		}
 	}
 	if p := v.Permission; p != nil {
-		var texts []string
-		for _, c := range p.Causes {
-			texts = append(texts, say(c))
-		}
-		p.Text = strings.Join(texts, ". ")
+		p.Text = sayAll(say, p.Causes)
+	}
+	if s := v.Synchronous; s != nil {
+		s.Text = sayAll(say, s.Causes)
 	}
 	for i := range v.Referees {
 		r := &v.Referees[i]
@@ -307,6 +311,14 @@ func (v *View) Render(say func(cause.Cause) string, sentence func([]cause.Cause)
 		p := &v.Problems[i]
 		p.Text, p.Mend = say(p.Cause), say(p.Remedy)
 	}
+}
+
+func sayAll(say func(cause.Cause) string, causes []cause.Cause) string {
+	var texts []string
+	for _, c := range causes {
+		texts = append(texts, say(c))
+	}
+	return strings.Join(texts, ". ")
 }
 
 func (s *Server) notes(say func(cause.Cause) string) []string {

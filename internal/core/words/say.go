@@ -93,6 +93,16 @@ var failoverWords = map[cause.Code]func(cause.Cause) string{
 	cause.FailoverByHand: func(c cause.Cause) string {
 		return "it begins once that is otherwise; or by hand: crosstwin failover " + c.Cluster
 	},
+	cause.FailoverSyncWaits: func(c cause.Cause) string {
+		return c.Name + " lives: its commits wait for " + List(c.Names) + ", as they would on another server"
+	},
+	cause.FailoverNoPromise: func(c cause.Cause) string {
+		return "the cluster may lose no write, and that every write of " + c.Name + " is on a replica was not proven yet"
+	},
+	cause.FailoverNotCovered: func(c cause.Cause) string {
+		return "a write that " + c.Name + " acknowledged may be on none of those that answer: it takes an answer of " +
+			List(c.Names)
+	},
 	cause.RefereeCounts: func(c cause.Cause) string {
 		return fmt.Sprintf("it answers and counts towards the majority; the newest term it has noted is %d", c.Count)
 	},
@@ -104,7 +114,7 @@ var says map[cause.Code]func(cause.Cause) string
 func init() { // Say refers to the table, and the table to Say
 	says = map[cause.Code]func(cause.Cause) string{}
 	for _, part := range []map[cause.Code]func(cause.Cause) string{healthWords, linkWords, roleWords, problemWords,
-		slowWords, remedyWords, sentenceWords, failoverWords} {
+		slowWords, remedyWords, sentenceWords, failoverWords, synchronousWords} {
 		for code, f := range part {
 			says[code] = f
 		}

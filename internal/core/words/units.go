@@ -50,6 +50,14 @@ func Said(health string, n int) string {
 	return "are " + health
 }
 
+// Short prints a time of a few milliseconds or less.
+func Short(seconds float64) string {
+	if ms := seconds * 1000; ms < 10 {
+		return fmt.Sprintf("%.1f ms", ms)
+	}
+	return Span(seconds)
+}
+
 // Span prints seconds the way a person says them.
 func Span(seconds float64) string {
 	// Rounded to what is shown, so that no "60.0 s" and no "4 min 59.9 s" come out.

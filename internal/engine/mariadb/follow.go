@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"strconv"
 	"strings"
@@ -33,22 +32,6 @@ func (e *Engine) link(ctx context.Context) (link, error) {
 	}
 	return nil, fmt.Errorf("%s follows by a named connection (%s): only the unnamed one is handled", e.cfg.Name,
 		rows[0]["Connection_name"])
-}
-
-// reachable reports whether a link's upstream can be connected to just now: whether it
-// greets, for the kernel of a host whose server hangs takes connections all the same.
-func reachable(ctx context.Context, l link) bool {
-	ctx, cancel := context.WithTimeout(ctx, 300*time.Millisecond)
-	defer cancel()
-	c, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort(l["Master_Host"], l["Master_Port"]))
-	if err != nil {
-		return false
-	}
-	defer c.Close()
-	end, _ := ctx.Deadline()
-	c.SetReadDeadline(end)
-	_, err = c.Read(make([]byte, 1))
-	return err == nil
 }
 
 func (l link) at(host string, port int) bool {
@@ -141,7 +124,7 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 	if err := e.db.QueryRowContext(ctx, "select @@global.gtid_slave_pos").Scan(&slavePos); err != nil {
 		return e.explain(err)
 	}
-	statements := "stop all slaves; set global rpl_semi_sync_slave_enabled = 1; set global gtid_strict_mode = 1; "
+	statements := e.beforeFollowing() + "stop all slaves; set global rpl_semi_sync_slave_enabled = 1; set global gtid_strict_mode = 1; "
 	if p := later(now, slavePos); p != slavePos {
 		statements += "set global gtid_slave_pos = " + literal(p) + "; "
 	}
@@ -229,14 +212,12 @@ func (e *Engine) drain(ctx context.Context) error {
 		return e.rescue(ctx, l)
 	}
 	// The receiver stops first, so that the end of the relay log does not move.
-	stop := "stop slave io_thread"
-	if !reachable(ctx, l) {
-		// It ends its session on its upstream by another connection, and waits for that: 2 s
-		// where packets are lost, and no less than 1 s (measured).
-		const wait = "rpl_semi_sync_slave_kill_conn_timeout"
-		stop = "set @wait = @@global." + wait + "; set global " + wait + " = 1; " + stop + "; set global " + wait + " = @wait"
-	}
-	if err := e.exec(ctx, stop); err != nil {
+	// It ends its session on its upstream by another connection, and waits for that: 2 s where
+	// packets are lost, and no less than 1 s (measured). To find out beforehand whether they are
+	// would take time as well.
+	const wait = "rpl_semi_sync_slave_kill_conn_timeout"
+	if err := e.exec(ctx, "set @wait = @@global."+wait+"; set global "+wait+" = 1; stop slave io_thread; set global "+wait+
+		" = @wait"); err != nil {
 		return err
 	}
 	if l, err = e.link(ctx); err != nil {

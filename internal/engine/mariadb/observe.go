@@ -36,6 +36,11 @@ const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only 
    where variable_name in ('rpl_semi_sync_master_yes_tx', 'rpl_semi_sync_master_no_tx')) granted,
  (select max(variable_value) from information_schema.global_status
    where variable_name = 'rpl_semi_sync_master_status') semi_sync,
+ @@global.rpl_semi_sync_master_enabled sync_on, ` + semiSyncSettings + `,
+ (select max(variable_value) from information_schema.global_status
+   where variable_name = 'rpl_semi_sync_master_clients') sync_clients,
+ (select max(variable_value) from information_schema.global_status
+   where variable_name = 'rpl_semi_sync_master_no_tx') sync_alone,
  @@have_ssl have_ssl, coalesce(@@ssl_cert, '') cert,
  @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
  (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler')
@@ -168,6 +173,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 		o.Log.ShutdownAt = e.heldAt(ctx)
 	}
 	o.Process.Accepting = true
+	e.observeSynchronous(o, sets[0][0])
 	e.rememberFacts(o, sets[0][0])
 	return e.observeLine(ctx, o)
 }

@@ -60,6 +60,9 @@ func (e *Engine) open(ctx context.Context) error {
 	}
 	e.dropHold(ctx)
 	e.noteRole(true)
+	if err := e.beforeOpening(ctx); err != nil {
+		return err
+	}
 	if err := e.exec(ctx, "set global read_only = 0"); err != nil {
 		return fmt.Errorf("open it for writes: %w", err)
 	}

@@ -193,6 +193,9 @@ func (e *Engine) Promote(ctx context.Context) error {
 			return fmt.Errorf("promote %s: %w", e.cfg.Name, err)
 		}
 		e.noteRole(true)
+		if err := e.beforeOpening(ctx); err != nil {
+			return fmt.Errorf("promote: %w", err)
+		}
 		if err := e.exec(ctx, "stop all slaves; set global read_only = 0"); err != nil {
 			return fmt.Errorf("promote: %w", err)
 		}

@@ -31,6 +31,7 @@ const observeSQL = `select json_build_object(
  'system', (select system_identifier::text from pg_control_system()),
  'read_only', current_setting('default_transaction_read_only'),
  'ssl', current_setting('ssl'), 'ssl_cert', current_setting('ssl_cert_file'),
+ 'sync_names', current_setting('synchronous_standby_names'),
  'conninfo', current_setting('primary_conninfo'), 'slot', current_setting('primary_slot_name'),
  'written', case when not r then pg_current_wal_flush_lsn()::text end,
  'walfile', case when not r then pg_walfile_name(pg_current_wal_insert_lsn()) end,
@@ -81,16 +82,18 @@ type observedRow struct {
 	Num      int
 	System   string
 	ReadOnly string `json:"read_only"`
-	Conninfo string
-	Slot     string
-	Written  *string
-	WALFile  *string `json:"walfile"`
-	Received *string
-	Applied  *string
-	Paused   bool
-	Live     map[string]string
-	Delay    float64
-	Replay   *struct {
+	// SyncNames are those that commits wait for.
+	SyncNames string `json:"sync_names"`
+	Conninfo  string
+	Slot      string
+	Written   *string
+	WALFile   *string `json:"walfile"`
+	Received  *string
+	Applied   *string
+	Paused    bool
+	Live      map[string]string
+	Delay     float64
+	Replay    *struct {
 		PID         int
 		Kind, Event *string
 	}
@@ -262,6 +265,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 		Placeholder: r.SSLCert == packageCertificate}
 	e.observeLinks(o, &r)
 	e.observeReplay(o, &r)
+	e.observeSynchronous(o, r.SyncNames)
 	e.observeLine(ctx, o, &r)
 	e.leaveOutUnfinished(o)
 	return nil
@@ -288,7 +292,7 @@ func (e *Engine) observeLinks(o *observation.Server, r *observedRow) {
 	if r.Conninfo != "" {
 		ci := pgtool.ParseConnInfo(r.Conninfo)
 		port, _ := strconv.Atoi(ci["port"])
-		o.Links.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: r.Slot,
+		o.Links.Upstream = &observation.Upstream{Host: ci["host"], Port: port, Slot: r.Slot, As: ci["application_name"],
 			Proof: e.insisted(ci)}
 	}
 	if x := r.Receiver; x != nil {

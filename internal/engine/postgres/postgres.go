@@ -83,6 +83,7 @@ type Engine struct {
 		lastTimeline uint32
 		segment      uint64
 		user         string // the account to follow by, once it is known
+		alone        *alone // commits that no replica had
 		certified    bool   // the server has a certificate by which it may be encrypted
 	}
 }
@@ -91,6 +92,7 @@ var (
 	_ engine.Engine       = (*Engine)(nil)
 	_ engine.Accounter    = (*Engine)(nil)
 	_ engine.Encrypter    = (*Engine)(nil)
+	_ engine.Synchronizer = (*Engine)(nil)
 	_ engine.Seeder       = (*Engine)(nil)
 	_ engine.Rewinder     = (*Engine)(nil)
 	_ engine.Settler      = (*Engine)(nil)

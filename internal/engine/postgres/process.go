@@ -127,7 +127,7 @@ var telling = []string{"FATAL", "invalid value", "syntax error", "PANIC", "DETAI
 
 // launch starts the server process and waits until it answers.
 func (e *Engine) launch(ctx context.Context, extra ...string) error {
-	if err := errors.Join(e.claimIdentity(ctx), e.claimEncryption()); err != nil {
+	if err := errors.Join(e.claimIdentity(ctx), e.claimEncryption(), e.claimSynchronous()); err != nil {
 		return err
 	}
 	s, err := e.startProcess(ctx, extra)

@@ -143,6 +143,14 @@ function permitted({ permission: p }: View): [string, React.ReactNode][] {
   return [["permission", `${p.server}, ${p.seconds > 0 ? `${span(p.seconds)} left` : "none"}${alone || ""}`]];
 }
 
+// waited is whom commits wait for, and whether that holds.
+function waited({ synchronous: s }: View): [string, React.ReactNode][] {
+  if (!s || s.mode === "none") return [];
+  const list =
+    s.list.need < s.list.names.length ? `${s.list.need} of ${s.list.names.join(", ")}` : s.list.names.join(", ");
+  return [["commits wait for", s.safe ? list : `${list}; not proven now`]];
+}
+
 function Servers({ view, act }: { view: View; act: (r: Request) => void }) {
   const may = useMay();
   return (
@@ -286,6 +294,7 @@ export function Cluster() {
               </nav>,
             ],
             ...permitted(view),
+            ...waited(view),
             ...(view.referees ?? []).map((r): [string, React.ReactNode] => [
               "referee",
               `${r.name}, ${r.answers ? `has noted term ${r.noted}` : "does not answer"}`,

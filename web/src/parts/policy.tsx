@@ -5,16 +5,20 @@ import { ruleNames, rules, type Rule } from "../names";
 import { Problem } from "./bits";
 import { Fencing } from "./fencing";
 import { Maintenance } from "./maintenance";
+import { Synchronous } from "./synchronous";
 
-type Limit = Exclude<keyof View["policy"], "muted" | "maintenance" | "fencing" | "fencing_open" | "automatic">;
+type Limit = Exclude<
+  keyof View["policy"],
+  "muted" | "maintenance" | "fencing" | "fencing_open" | "automatic" | "synchronous"
+>;
 
 // Policy changes the limits and the ranks of one cluster, or removes it.
 export function Policy({ v, remove }: { v: View; remove: (referee?: string) => void }) {
   const [policy, setPolicy] = useState(v.policy);
   const path = { cluster: v.cluster };
   // What is set beside this form may have changed since it was opened.
-  const { maintenance, fencing, automatic } = v.policy;
-  const body = { policy: { ...policy, maintenance, fencing, automatic } };
+  const { maintenance, fencing, automatic, synchronous } = v.policy;
+  const body = { policy: { ...policy, maintenance, fencing, automatic, synchronous } };
   const save = useMutation({
     mutationFn: () => take(api.PATCH("/api/v1/clusters/{cluster}", { params: { path }, body })),
   });
@@ -163,6 +167,7 @@ export function Policy({ v, remove }: { v: View; remove: (referee?: string) => v
         </div>
       </form>
       <Fencing v={v} />
+      <Synchronous v={v} />
       <Maintenance v={v} />
       <div className="btns">
         <button className="btn sm risk" onClick={() => remove()}>

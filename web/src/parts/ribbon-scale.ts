@@ -1,5 +1,5 @@
 // Where things stand on the ribbon. Pure functions: no drawing here.
-import type { Server } from "../api/client";
+import type { Server, View } from "../api/client";
 
 const octaves = 20.7; // doublings of 1 kB from "now" to the left edge: about 1.7 GB
 
@@ -52,3 +52,16 @@ export function worst(list: Stage[]): Stage | undefined {
 
 // fits tells whether a label of so many letters stands within a width.
 export const fits = (label: string, width: number) => label.length * 7 + 8 < width;
+
+// notAcknowledged gives the bytes of the newest writes for which commits still wait: what too few
+// of the replicas that have to acknowledge hold on their disks. Undefined where commits wait for
+// nobody.
+export function notAcknowledged(v: Pick<View, "servers" | "synchronous">): number | undefined {
+  const list = v.synchronous?.list;
+  if (!list || list.need === 0) return undefined;
+  const lacks = v.servers
+    .filter((s) => list.names.includes(s.name))
+    .map((s) => s.stages.not_sent_bytes + s.stages.not_received_bytes + s.stages.not_safe_bytes)
+    .sort((a, b) => a - b);
+  return lacks[list.need - 1];
+}

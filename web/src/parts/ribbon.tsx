@@ -3,7 +3,7 @@ import type { Server, View } from "../api/client";
 import { behind, size, span } from "../words";
 import { Glyph, healthClass } from "./glyphs";
 import { ForkMark, Neck, Tail, tailWords, type Fork } from "./ribbon-fork";
-import { fits, left, stages, ticks, worst, type Stage } from "./ribbon-scale";
+import { fits, left, notAcknowledged, stages, ticks, worst, type Stage } from "./ribbon-scale";
 
 const top = 64;
 
@@ -113,6 +113,7 @@ function Row({
   engine,
   fork,
   dy,
+  acknowledges,
 }: {
   s: Server;
   y: number;
@@ -121,6 +122,7 @@ function Row({
   engine: string;
   fork?: Fork;
   dy: number;
+  acknowledges: boolean;
 }) {
   const { width } = at;
   const y = line + at.down;
@@ -139,6 +141,7 @@ function Row({
         <text className="cap" x="0" y={line + 25}>
           {s.role}
           {s.site ? `, ${s.site}` : ""}
+          {acknowledges && <tspan className="strong"> ✓</tspan>}
         </text>
       )}
       <svg x={at.band} y="0" width={width} overflow="visible">
@@ -291,6 +294,12 @@ export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string
   const floor = firstCopy >= 0 ? (rows[firstCopy] ?? height) - 20 : height - 6;
   const trunk = (rows[0] ?? begin) + at.down;
   const primary = servers.find((s) => s.role === "primary");
+  const waits = notAcknowledged(view);
+  // What commits wait for is drawn apart from "now" where there is anything.
+  const acked =
+    waits === undefined || !primarySeen
+      ? undefined
+      : at.band + width - Math.max(waits > 0 ? 4 : 0, left(waits, width));
   const said = servers
     .map((s) => {
       const fork = forkOf(s);
@@ -346,6 +355,7 @@ export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string
             engine={view.engine}
             fork={forkOf(s)}
             dy={(rows[i] ?? begin) + at.down - trunk}
+            acknowledges={view.synchronous?.list.names.includes(s.name) ?? false}
           />
         ))}
         <svg x={at.band} y="0" width={width} overflow="visible">
@@ -356,6 +366,14 @@ export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string
             );
           })}
         </svg>
+        {acked !== undefined && (
+          <>
+            <line className="acked" x1={acked} x2={acked} y1="24" y2={height - 6} />
+            <text className="cap e" x={acked - 6} y="30">
+              acknowledged
+            </text>
+          </>
+        )}
         <line className="now" x1={at.band + width} x2={at.band + width} y1="6" y2={height - 6} />
         <text className={at.narrow ? "strong e" : "strong"} x={at.band + width + (at.narrow ? -6 : 6)} y="38">
           now

@@ -1,0 +1,81 @@
+package words
+
+import (
+	"fmt"
+
+	"crosstwin/internal/core/cause"
+)
+
+// someOf says "1 of heron and tern", or "tern" where all have to.
+func someOf(n int64, names []string) string {
+	if int(n) == len(names) {
+		return List(names)
+	}
+	return fmt.Sprintf("%d of %s", n, List(names))
+}
+
+var synchronousWords = map[cause.Code]func(cause.Cause) string{
+	cause.SyncWaits: func(c cause.Cause) string {
+		return "commits wait for " + List(c.Names) + ", for " + Span(c.Seconds) + " by now"
+	},
+	cause.SyncUnknown: func(c cause.Cause) string { return "Whom commits on " + c.Name + " wait for is not known" },
+	cause.SyncHolds: func(c cause.Cause) string {
+		return "Synchronous: each commit on " + c.Name + " waits until " + someOf(c.Count, c.Names) + " holds it"
+	},
+	cause.SyncByHand: func(c cause.Cause) string {
+		if c.Text == "" {
+			return "Commits on " + c.Name + " wait for nobody: that was set by hand, and nothing is promised of them"
+		}
+		return "Whom commits on " + c.Name + " wait for was set by hand (" + c.Text + "), and nothing is promised of them"
+	},
+	cause.SyncEnds: func(c cause.Cause) string {
+		return "Synchronous mode ends: commits on " + c.Name + " soon wait for nobody"
+	},
+	cause.SyncWentOn: func(c cause.Cause) string {
+		return "Commits on " + c.Name + " go on without a replica: " + List(c.Names) + " did not acknowledge in time"
+	},
+	cause.SyncBegins: func(c cause.Cause) string {
+		return "Synchronous mode begins once " + someOf(c.Count, c.Names) + " follows closely: until then commits on " + c.Name +
+			" wait for nobody"
+	},
+	cause.SyncNotYet: func(c cause.Cause) string {
+		return "Commits on " + c.Name + " wait for " + someOf(c.Count, c.Names) + ", and that all of before is safe as well is not " +
+			"proven yet"
+	},
+	cause.SyncDouble: func(c cause.Cause) string {
+		return "More than one replica is connected to " + c.Name + " as " + List(c.Names) +
+			": an acknowledgement of one counts for the other"
+	},
+	cause.SyncStranger: func(c cause.Cause) string {
+		return fmt.Sprintf("%d replicas can acknowledge commits of %s, and %d are of this cluster", c.Count, c.Name, c.Total)
+	},
+	cause.AloneAtRisk: func(c cause.Cause) string {
+		return fmt.Sprintf("%s on %s, the last at %s, as far as %s tells: %s does not hold them yet",
+			acknowledgedAlone(c.Count), c.Name, c.At, c.Name, List(c.Names))
+	},
+	cause.AloneCovered: func(c cause.Cause) string {
+		return fmt.Sprintf("%s on %s, the last at %s, as far as %s tells; replicas hold them by now",
+			acknowledgedAlone(c.Count), c.Name, c.At, c.Name)
+	},
+	cause.SyncSetAgain: func(c cause.Cause) string {
+		return "have it as the mode says: crosstwin cluster set " + c.Cluster + " --synchronous " + c.Text +
+			"; or end the mode: --synchronous none"
+	},
+	cause.SyncReturns: func(c cause.Cause) string {
+		return "it is over by itself when enough of " + List(c.Names) + " hold everything again"
+	},
+	cause.SyncNameOnce: func(c cause.Cause) string {
+		return "disconnect from " + c.Server + " what is no replica of this cluster"
+	},
+	cause.SyncReleases: func(c cause.Cause) string {
+		return "bring " + List(c.Names) + " back; or have writes go on without a replica, at the risk of losing them: crosstwin cluster " +
+			"set " + c.Cluster + " --synchronous none"
+	},
+}
+
+func acknowledgedAlone(n int64) string {
+	if n == 1 {
+		return "1 commit was acknowledged without a replica"
+	}
+	return fmt.Sprintf("%d commits were acknowledged without a replica", n)
+}

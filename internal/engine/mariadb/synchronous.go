@@ -1,0 +1,239 @@
+package mariadb
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"time"
+
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/synchronous"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/host"
+)
+
+// Commits wait for a replica by the server's own semi-synchronous replication, after the log is
+// synced and before anybody sees the transaction (AFTER_SYNC), for ever, whether a replica is
+// there or not. It stands in no configuration file: on a replica it holds the applier up, and
+// every start is closed, so that switching it on before opening leaves no gap (handbook,
+// "Synchronous replication", 30). Which replica acknowledges, the server does not choose.
+
+// rememberList is what the agent was told, and what of it is proven.
+const rememberList = "synchronous list"
+
+// told is that.
+type told struct {
+	List synchronous.List
+	// At is a position after which all commits waited; empty: from when it is opened on.
+	At string
+	// Process is the one that waits, and Base how many commits it had acknowledged without a
+	// replica when it began to.
+	Process string
+	Base    int64
+	// Taking: it is being told, and does one or the other.
+	Taking bool
+	Alone  int64 // commits that were acknowledged without a replica
+	Last   time.Time
+	LastAt string
+}
+
+func (e *Engine) told() (t told) {
+	json.Unmarshal([]byte(e.memory.Fingerprint(rememberList)), &t)
+	return t
+}
+
+func (e *Engine) keepTold(t told) error {
+	b, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	return e.memory.SetFingerprint(rememberList, string(b))
+}
+
+// forever is the longest wait that the server takes, in milliseconds; from foreverFrom on it
+// counts as one without an end.
+const (
+	forever     = "18446744073709551615"
+	foreverFrom = 4294967295
+)
+
+// Synchronize implements engine.Synchronizer.
+func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if a.List.Need > 1 {
+		return fmt.Errorf("%s: the server waits for one replica at most, not for %s", e.cfg.Name, a.List)
+	}
+	t := e.told()
+	if _, running := e.running(); !running {
+		t.List, t.At, t.Process = a.List, "", ""
+		return e.keepTold(t)
+	}
+	open, err := e.text(ctx, "select @@global.read_only = 0")
+	if err != nil {
+		return err
+	}
+	if open != "1" {
+		t.List, t.At, t.Process = a.List, "", "" // waited for from when it is opened on
+		return e.keepTold(t)
+	}
+	if waits, err := e.waitsAlready(ctx, t); err != nil || waits && !a.List.IsZero() {
+		// It waits for whoever acknowledges: only who may is another matter.
+		if t.List = a.List; err == nil {
+			if t.At, err = e.text(ctx, "select @@global.gtid_binlog_pos"); err == nil {
+				err = e.keepTold(t)
+			}
+		}
+		return err
+	}
+	t.List, t.Taking = a.List, true
+	if err := e.keepTold(t); err != nil {
+		return err
+	}
+	if a.List.IsZero() {
+		err = e.exec(ctx, "set global rpl_semi_sync_master_enabled = 0")
+	} else {
+		err = e.waitForReplicas(ctx, &t)
+	}
+	if err != nil {
+		return err
+	}
+	if t.At, err = e.text(ctx, "select @@global.gtid_binlog_pos"); err != nil {
+		return err
+	}
+	t.Taking = false
+	return e.keepTold(t)
+}
+
+// waitsAlready reports whether the process that runs waits as the agent set it.
+func (e *Engine) waitsAlready(ctx context.Context, t told) (bool, error) {
+	pid, _ := e.running()
+	if t.List.IsZero() || t.Process != host.ProcessIdentity(pid) || t.Taking {
+		return false, nil
+	}
+	rows, err := e.query(ctx, "select @@global.rpl_semi_sync_master_enabled sync_on, "+semiSyncSettings)
+	if err != nil || len(rows) != 1 {
+		return false, err
+	}
+	return waitsForEver(rows[0]), nil
+}
+
+// semiSyncSettings are what makes the wait one that nothing passes.
+const semiSyncSettings = "@@global.rpl_semi_sync_master_timeout sync_timeout, " +
+	"@@global.rpl_semi_sync_master_wait_point sync_point, @@global.rpl_semi_sync_master_wait_no_slave sync_absent"
+
+func waitsForEver(f map[string]string) bool {
+	timeout, err := strconv.ParseUint(f["sync_timeout"], 10, 64)
+	return err == nil && timeout >= foreverFrom && f["sync_on"] == "1" && f["sync_point"] == "AFTER_SYNC" &&
+		f["sync_absent"] == "1"
+}
+
+// waitForReplicas switches the wait on, and notes by which process and from which count on.
+func (e *Engine) waitForReplicas(ctx context.Context, t *told) error {
+	if err := e.exec(ctx, "set global rpl_semi_sync_master_timeout = "+forever+
+		"; set global rpl_semi_sync_master_wait_point = 'AFTER_SYNC'; set global rpl_semi_sync_master_wait_no_slave = 1; "+
+		"set global rpl_semi_sync_master_enabled = 1"); err != nil {
+		return fmt.Errorf("have commits wait for a replica: %w", err)
+	}
+	n, err := e.text(ctx, "select variable_value from information_schema.global_status "+
+		"where variable_name = 'rpl_semi_sync_master_no_tx'")
+	if err != nil {
+		return err
+	}
+	pid, _ := e.running()
+	t.Process = host.ProcessIdentity(pid)
+	t.Base, _ = strconv.ParseInt(n, 10, 64)
+	return nil
+}
+
+// beforeOpening has commits wait, where they are to, before the first one can be made.
+func (e *Engine) beforeOpening(ctx context.Context) error {
+	t := e.told()
+	if t.List.IsZero() {
+		return nil
+	}
+	if err := e.waitForReplicas(ctx, &t); err != nil {
+		return err
+	}
+	return e.keepTold(t)
+}
+
+// beforeFollowing are the statements that end the wait of a server that becomes a replica: its
+// applier would wait.
+func (e *Engine) beforeFollowing() string {
+	if e.told().List.IsZero() {
+		return ""
+	}
+	return "set global rpl_semi_sync_master_enabled = 0; "
+}
+
+// observeSynchronous tells whom commits wait for.
+func (e *Engine) observeSynchronous(o *observation.Server, f map[string]string) {
+	t := e.told()
+	s := &observation.Synchronous{Set: t.List}
+	o.Synchronous = s
+	waits := waitsForEver(f)
+	switch {
+	case f["sync_on"] != "1":
+	case waits:
+		s.Value, s.Need = "AFTER_SYNC, for ever", 1
+	default:
+		s.Value = f["sync_point"] + ", for " + f["sync_timeout"] + " ms at most"
+		if f["sync_absent"] != "1" {
+			s.Value += ", and not without a replica"
+		}
+	}
+	s.Clients, _ = strconv.Atoi(f["sync_clients"])
+	if o.Process.Role != observation.Primary {
+		return
+	}
+	s.ByHand = !t.Taking && (f["sync_on"] == "1") == t.List.IsZero() || !t.Taking && !t.List.IsZero() && !waits
+	if t.List.IsZero() || t.Taking {
+		return
+	}
+	pid, _ := e.running()
+	if s.Live = waits && t.Process == host.ProcessIdentity(pid); s.Live {
+		e.countAlone(o, f, &t)
+	}
+	s.ProvenAt, s.Alone, s.LastAlone, s.AloneAt = t.At, t.Alone, t.Last, t.LastAt
+}
+
+// countAlone takes in what the server counts as acknowledged without a replica, and from where
+// on an opened server has waited. The count is the one proof: that the server calls its wait
+// "ON" says nothing (measured).
+func (e *Engine) countAlone(o *observation.Server, f map[string]string, t *told) {
+	n, err := strconv.ParseInt(f["sync_alone"], 10, 64)
+	changed := t.At == ""
+	if changed {
+		t.At = o.Log.Written
+	}
+	if err == nil && n > t.Base {
+		t.Alone, t.Base, t.Last, t.LastAt, changed = t.Alone+n-t.Base, n, time.Now().UTC(), o.Log.Written, true
+	}
+	if changed {
+		e.keepTold(*t) // lost, they are counted again
+	}
+}
+
+// timedCommits is how many commits are measured, and timeLimit for how long at most.
+const (
+	timedCommits = 25
+	timeLimit    = 3 * time.Second
+)
+
+// TimeCommits implements engine.Synchronizer, in a table of its own, which is dropped again.
+func (e *Engine) TimeCommits(ctx context.Context) (verb.Timed, error) {
+	if err := e.ensureSchema(ctx); err != nil {
+		return verb.Timed{}, err
+	}
+	if err := e.exec(ctx, "create or replace table crosstwin.timed (n bigint auto_increment primary key) engine = innodb"); err != nil {
+		return verb.Timed{}, err
+	}
+	defer e.exec(context.WithoutCancel(ctx), "drop table if exists crosstwin.timed")
+	return host.TimeCommits(timedCommits, timeLimit, func() error {
+		ctx, cancel := context.WithTimeout(ctx, timeLimit)
+		defer cancel()
+		return e.exec(ctx, "insert into crosstwin.timed values (null)")
+	})
+}
