@@ -56,7 +56,9 @@ func (s *Service) consider(ctx context.Context, c *watched) {
 		return
 	}
 	d := failover.Decide(c.failoverInput(a.View, now))
-	c.auto.refuse = cause.Cause{}
+	if d.Verdict != failover.Go { // why a plan was refused is said until another one is made
+		c.auto.refuse = cause.Cause{}
+	}
 	switch d.Verdict {
 	case failover.Refuse:
 		c.auto.refuse = d.Why

@@ -54,6 +54,7 @@ const (
 // Whom commits wait for: Count of Names, on Name, the primary.
 const (
 	SyncUnknown  Code = "synchronous not known"
+	SyncPromised Code = "synchronous until now"
 	SyncByHand   Code = "synchronous by hand" // Text: what the server has
 	SyncEnds     Code = "synchronous ends"
 	SyncHolds    Code = "synchronous"

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 
@@ -180,9 +181,9 @@ func (in *Input) checkFirstWrite(p *operation.Plan, name string) {
 		{"Sessions of the candidate", d.ReadOnly.Setting, d.ReadOnly.Off,
 			"after the role change its sessions would be read-only: nobody could write", d.ReadOnly.Mend, ""},
 	} {
-		value := m.Last.Config.Settings[x.setting]
-		if value == "" {
-			value = x.off
+		value := cmp.Or(m.Last.Config.Settings[x.setting], x.off)
+		if live := m.Last.Synchronous; live != nil && x.setting == d.FirstWrite.Setting && !live.ByHand {
+			value = x.off // a list of ours is another one by then
 		}
 		c := operation.Check{Name: x.name, Server: name, Result: verdict(value == x.off, operation.Fail),
 			Evidence: fmt.Sprintf("%s is %q on %s", x.setting, value, name)}

@@ -38,8 +38,8 @@ type Synchronous struct {
 func (s *Synchronous) State() synchronous.State { return s.state }
 
 // waitLimit is for how many seconds a commit may wait for replicas of the cluster before its
-// primary counts as one that takes no writes.
-const waitLimit = 1
+// primary counts as one that takes no writes: it is seen by the second look.
+const waitLimit = 0.9
 
 // StandbyName is the name under which a replica connects, where its engine's list names that:
 // one of its administrator's stays. Empty: it has none of its own.
@@ -148,7 +148,12 @@ func assessSynchronous(in Input, v *View, owner *Member) *Synchronous {
 	}
 	o := owner.Last
 	if o == nil || o.Synchronous == nil {
-		s.Causes = []cause.Cause{{Code: cause.SyncUnknown, Name: owner.Name}}
+		c := cause.Cause{Code: cause.SyncUnknown, Name: owner.Name}
+		if len(in.Promised) > 0 { // what it is now does not change what was
+			last := in.Promised[len(in.Promised)-1]
+			c = cause.Cause{Code: cause.SyncPromised, Name: owner.Name, Names: last.Names, Count: int64(last.Need)}
+		}
+		s.Causes = []cause.Cause{c}
 		return s
 	}
 	x := o.Synchronous

@@ -20,7 +20,10 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.SyncUnknown: func(c cause.Cause) string { return "Whom commits on " + c.Name + " wait for is not known" },
 	cause.SyncHolds: func(c cause.Cause) string {
-		return "Synchronous: each commit on " + c.Name + " waits until " + someOf(c.Count, c.Names) + " holds it"
+		return "Synchronous: each commit on " + c.Name + " waits until " + someOf(c.Count, c.Names) + hold(c) + " it"
+	},
+	cause.SyncPromised: func(c cause.Cause) string {
+		return "Synchronous: each write that " + c.Name + " acknowledged is on " + someOf(c.Count, c.Names) + " too"
 	},
 	cause.SyncByHand: func(c cause.Cause) string {
 		if c.Text == "" {
@@ -35,7 +38,7 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 		return "Commits on " + c.Name + " go on without a replica: " + List(c.Names) + " did not acknowledge in time"
 	},
 	cause.SyncBegins: func(c cause.Cause) string {
-		return "Synchronous mode begins once " + someOf(c.Count, c.Names) + " follows closely: until then commits on " + c.Name +
+		return "Synchronous mode begins once " + someOf(c.Count, c.Names) + follow(c) + " closely: until then commits on " + c.Name +
 			" wait for nobody"
 	},
 	cause.SyncNotYet: func(c cause.Cause) string {
@@ -50,7 +53,7 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf("%d replicas can acknowledge commits of %s, and %d are of this cluster", c.Count, c.Name, c.Total)
 	},
 	cause.AloneAtRisk: func(c cause.Cause) string {
-		return fmt.Sprintf("%s on %s, the last at %s, as far as %s tells: %s does not hold them yet",
+		return fmt.Sprintf("%s on %s, the last at %s, as far as %s tells, and too few of %s hold them yet",
 			acknowledgedAlone(c.Count), c.Name, c.At, c.Name, List(c.Names))
 	},
 	cause.AloneCovered: func(c cause.Cause) string {
@@ -78,4 +81,10 @@ func acknowledgedAlone(n int64) string {
 		return "1 commit was acknowledged without a replica"
 	}
 	return fmt.Sprintf("%d commits were acknowledged without a replica", n)
+}
+
+// hold and follow are the verbs behind someOf.
+func hold(c cause.Cause) string { return map[bool]string{true: " holds", false: " hold"}[c.Count == 1] }
+func follow(c cause.Cause) string {
+	return map[bool]string{true: " follows", false: " follow"}[c.Count == 1]
 }

@@ -79,7 +79,8 @@ type Engine struct {
 		conn *sql.Conn // holds the global read lock of a primary that takes no more writes
 		at   string
 	}
-	seen struct {
+	placing placing
+	seen    struct {
 		sync.Mutex
 		pid     int
 		stopped stoppedState
@@ -96,7 +97,9 @@ var (
 	_ engine.Salvager  = (*Engine)(nil)
 	_ engine.Comparer  = (*Engine)(nil)
 	_ engine.Scheduler = (*Engine)(nil)
-	_ engine.Sharer    = (*Engine)(nil)
+
+	_ engine.Synchronizer = (*Engine)(nil)
+	_ engine.Sharer       = (*Engine)(nil)
 )
 
 // daemon is the server's program.

@@ -40,13 +40,14 @@ const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only 
  (select max(variable_value) from information_schema.global_status
    where variable_name = 'rpl_semi_sync_master_clients') sync_clients,
  (select max(variable_value) from information_schema.global_status
+   where variable_name = 'rpl_semi_sync_master_yes_tx') sync_granted,
+ (select max(variable_value) from information_schema.global_status
    where variable_name = 'rpl_semi_sync_master_no_tx') sync_alone,
  @@have_ssl have_ssl, coalesce(@@ssl_cert, '') cert,
  @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
  (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler')
    and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
 show all slaves status;
-show master status;
 show slave hosts`
 
 // Observe implements engine.Engine.
@@ -139,7 +140,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	defer rows.Close()
 	answered := time.Now()
 	o.Looked.Began, o.Looked.Ended = asked, answered
-	var sets [4][]map[string]string
+	var sets [3][]map[string]string
 	for i := range sets {
 		if sets[i], err = records(rows); err != nil {
 			return err
@@ -154,21 +155,21 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	o.Process.ClockAhead = host.ClockAhead(sets[0][0]["clock"], asked, answered)
 	e.readFacts(o, sets[0][0], len(sets[1]) > 0)
 	e.readLink(o, sets[1])
-	if len(sets[2]) == 1 {
-		o.Log.WrittenAt = sets[2][0]["File"] + ":" + sets[2][0]["Position"]
-	}
-	o.Log.Filters = filters(append(slices.Clone(sets[1]), sets[2]...))
-	for _, r := range sets[3] {
+	for _, r := range sets[2] {
 		o.Links.Downstreams = append(o.Links.Downstreams, observation.Downstream{Name: r["Host"], State: "streaming"})
 	}
+	primary := o.Process.Role == observation.Primary && sets[0][0]["log_bin"] == "1"
+	log, err := e.place(ctx, primary, sets[0][0]["sync_on"] == "1")
+	if err != nil {
+		return err
+	}
+	if len(log.status) == 1 {
+		o.Log.WrittenAt = log.status[0]["File"] + ":" + log.status[0]["Position"]
+	}
+	o.Log.Filters = filters(append(slices.Clone(sets[1]), log.status...))
 	o.Log.Bytes, o.Host.LogDiskFreeBytes = e.logSize()
 	if o.Process.Role == observation.Primary {
-		o.Log.Written = sets[0][0]["binlog_pos"]
-		if sets[0][0]["log_bin"] == "1" {
-			if err := e.readLogFiles(ctx, o); err != nil {
-				return err
-			}
-		}
+		o.Log.Written, o.Log.Files = sets[0][0]["binlog_pos"], log.files
 	} else {
 		o.Log.ShutdownAt = e.heldAt(ctx)
 	}
@@ -186,8 +187,11 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	o.Encryption = &observation.Encryption{State: e.encryption.Proof(f["have_ssl"] == "YES", f["cert"])}
 	o.Process.ConnectedClients, _ = strconv.Atoi(f["clients"])
 	granted := f["granted"]
-	if f["semi_sync"] != "ON" {
+	switch {
+	case f["semi_sync"] != "ON":
 		granted = f["binlog_pos"] // nobody is asked: a commit is done once it is in the log
+	case waitsForEver(f):
+		granted = f["sync_granted"] // one whose wait was cancelled is no sign that others go on
 	}
 	o.Process.CommitWaits = e.waits.Longest(time.Now(),
 		strings.FieldsFunc(f["waiting"], func(r rune) bool { return r == ',' }), granted)
@@ -255,22 +259,6 @@ func filters(status []map[string]string) (out []string) {
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
-}
-
-func (e *Engine) readLogFiles(ctx context.Context, o *observation.Server) error {
-	rows, err := e.db.QueryContext(ctx, "show binary logs")
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var f position.LogFile
-		if err := rows.Scan(&f.Name, &f.Bytes); err != nil {
-			return err
-		}
-		o.Log.Files = append(o.Log.Files, f)
-	}
-	return rows.Err()
 }
 
 // rememberFacts keeps what a stopped server cannot say.

@@ -186,6 +186,7 @@ func (e *Engine) observeSynchronous(o *observation.Server, f map[string]string) 
 	}
 	s.Clients, _ = strconv.Atoi(f["sync_clients"])
 	if o.Process.Role != observation.Primary {
+		s.ByHand = f["sync_on"] == "1" && !t.Taking // where it holds the applier up
 		return
 	}
 	s.ByHand = !t.Taking && (f["sync_on"] == "1") == t.List.IsZero() || !t.Taking && !t.List.IsZero() && !waits

@@ -249,7 +249,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	o.Process.Accepting, o.Process.Version, o.Process.MajorVersion, o.Data.System = true, strings.Fields(r.Version)[0],
 		r.Num/10000, r.System
 	o.Process.Identity += " " + r.Checkpointer
-	o.Process.CommitWaits = e.waits.Longest(time.Now(), r.Waiting, r.Granted)
+	o.Process.CommitWaits = e.waits.Longest(time.Now(), r.Waiting, e.granted(&r))
 	o.Process.Role, o.Process.Writable = observation.Primary, r.ReadOnly == "off"
 	if r.Replica {
 		o.Process.Role, o.Process.Writable, o.Data.State = observation.Replica, false, pgtool.StateInRecovery

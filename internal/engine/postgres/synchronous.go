@@ -15,6 +15,7 @@ import (
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/pgtool"
+	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine/host"
@@ -248,6 +249,25 @@ func (e *Engine) observeSynchronous(o *observation.Server, value string) {
 	if o.Process.Role == observation.Primary {
 		s.Alone, s.LastAlone, s.AloneAt = e.alone(o.Log.Written)
 	}
+}
+
+// granted tells how far commits were acknowledged: as far as enough of the list have the log.
+func (e *Engine) granted(r *observedRow) string {
+	need := e.told().List.Need
+	if need == 0 {
+		return r.Granted
+	}
+	var have []position.LSN
+	for _, s := range r.Senders {
+		if at, err := position.ParseLSN(deref(s.Flush)); err == nil && s.Sync == "quorum" {
+			have = append(have, at)
+		}
+	}
+	if len(have) < need {
+		return "nobody"
+	}
+	slices.SortFunc(have, func(a, b position.LSN) int { return cmp.Compare(b, a) })
+	return have[need-1].String()
 }
 
 // cancelledWait is what the server's log says of a commit that was acknowledged although no
