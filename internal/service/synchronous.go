@@ -65,7 +65,9 @@ func (s *Service) keepMode(ctx context.Context, c *watched) {
 		err := s.keep(ctx, cluster, term, a, act, st.Want, lists)
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		c.mode.busy, c.mode.next = false, time.Now().Add(watchEvery) // what it has come to is seen first
+		if c.mode.busy = false; act == synchronous.Apply {
+			c.mode.next = time.Now().Add(watchEvery) // what it has come to is seen first
+		}
 		if err != nil && ctx.Err() == nil {
 			c.mode.next = time.Now().Add(keepAgain)
 			s.log.Warn("the synchronous mode could not be kept; it is tried again", "cluster", cluster, "error", err)

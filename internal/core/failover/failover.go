@@ -137,7 +137,7 @@ func gone(in Input, p *view.Server) (Verdict, cause.Cause) {
 	case p.Cause.Code == cause.Crashed:
 		return Go, cause.Cause{Code: cause.FailoverCrashed, Name: p.Name}
 	case p.Cause.Code == cause.SyncWaits:
-		return Refuse, cause.Cause{Code: cause.FailoverSyncWaits, Name: p.Name, Names: p.Cause.Names}
+		return Wait, cause.Cause{Code: cause.FailoverSyncWaits, Name: p.Name, Names: p.Cause.Names}
 	case p.Cause.Code == cause.DiskHangs:
 		if p.Cause.Seconds < diskHangsFor {
 			return Wait, cause.Cause{Code: cause.FailoverDisk, Name: p.Name, Seconds: p.Cause.Seconds}

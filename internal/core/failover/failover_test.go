@@ -9,6 +9,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/view"
 )
 
@@ -45,6 +46,21 @@ func twoAndReferee(answers bool) func(*Input) {
 		unseenHost(in)
 		in.View.Servers = in.View.Servers[:2]
 		in.View.Referees = []view.Referee{{Name: "cairn", Answers: answers}}
+	}
+}
+
+// waited is a cluster whose commits waited for one of tern and heron, which were proven.
+func waited(change func(heron *view.Server)) func(*Input) {
+	return func(in *Input) {
+		in.View.KinTerm = 2
+		for i := range in.View.Servers {
+			in.View.Servers[i].Observation.Log.ProvenTerm = 2
+		}
+		list := synchronous.List{Need: 1, Names: []string{"heron", "tern"}}
+		in.View.Synchronous = &view.Synchronous{Mode: synchronous.One, List: list, Promised: []synchronous.List{list}}
+		if change != nil {
+			change(&in.View.Servers[2])
+		}
 	}
 }
 
@@ -175,6 +191,27 @@ func TestDecide(t *testing.T) {
 			cause.FailoverLoss},
 		"a lost host, nothing safe anywhere": {func(in *Input) { unseenHost(in); in.AtRisk.Everything = true }, Refuse,
 			cause.FailoverLoss},
+		"its commits wait for replicas": {func(in *Input) {
+			in.gull().Health, in.gull().Cause = view.TakesNoWrite, cause.Cause{Code: cause.SyncWaits, Names: []string{"tern"}}
+			in.gull().Observation.Process = observation.Process{Running: true, Accepting: true, Role: observation.Primary}
+		}, Wait, cause.FailoverSyncWaits},
+		"both that commits waited for answer": {waited(nil), Go, cause.FailoverCrashed},
+		"one of them does not":                {waited(func(s *view.Server) { s.Health = view.Unseen }), Refuse, cause.FailoverNotCovered},
+		"one of them was not proven":          {waited(func(s *view.Server) { s.Observation.Log.ProvenTerm = 1 }), Refuse, cause.FailoverNotCovered},
+		"one of them does not run":            {waited(func(s *view.Server) { s.Observation.Process.Accepting = false }), Refuse, cause.FailoverNotCovered},
+		"nothing is promised, and nothing may be lost": {func(in *Input) {
+			waited(nil)(in)
+			in.View.Synchronous.Promised = nil
+		}, Refuse, cause.FailoverNoPromise},
+		"nothing is promised, where writes go on": {func(in *Input) {
+			waited(nil)(in)
+			in.View.Synchronous.Promised, in.View.Synchronous.AwaySeconds = nil, 5
+		}, Go, cause.FailoverCrashed},
+		"a lost host, and what was at risk is on those that answer": {func(in *Input) {
+			waited(nil)(in)
+			unseenHost(in)
+			in.AtRisk.Bytes = 2 << 20
+		}, Go, cause.FailoverUnseen},
 		"crashed, with much at risk: the plan tells": {func(in *Input) { in.AtRisk.Bytes = 2 << 20 }, Go,
 			cause.FailoverCrashed},
 	} {

@@ -67,7 +67,10 @@ func TestEachCheck(t *testing.T) {
 		{"Limits not below the primary's", "heron", operation.Fail, setting(2, "max_worker_processes", "4")},
 		{"Access rules like the primary's", "tern", operation.Warn, setting(1, "access_rules", "local all all peer")},
 		{"Sessions of the candidate", "tern", operation.Fail, setting(1, "default_transaction_read_only", "on")},
-		{"First write of the candidate", "tern", operation.Fail, setting(1, "synchronous_standby_names", "ANY 1 (gull)")},
+		{"First write of the candidate", "tern", operation.Fail, func(in *Input, m []view.Member) {
+			setting(1, "synchronous_standby_names", "ANY 1 (gull)")(in, m)
+			m[1].Last.Synchronous = nil // an agent that does not tell who set it
+		}},
 		{"No unlogged tables", "tern", operation.Warn, fact("unlogged_tables")},
 		{"No prepared transactions", "tern", operation.Warn, fact("prepared_transactions")},
 		{"Readable access rules", "tern", operation.Warn, fact("hba_errors")},

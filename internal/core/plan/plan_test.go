@@ -10,6 +10,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -36,11 +37,12 @@ func observed(name string, role observation.Role) *observation.Server {
 	for k, v := range good {
 		o.Config.Settings[k] = v
 	}
+	o.Synchronous = &observation.Synchronous{}
 	if role == observation.Primary {
 		o.Log.Written, o.Guard = "0/2000000", guard.State{Noted: 2, Accepted: 2, Owner: true}
 	} else {
 		o.Log.Applied, o.Log.Received, o.Log.ProvenTerm = "0/2000000", "0/2000000", 2
-		o.Links.Upstream = &observation.Upstream{Host: "gull", Port: 5432, Connected: true}
+		o.Links.Upstream = &observation.Upstream{Host: "gull", Port: 5432, Connected: true, As: name}
 	}
 	return o
 }
@@ -60,8 +62,13 @@ func input(r operation.Request, change func(in *Input, members []view.Member)) I
 		change(&in, members)
 	}
 	in.Members = members
+	policy := cluster.DefaultPolicy()
+	var promised []synchronous.List
+	if in.View.Synchronous != nil { // what a case changes of the records
+		policy.Synchronous, promised = in.View.Policy.Synchronous, in.View.Synchronous.Promised
+	}
 	in.View = view.Assess(view.Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2,
-		Owner: "gull", Policy: cluster.DefaultPolicy(), Members: members, Now: now})
+		Owner: "gull", Policy: policy, Members: members, Now: now, Promised: promised})
 	return in
 }
 
@@ -77,6 +84,24 @@ func examined(change func(x *verb.Examination)) *verb.Examination {
 		change(x)
 	}
 	return x
+}
+
+func asks(m synchronous.Mode) operation.Request {
+	return operation.Request{Kind: operation.Synchronize, Synchronous: &synchronous.Setting{Mode: m}}
+}
+
+// ranked gives both replicas a rank.
+func ranked(_ *Input, m []view.Member) { m[2].Rank = 3 }
+
+// mode has commits wait for one of both replicas, which is promised.
+func mode(mode synchronous.Mode) func(*Input, []view.Member) {
+	return func(in *Input, m []view.Member) {
+		ranked(in, m)
+		list := synchronous.List{Need: 1, Names: []string{"heron", "tern"}}
+		m[0].Last.Synchronous = &observation.Synchronous{Set: list, Value: "ANY", Live: true, ProvenAt: "0/1F00000"}
+		in.View.Policy.Synchronous.Mode = mode
+		in.View.Synchronous = &view.Synchronous{Promised: []synchronous.List{list}}
+	}
 }
 
 // Each case says what must come of a request: refused with these words, or a
@@ -96,6 +121,45 @@ func TestMake(t *testing.T) {
 				"mark-term " +
 				"detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull " +
 				"mark mark-on-heron mark-on-gull"},
+		{name: "switchover, commits wait", r: operation.Request{Kind: operation.Switchover}, change: mode(synchronous.One),
+			steps: "open-term make-slots stage-old checkpoint-old follow-early-heron promise-both synchronize-new caught-up " +
+				"stop-old prove decide promote! decide-open mark-term " +
+				"detach-new follow-heron checkpoint-new start-old streams-heron streams-gull drop-slots-heron drop-slots-gull " +
+				"mark mark-on-heron mark-on-gull"},
+		{name: "failover, commits waited", r: operation.Request{Kind: operation.Failover},
+			change: func(in *Input, m members) { mode(synchronous.One)(in, m); dead(m[0].Last) },
+			steps: "open-term fence-old detach fetch-heron detach-again make-slots promise-both synchronize-new decide promote! " +
+				"decide-open mark-term"},
+		{name: "synchronize", r: asks(synchronous.One), change: ranked,
+			steps: "time-before synchronize held promise time-after"},
+		{name: "synchronize, over to most", r: asks(synchronous.Most), change: func(in *Input, m members) {
+			mode(synchronous.One)(in, m)
+			m[0].Last.Synchronous.Set.Names = []string{"tern"}
+			in.View.Synchronous = &view.Synchronous{Promised: []synchronous.List{{Need: 1, Names: []string{"tern"}}}}
+		}, steps: "time-before promise-both synchronize held promise time-after"},
+		{name: "synchronize, off", r: asks(synchronous.None), change: mode(synchronous.One),
+			steps: "time-before promise synchronize time-after"},
+		{name: "synchronize, off while commits hang", r: asks(synchronous.None), change: func(in *Input, m members) {
+			mode(synchronous.One)(in, m)
+			m[0].Last.Process.CommitWaits, m[1].Last.Log.Received, m[2].Last.Log.Received = 9, "0/1F00000", "0/1F00000"
+		}, steps: "promise synchronize time-after"},
+		{name: "synchronize, as it is", r: asks(synchronous.One), change: mode(synchronous.One), refused: "the mode is one"},
+		{name: "synchronize, nobody in step", r: asks(synchronous.One), change: func(in *Input, m members) {
+			m[1].Last.Links.Upstream.Connected = false
+		}, refused: "in step with gull: none"},
+		{name: "synchronize, two of one name", r: asks(synchronous.One), change: func(in *Input, m members) {
+			ranked(in, m)
+			m[1].Last.Links.Upstream.As, m[2].Last.Links.Upstream.As = "ferry", "ferry"
+		}, refused: "heron and tern both connect as ferry"},
+		{name: "synchronize, connected twice", r: asks(synchronous.One), change: func(in *Input, m members) {
+			ranked(in, m)
+			m[0].Last.Links.Downstreams = []observation.Downstream{{Name: "tern"}, {Name: "tern"}}
+		}, refused: "2 replicas are connected to gull as tern"},
+		{name: "synchronize, no name of its own", r: asks(synchronous.One), change: func(in *Input, m members) {
+			m[1].Last.Links.Upstream.As = ""
+		}, refused: "tern connects under no name of its own"},
+		{name: "synchronize, to what", r: operation.Request{Kind: operation.Synchronize}, wrong: "which synchronous mode"},
+		{name: "synchronize, to nonsense", r: asks("two"), wrong: "is none, one or most"},
 		{name: "switchover to itself", r: operation.Request{Kind: operation.Switchover, To: "gull"},
 			wrong: "is the primary of bookings already"},
 		{name: "switchover to a stranger", r: operation.Request{Kind: operation.Switchover, To: "auk"},
@@ -110,7 +174,9 @@ func TestMake(t *testing.T) {
 			change:  func(_ *Input, m members) { m[1].Last.Config.Settings["max_connections"] = "50" },
 			refused: "max_connections is 50"},
 		{name: "switchover, first write would hang", r: operation.Request{Kind: operation.Switchover},
-			change:  func(_ *Input, m members) { m[1].Last.Config.Settings["synchronous_standby_names"] = "*" },
+			change: func(_ *Input, m members) {
+				m[1].Last.Config.Settings["synchronous_standby_names"], m[1].Last.Synchronous.ByHand = "*", true
+			},
 			refused: "synchronous_standby_names"},
 		{name: "switchover, no way back", r: operation.Request{Kind: operation.Switchover},
 			change: func(in *Input, _ members) {

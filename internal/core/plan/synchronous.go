@@ -105,7 +105,8 @@ func (in *Input) checkMode(p *operation.Plan, set synchronous.Setting, name stri
 	same := cmp.Or(now.Mode, synchronous.None) == set.Mode && now.AwaySeconds == set.AwaySeconds && settled
 	p.AddCheck(operation.Check{Name: "A changed mode", Result: verdict(!same, operation.Fail),
 		Evidence: "the mode is " + string(cmp.Or(now.Mode, synchronous.None)) +
-			map[bool]string{true: ", and " + awayWords(now)}[now.Wanted()]})
+			map[bool]string{true: ", and " + awayWords(now)}[now.Wanted()],
+		Mend: mendIf(same, "ask for another one: --synchronous none, one or most; --away wait or 10s")})
 	if x := in.live(name); x != nil && (x.ByHand || x.Set.IsZero() && x.Value != "") {
 		p.AddCheck(operation.Check{Name: "List set by hand", Server: name, Result: operation.Warn,
 			Evidence: fmt.Sprintf("%s has %s, which Cross Twin did not set", name, cmp.Or(x.Value, "nobody to wait for")),

@@ -87,7 +87,7 @@ func holds(in Input, owner *Member, name, at string) bool {
 	if m == nil || at == "" || owner == nil || owner.Last == nil {
 		return false
 	}
-	if d, found := owner.Last.DownstreamNamed(StandbyName(m)); found && d.State == "streaming" {
+	if d, found := owner.Last.DownstreamNamed(cmp.Or(StandbyName(m), m.Name)); found && d.State == "streaming" {
 		if ok, _ := position.Reaches(in.Engine, d.Safe, at); ok {
 			return true
 		}
