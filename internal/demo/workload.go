@@ -76,6 +76,13 @@ func (l *Workload) Acked() []string {
 	return append([]string(nil), l.acked...)
 }
 
+// Failed returns how many writes ended with an error, or with none in time.
+func (l *Workload) Failed() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.failed
+}
+
 // AwaitAcks waits for n further acknowledged writes.
 func (l *Workload) AwaitAcks(ctx context.Context, n int) error {
 	l.mu.Lock()

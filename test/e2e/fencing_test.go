@@ -33,6 +33,7 @@ func TestUnderFencing(t *testing.T) {
 		{"Fencing", inFencedWorld(fencing)},
 		{"DiskHangs", inFencedWorld(diskHangs)},
 		{"Referee", inFencedWorld(twoAndReferee)},
+		{"Synchronous", inFencedWorld(synchronousMode)},
 		{"Tour", tour},
 	} {
 		for _, name := range []string{demo.Bookings, demo.Cargo} {

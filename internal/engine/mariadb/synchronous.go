@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strconv"
 	"time"
@@ -59,7 +60,7 @@ const (
 )
 
 // Synchronize implements engine.Synchronizer.
-func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) error {
+func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) (problem error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if a.List.Need > 1 {
@@ -91,6 +92,12 @@ func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) error {
 	if err := e.keepTold(t); err != nil {
 		return err
 	}
+	defer func() { // whatever came of it, what the server has from now on is by hand or ours
+		if now := e.told(); now.Taking {
+			now.Taking = false
+			problem = errors.Join(problem, e.keepTold(now))
+		}
+	}()
 	if a.List.IsZero() {
 		err = e.exec(ctx, "set global rpl_semi_sync_master_enabled = 0")
 	} else {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -41,8 +42,8 @@ type told struct {
 	// commits waited; empty: from when the server is primary on.
 	Proven bool
 	At     string
-	// Before is the value that the server had when the agent was told: it has it still until it
-	// reads its settings.
+	// Taking: the server is being told, and has the value Before until it reads its settings.
+	Taking bool
 	Before string
 }
 
@@ -95,7 +96,7 @@ func (e *Engine) claimSynchronous() error {
 // Synchronize implements engine.Synchronizer. What waits by the list before is freed by those of
 // the new one; a session that reads its settings later than others cannot let a commit through,
 // because the senders alone count acknowledgements (handbook, "Synchronous replication", 10).
-func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) error {
+func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) (problem error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if len(a.Standbys) != len(a.List.Names) || slices.Contains(a.Standbys, "*") || slices.Contains(a.Standbys, "") {
@@ -110,6 +111,13 @@ func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) error {
 		if err := e.pool.QueryRow(ctx, "show synchronous_standby_names").Scan(&t.Before); err != nil {
 			return e.explain(err)
 		}
+		t.Taking = true
+		defer func() { // whatever came of it, what the server has from now on is by hand or ours
+			if now := e.told(); now.Taking {
+				now.Taking, now.Before = false, ""
+				problem = errors.Join(problem, e.keepTold(now))
+			}
+		}()
 	}
 	if err := e.keepTold(t); err != nil {
 		return err
@@ -199,8 +207,7 @@ func (e *Engine) prove(ctx context.Context, t told) error {
 		return cmp.Or(err, fmt.Errorf("%s: a new session shows %q, not %q", e.cfg.Name, value, t.value()))
 	}
 	if t.Proven {
-		t.Before = ""
-		return e.keepTold(t)
+		return nil
 	}
 	if !t.List.IsZero() {
 		if _, err := c.Exec(ctx, "checkpoint"); err != nil {
@@ -219,7 +226,7 @@ func (e *Engine) prove(ctx context.Context, t told) error {
 			return err
 		}
 	}
-	t.Proven, t.Before = true, ""
+	t.Proven = true
 	return e.keepTold(t)
 }
 
@@ -230,7 +237,7 @@ func (e *Engine) shown(ctx context.Context, c *pgx.Conn) (value string, err erro
 // observeSynchronous tells whom commits wait for.
 func (e *Engine) observeSynchronous(o *observation.Server, value string) {
 	t := e.told()
-	s := &observation.Synchronous{Set: t.List, Value: value, ByHand: value != t.value() && value != t.Before}
+	s := &observation.Synchronous{Set: t.List, Value: value, ByHand: value != t.value() && !(t.Taking && value == t.Before)}
 	if p, err := pgtool.ParseStandbys(value); err == nil {
 		s.Standbys, s.Need = p.Names, p.Need
 	}
