@@ -13,7 +13,11 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/apitype"
+	"crosstwin/internal/core/cause"
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 	"crosstwin/test/harness"
@@ -32,6 +36,7 @@ type schedule struct {
 	story    []string
 	began    time.Time
 	lossy    bool              // a plan that named a loss was accepted
+	mode     synchronous.Mode  // that commits wait by
 	undo     map[string]func() // what puts each disturbance right, by its name
 	writable *watch
 }
@@ -48,16 +53,19 @@ func newSchedule(t *testing.T, cluster string, seed uint64, fencing bool) *sched
 	return s
 }
 
-func run(t *testing.T, cluster string, seed uint64) {
+func run(t *testing.T, name string, seed uint64) {
 	fencing := seed/2%2 == 0 // each engine with it and without
-	s := newSchedule(t, cluster, seed, fencing)
-	t.Cleanup(func() { t.Logf("chaos: seed %d on %s:\n  %s", seed, cluster, strings.Join(s.told(), "\n  ")) })
+	s := newSchedule(t, name, seed, fencing)
+	t.Cleanup(func() { t.Logf("chaos: seed %d on %s:\n  %s", seed, name, strings.Join(s.told(), "\n  ")) })
 	s.smallDisks()
 	if err := s.SeedAll(s.ctx, func(operation.Operation) {}); err != nil {
 		t.Fatal(err)
 	}
 	if fencing {
 		s.fence(seed/4%2 == 0)
+	}
+	if s.mode = modeOf(seed); s.mode != synchronous.None {
+		s.synchronize()
 	}
 	s.load = s.Load(2, 10*time.Millisecond)
 	defer s.load.Stop()
@@ -73,6 +81,32 @@ func run(t *testing.T, cluster string, seed uint64) {
 	s.load.Stop()
 	s.catchUp()
 	s.judge()
+}
+
+// modeOf is the synchronous mode of a schedule: that of CROSSTWIN_MODE, else one in each fourth.
+func modeOf(seed uint64) synchronous.Mode {
+	switch mode := synchronous.Mode(os.Getenv("CROSSTWIN_MODE")); {
+	case mode != "":
+		return mode
+	case seed/8%4 == 0:
+		return synchronous.One
+	}
+	return synchronous.None
+}
+
+// synchronize has commits wait for a replica, for ever.
+func (s *schedule) synchronize() {
+	rank := 3
+	last := s.Servers[len(s.Servers)-1].Name
+	if _, err := s.Client.SetServer(s.ctx, s.Name, last, apitype.ServerChange{Change: cluster.Change{Rank: &rank}}); err != nil {
+		s.t.Fatal(err)
+	}
+	op, err := s.Operate(s.ctx, operation.Request{Kind: operation.Synchronize,
+		Synchronous: &synchronous.Setting{Mode: s.mode}}, nil)
+	if err != nil || op.Outcome != operation.OutcomeFinished {
+		s.t.Fatalf("%v %s", err, op.Message)
+	}
+	s.tell("synchronous mode %s", s.mode)
 }
 
 func (s *schedule) tell(format string, args ...any) {
@@ -266,7 +300,8 @@ func (s *schedule) settled(v view.View) bool {
 const patience = 8 * time.Second
 
 func (s *schedule) bringBack(ctx context.Context, v view.View) {
-	if p := v.Find(v.Primary); p != nil && p.Health != view.TakesWrites {
+	// Whom commits wait for is brought back: another primary's would wait as well.
+	if p := v.Find(v.Primary); p != nil && p.Health != view.TakesWrites && p.Cause.Code != cause.SyncWaits {
 		if !s.lasts(ctx, func(v view.View) bool {
 			q := v.Find(v.Primary)
 			return q != nil && q.Name == p.Name && q.Health != view.TakesWrites
@@ -322,6 +357,9 @@ func (s *schedule) judge() {
 		if op.Plan.Decided != nil {
 			s.tell("began by itself: %s: %.200s", op.Plan.Decided.Text, op.Message)
 			s.lossy = s.lossy || op.Plan.Loss != nil
+			if s.mode != synchronous.None && op.Plan.Loss != nil {
+				s.t.Errorf("seed %d: with mode %s operation %d began by itself and named a loss", s.seed, s.mode, op.ID)
+			}
 		}
 	}
 	if len(missing) > 0 && !s.lossy {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/view"
@@ -32,6 +33,9 @@ func (in *Input) checkPrimary(p *operation.Plan) bool {
 			"take over one that runs: crosstwin adopt "+in.View.Cluster
 	case !in.seen(s.Name):
 		c.Result, c.Evidence, c.Mend = operation.Fail, in.silence(s.Name), in.wakeAgent(s.Name, s.Agent)
+	case s.Cause.Code == cause.SyncWaits && in.bringsReplica():
+		c.Result, c.Evidence = operation.Warn, s.Name+" takes no writes: "+s.Why
+		c.Why = "they go on once enough of those hold the newest writes again"
 	case s.Health != view.TakesWrites:
 		c.Result, c.Evidence = operation.Fail, fmt.Sprintf("%s %s: %s", s.Name, words.Said(string(s.Health), 1), s.Why)
 		c.Mend = "make a server primary first: crosstwin failover " + in.View.Cluster
@@ -39,7 +43,16 @@ func (in *Input) checkPrimary(p *operation.Plan) bool {
 		c.Evidence = fmt.Sprintf("%s takes writes in term %d at %s", s.Name, in.View.Term, s.Position)
 	}
 	p.AddCheck(c)
-	return c.Result == operation.Pass
+	return c.Result != operation.Fail
+}
+
+// bringsReplica reports whether a replica is made or brought back: what commits may wait for.
+func (in *Input) bringsReplica() bool {
+	switch in.Request.Kind {
+	case operation.Seed, operation.Rejoin, operation.Follow:
+		return true
+	}
+	return false
 }
 
 // silence says that an agent does not answer, and what was seen instead.

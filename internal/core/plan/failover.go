@@ -221,6 +221,10 @@ func (in *Input) checkOldStopped(p *operation.Plan, old string) {
 		c.Result, c.Evidence = operation.Warn, old+" is alive and takes writes: it is fenced first"
 		c.Why, c.Mend = "a switchover moves the role without any loss",
 			"if you need not leave "+old+" at once: crosstwin switchover "+in.View.Cluster
+	case in.seen(old) && s.Open():
+		c.Result = operation.Warn
+		c.Evidence = fmt.Sprintf("%s is alive, and %s: it is fenced first", old, cmp.Or(s.Why, "takes no writes"))
+		c.Why = "what keeps it from taking writes may keep another server from it as well"
 	case in.seen(old):
 		c.Evidence = fmt.Sprintf("%s's agent answers and keeps it stopped (it %s)", old, words.Said(string(s.Health), 1))
 	case in.permissionEnds(old):
@@ -372,7 +376,7 @@ func (in *Input) stepFence(p *operation.Plan, old string) {
 		Action:  operation.Action{Title: "Fence " + old, Server: old, Call: verb.Seal(verb.Fence{Gently: gently})},
 		Seconds: 0.2, Limit: 30,
 		After: []operation.Condition{{Kind: operation.AcknowledgesNothing, Server: old}}, IfFails: "nothing else is changed"}
-	if v != nil && v.Health == view.TakesWrites {
+	if v != nil && v.Open() {
 		s.Undo = in.stepsReopen(p, old)
 		s.IfFails = old + " becomes primary again"
 	}

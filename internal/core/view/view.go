@@ -254,6 +254,13 @@ type Server struct {
 	missing              Missing
 }
 
+// Open reports whether it runs as a primary that is open for writes, whether they go on now or
+// wait for something.
+func (s *Server) Open() bool {
+	o := s.Observation
+	return o != nil && o.Process.Accepting && o.Process.Role == observation.Primary && o.Process.Writable
+}
+
 // Missing returns what the newest look at the server found missing.
 func (s *Server) Missing() Missing { return s.missing }
 
