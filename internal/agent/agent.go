@@ -242,6 +242,7 @@ func (a *Agent) observe(ctx context.Context, thorough bool) *observation.Server 
 		s.Fenced = false
 	}
 	o.Guard, o.Process.Fenced, o.Log.Kin, o.Job, o.Nonce = s.Guard, s.Fenced, s.Kin, a.jobs.current(), nonce()
+	o.Promise = s.Promise
 	o.Decision = s.Decision
 	a.permission.see(o)
 	if err := a.noteFilters(o, &s); err != nil {

@@ -29,3 +29,12 @@ func (a *Agent) keepDecision(d *guard.Signed) error {
 }
 
 var errUnsigned = errors.New("the permit is not signed by the service")
+
+// notePromise keeps the number of the newest change of what acknowledged writes rest on. A
+// service with older records is known by it.
+func (a *Agent) notePromise(number int64) error {
+	if number <= a.memory.get().Promise {
+		return nil
+	}
+	return a.memory.change(func(s *state) error { s.Promise = max(s.Promise, number); return nil })
+}

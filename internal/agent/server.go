@@ -36,6 +36,9 @@ func (a *Agent) handler() http.Handler {
 				return err
 			}
 		}
+		if err := a.notePromise(req.Promise); err != nil {
+			return err
+		}
 		if err := r.Context().Err(); err != nil {
 			return err // it waited so long that nobody wants the answer any more
 		}

@@ -58,6 +58,8 @@ type state struct {
 	Open    string `json:"open,omitempty"`
 	// Decision is the newest that the service signed.
 	Decision guard.Signed `json:"decision,omitzero"`
+	// Promise is the highest number of a change of what acknowledged writes rest on.
+	Promise int64 `json:"promise,omitempty"`
 	// Left: the server was removed from Cross Twin.
 	Left bool `json:"left,omitempty"`
 }

@@ -45,6 +45,8 @@ type ObserveRequest struct {
 	Decision *guard.Signed `json:"decision,omitempty"`
 	// Guard is about the permission to write; nil where fencing is off.
 	Guard *GuardAsk `json:"guard,omitempty"`
+	// Promise is the number of the newest change of what acknowledged writes rest on.
+	Promise int64 `json:"promise,omitempty"`
 	// Readers is what load balancers may be told.
 	Readers *Readers `json:"readers,omitempty"`
 }

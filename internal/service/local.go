@@ -57,7 +57,7 @@ func (s *Service) localVerbs() map[verb.Name]runner.Local {
 		return nil, 0, s.detach(ctx, op, d.Servers)
 	}))
 	add(local(func(ctx context.Context, op *operation.Operation, p verb.Promise) (any, int64, error) {
-		return nil, 0, s.promise(ctx, op.Cluster, p.Setting, func(now []synchronous.List) ([]synchronous.List, error) {
+		err := s.promise(ctx, op.Cluster, p.Setting, func(now []synchronous.List) ([]synchronous.List, error) {
 			if !p.Add {
 				return p.Promised, nil
 			}
@@ -66,6 +66,10 @@ func (s *Service) localVerbs() map[verb.Name]runner.Local {
 			}
 			return now, nil
 		})
+		if err == nil && p.Add {
+			err = s.notePromise(ctx, op.Cluster)
+		}
+		return nil, 0, err
 	}))
 	add(local(s.judge))
 	add(local(s.reread))

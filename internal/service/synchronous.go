@@ -99,7 +99,11 @@ func (s *Service) keep(ctx context.Context, cluster string, term int64, a *Asses
 // promise records what every acknowledged write rests on, and with a setting the mode.
 func (s *Service) promise(ctx context.Context, cluster string, setting *synchronous.Setting,
 	change func(now []synchronous.List) ([]synchronous.List, error)) error {
-	lists, err := s.Store.Promise(ctx, cluster, setting, change)
+	c, err := s.cluster(cluster)
+	if err != nil {
+		return err
+	}
+	lists, err := s.Store.Promise(ctx, cluster, setting, c.promisesHeard(), change)
 	if err != nil {
 		return err
 	}
@@ -116,6 +120,61 @@ func (s *Service) promise(ctx context.Context, cluster string, setting *synchron
 	}
 	s.audit(ctx, byItself, "", "acknowledged writes are on", cluster, text)
 	return s.reload(ctx)
+}
+
+// promisesHeard is the highest number of a change of what is promised that an agent has noted.
+func (c *watched) promisesHeard() (n int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, m := range c.agents() {
+		if m.last != nil {
+			n = max(n, m.last.Promise)
+		}
+	}
+	return n
+}
+
+// olderPromise drops what is promised where an agent has noted a newer change than the records
+// hold: they are from a backup, and acknowledged writes may rest on other replicas by now.
+func (s *Service) olderPromise(ctx context.Context, cluster, server string, noted int64) {
+	s.log.Warn("an agent has noted a newer change of what commits wait for than the records hold: nothing is promised "+
+		"until that is proven anew", "cluster", cluster, "server", server, "noted", noted)
+	if err := s.promise(ctx, cluster, nil, func([]synchronous.List) ([]synchronous.List, error) {
+		return nil, nil
+	}); err != nil {
+		s.log.Error("what is promised could not be recorded", "cluster", cluster, "error", err)
+	}
+}
+
+// notePromise has the agents note the newest change of what is promised, before a server is told of a
+// list that was added: most of them have to.
+func (s *Service) notePromise(ctx context.Context, cluster string) error {
+	c, err := s.cluster(cluster)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	agents, number := c.agents(), c.rec.Promises
+	c.mu.Unlock()
+	ctx, cancel := context.WithTimeout(ctx, observeTimeout)
+	defer cancel()
+	answers := make(chan bool, len(agents))
+	for _, m := range agents {
+		go func() {
+			o, err := s.observe(ctx, cluster, m.rec.Name, false)
+			answers <- err == nil && o.Promise >= number
+		}()
+	}
+	n := 0
+	for range agents { // one that is lost is not waited for
+		if <-answers {
+			n++
+		}
+		if 2*n > len(agents) {
+			return nil
+		}
+	}
+	return fmt.Errorf("only %d of %d agents answer: most of them have to note whom commits wait for", n, len(agents))
 }
 
 // awaitKept waits for an act by which the mode is kept, before an operation changes the mode: of

@@ -10,6 +10,7 @@ import (
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/clock"
 	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/view"
 )
 
@@ -41,6 +42,9 @@ func (s *Service) uphold(ctx context.Context, c *watched) {
 	case p == nil || !p.Deadman || !a.State.Owner || a.State.Accepted < c.rec.KinTerm ||
 		a.State.Accepted > c.rec.OwnerTerm:
 		// it cannot be fenced, or writes by no decision of ours
+	case c.rec.Term > c.rec.OwnerTerm && !goesOn(owner):
+		// It was told to stand down, by whoever opened the newest term: records from an older
+		// backup do not know for whom. What another server wrote since would be lost.
 	case time.Now().Before(c.guard.upholdNext):
 	case s.setRanks(ctx, c, m):
 		// who is never to lead says so first: the set of the next term leaves it out
@@ -59,6 +63,11 @@ func (s *Service) uphold(ctx context.Context, c *watched) {
 			}
 		}()
 	}
+}
+
+// goesOn reports whether a primary is open for writes.
+func goesOn(m *member) bool {
+	return m.last != nil && m.last.Process.Accepting && m.last.Process.Role == observation.Primary
 }
 
 // awaitUpheld waits while the primary is being given a new term in place.

@@ -155,12 +155,16 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 		p.Answer = nil // it was for the machine alone
 	}
 	rec, server_, busy := c.rec, m.rec, c.op != nil
+	older := o.Promise > rec.Promises
 	c.assess(now)
 	c.mu.Unlock()
 	if unknown {
 		if err := s.Store.NoteAddress(ctx, server_.ID, server_.Host, server_.Port); err != nil {
 			s.log.Error("could not record where the server is reached", "cluster", name, "server", server, "error", err)
 		}
+	}
+	if older {
+		s.olderPromise(ctx, name, server, o.Promise)
 	}
 	if first {
 		if err := s.Store.NoteHeldData(ctx, server_.ID); err != nil {

@@ -246,7 +246,7 @@ func (c *watched) assessNow() *Assessment {
 func (c *watched) input(now time.Time) view.Input {
 	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term,
 		OwnerTerm: c.rec.OwnerTerm, KinTerm: c.rec.KinTerm,
-		Owner: c.rec.Owner, Policy: c.rec.Policy, Promised: c.rec.Promised, NoFailover: c.auto.refuse,
+		Owner: c.rec.Owner, Policy: c.rec.Policy, Promised: c.rec.Promised, Promises: c.rec.Promises, NoFailover: c.auto.refuse,
 		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now),
 		Operation: c.op, NeedsYou: c.needsYou.running(), Now: now}
 	for _, m := range c.members {
@@ -303,7 +303,8 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 		return agentapi.Target{}, agentapi.ObserveRequest{}, NotFound("server", server)
 	}
 	req := agentapi.ObserveRequest{Term: c.decided(server), Owner: c.rec.Owner == server, Reopen: c.mayReopen(m),
-		Decision: s.decision(c), KeepTails: s.KeepTails.Seconds(), Guard: c.guardAsk(m)}
+		Decision: s.decision(c), KeepTails: s.KeepTails.Seconds(), Guard: c.guardAsk(m),
+		Promise: c.rec.Promises}
 	if v := c.latest.Load().View.Find(server); v != nil {
 		req.Readers = &agentapi.Readers{Hidden: m.rec.Hidden, LagSeconds: v.Lag.Seconds,
 			Known: v.Lag.Known && !v.Lag.AtLeast && (v.Health == view.InStep || v.Health == view.Behind)}

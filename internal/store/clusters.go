@@ -42,6 +42,7 @@ type clusterRow struct {
 	Policy    string `db:"policy"`
 	CreatedAt string `db:"created_at"`
 	Promised  string `db:"promised"`
+	Promises  int64  `db:"promises"`
 	// TermOperation opened the newest term; 0: the service by itself.
 	TermOperation int64 `db:"term_operation"`
 }
@@ -49,7 +50,8 @@ type clusterRow struct {
 func (r clusterRow) cluster() Cluster {
 	c := Cluster{ID: r.ID, CreatedAt: must(r.CreatedAt),
 		Cluster: cluster.Cluster{Name: r.Name, Engine: r.Engine, Term: r.Term,
-			OwnerTerm: r.OwnerTerm, KinTerm: r.KinTerm, Owner: r.Owner, Policy: cluster.DefaultPolicy()}}
+			OwnerTerm: r.OwnerTerm, KinTerm: r.KinTerm, Owner: r.Owner, Policy: cluster.DefaultPolicy(),
+			Promises: r.Promises}}
 	json.Unmarshal([]byte(r.Policy), &c.Policy)
 	json.Unmarshal([]byte(r.Promised), &c.Promised)
 	return c
@@ -115,7 +117,9 @@ var ErrOtherwise = errors.New("the record was changed meanwhile")
 // Promise changes what every acknowledged write rests on, and with a setting how the cluster is
 // set. Change gets what is recorded, and may refuse with an error. Invariant: it is on disk
 // before a primary is told of a list that is added.
-func (s *Store) Promise(ctx context.Context, name string, setting *synchronous.Setting,
+//
+// Heard is the newest number of a change that an agent has noted: the next one is above it.
+func (s *Store) Promise(ctx context.Context, name string, setting *synchronous.Setting, heard int64,
 	change func(now []synchronous.List) ([]synchronous.List, error)) ([]synchronous.List, error) {
 	var next []synchronous.List
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
@@ -136,8 +140,8 @@ func (s *Store) Promise(ctx context.Context, name string, setting *synchronous.S
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, "update clusters set policy = ?, promised = ? where id = ?", string(policy),
-			string(lists), r.ID)
+		_, err = tx.ExecContext(ctx, "update clusters set policy = ?, promised = ?, promises = ? where id = ?",
+			string(policy), string(lists), max(c.Promises, heard)+1, r.ID)
 		return err
 	})
 	return next, err

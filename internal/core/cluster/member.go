@@ -89,4 +89,6 @@ type Cluster struct {
 	// Promised are the lists that every acknowledged write rests on one of; none: nothing is
 	// promised.
 	Promised []synchronous.List
+	// Promises is how often that was changed.
+	Promises int64
 }

@@ -43,8 +43,11 @@ type Server struct {
 	Encryption *Encryption `json:"encryption,omitempty"`
 	// Synchronous is whom commits wait for; nil: not known.
 	Synchronous *Synchronous `json:"synchronous,omitempty"`
-	Guard       guard.State  `json:"guard"`
-	Permission  *Permission  `json:"permission,omitempty"`
+	// Promise is the number of the newest change of what acknowledged writes rest on that its
+	// agent has noted.
+	Promise    int64       `json:"promise,omitempty"`
+	Guard      guard.State `json:"guard"`
+	Permission *Permission `json:"permission,omitempty"`
 	// Decision is the newest that the service signed and this agent was told.
 	Decision guard.Signed `json:"decision,omitzero"`
 	Job      *Job         `json:"job,omitempty"`

@@ -16,6 +16,8 @@ type State struct {
 	// Held: Need of Want's servers hold all that was written when Want was proven to be in
 	// force, and all that was acknowledged without a replica since.
 	Held bool
+	// Noted: a majority of the agents knows of the newest change of Promised.
+	Noted bool
 	// Ready: Need of Want's servers follow closely, so that commits would not wait long for them.
 	Ready bool
 	// Breach: a write was acknowledged without a replica, and Held is not true again yet.
@@ -38,7 +40,8 @@ const (
 // Invariant: every write that is acknowledged while lists are recorded rests on one of them.
 // So a list is added before the server has it, and the others are taken away once the server
 // is proven to have the new one and enough of its servers hold all of before (rule 4). Where
-// nothing was promised, nothing is until then.
+// nothing was promised, nothing is until then. And the server has a further list only once most
+// agents know that it was added: a service whose records are older then learns that they are.
 func Next(s State) (Act, []List) {
 	switch {
 	case (s.Want.IsZero() || s.Breach || s.ByHand) && len(s.Promised) > 0:
@@ -47,6 +50,8 @@ func Next(s State) (Act, []List) {
 		return Wait, nil // who sets it by hand may have to let writes go on
 	case len(s.Promised) > 0 && len(With(s.Promised, s.Want)) > len(s.Promised):
 		return Promise, With(s.Promised, s.Want)
+	case len(s.Promised) > 0 && !s.Noted && !s.Set.Equal(s.Want):
+		return Wait, nil
 	case s.Set.IsZero() && !s.Want.IsZero() && !s.Ready:
 		return Wait, nil // writes went on without them
 	case !s.Set.Equal(s.Want), !s.Want.IsZero() && !s.Live:

@@ -159,7 +159,7 @@ func assessSynchronous(in Input, v *View, owner *Member) *Synchronous {
 	x := o.Synchronous
 	s.WaitsFor = append(s.WaitsFor, waitsFor(in, owner)...)
 	s.state = synchronous.State{Want: s.List, Promised: in.Promised, Set: x.Set, Live: x.Live, ByHand: x.ByHand,
-		Ready: ready(v, s.List)}
+		Ready: ready(v, s.List), Noted: noted(in)}
 	if len(s.WaitsFor) > 0 && set.AwaySeconds > 0 && o.Process.CommitWaits >= set.AwaySeconds {
 		s.state.Want = synchronous.List{} // they are away for too long
 	}
@@ -175,6 +175,18 @@ func assessSynchronous(in Input, v *View, owner *Member) *Synchronous {
 		!s.state.Breach
 	s.Causes = synchronousCauses(in, v, s, owner)
 	return s
+}
+
+// noted reports whether a majority of the agents knows of the newest change of what is promised:
+// then no service with older records relies on what was promised before.
+func noted(in Input) bool {
+	n, all := 0, len(in.Members)+len(in.Referees)
+	for _, m := range slices.Concat(in.Members, in.Referees) {
+		if m.Last != nil && m.Last.Promise >= in.Promises {
+			n++
+		}
+	}
+	return 2*n > all
 }
 
 // told reports whether a server was given a list.

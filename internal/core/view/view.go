@@ -139,6 +139,7 @@ type Input struct {
 	NoFailover cause.Cause
 	// Promised is what every acknowledged write rests on (cluster.Cluster).
 	Promised []synchronous.List
+	Promises int64
 	Now      time.Time
 }
 

@@ -20,7 +20,7 @@ func (w *world) check() {
 	w.checkGrants()
 	w.checkPledges()
 	w.checkOwners()
-	if w.cfg.Kind == ServiceOnly && w.last != "" && w.server(w.last).database != guard.DatabaseOpen {
+	if w.cfg.Kind == ServiceOnly && !w.cfg.Synchronous && w.last != "" && w.server(w.last).database != guard.DatabaseOpen {
 		w.breaks("L1", "%s stopped taking writes, and only the service was disturbed", w.last)
 	}
 }

@@ -144,9 +144,11 @@ func (w *world) disturbService() {
 		w.after(back, v.start)
 	case 2:
 		old, members := v.records, v.members
+		promised, number, leader := v.promised, v.number, v.leader
 		w.after(w.between(100*time.Millisecond, 12*time.Second), func() {
 			w.log("service: is restored from a backup of term %d; it knew %d", old.Term, v.records.Term)
 			v.machine, v.records, v.members, v.sealed = nil, old, members, false
+			v.promised, v.number, v.leader = promised, number, leader
 			w.after(w.between(50*time.Millisecond, 2*time.Second), v.start)
 		})
 	default:

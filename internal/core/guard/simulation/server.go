@@ -25,6 +25,7 @@ type server struct {
 	frozen  bool
 	waiting []func()
 
+	data     data
 	database guard.DatabaseState
 	process  int  // of the database: what was begun with an earlier one has no effect
 	hung     bool // the database answers, and commits nothing
@@ -203,6 +204,9 @@ func (s *server) open() {
 		if s.process == process && s.database == guard.DatabaseOpening {
 			s.database = guard.DatabaseOpen
 			s.w.log("%s: takes writes", s.name)
+			if s.w.modes != nil {
+				s.promoted()
+			}
 			if s.w.last != s.name {
 				s.w.last = s.name
 				s.w.changes++

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/guard"
+	"crosstwin/internal/core/synchronous"
 )
 
 const serviceName = "service"
@@ -28,6 +29,14 @@ type service struct {
 	promoted  int64  // the newest term that a promotion was sent in
 	wish      string // a planned change to this server
 	rank      map[string]bool
+
+	// With a synchronous mode: on disk is what is promised, by how many changes, and of which
+	// primary; then what the servers said to hold, and in which term they were asked.
+	promised []synchronous.List
+	number   int64
+	leader   string
+	holds    map[string]holding
+	asked    int64
 }
 
 const (
@@ -48,6 +57,7 @@ func (v *service) start() {
 	v.machine, v.lastHeard, v.openedAt = &m, map[string]guard.Time{}, v.now()
 	v.startedAt = v.now()
 	v.wish, v.promoted, v.rank = "", 0, map[string]bool{}
+	v.holds, v.asked = map[string]holding{}, 0
 	for _, s := range v.w.servers {
 		v.lastHeard[s.name] = v.now()
 	}
@@ -130,6 +140,9 @@ func (v *service) decide() {
 	case m.Decided.Owner == "":
 		v.open(owner, "a term was opened by somebody else")
 	case leads && v.hears(owner):
+		if v.w.modes != nil {
+			v.keepMode(owner)
+		}
 		v.serve(owner)
 	case leads && !v.alive(owner):
 		v.open(v.another(owner), owner+" is silent")
@@ -214,6 +227,9 @@ func (v *service) carryThrough(owner string) {
 			v.machine = &next
 			v.carryOut(do)
 		}
+	}
+	if v.w.modes != nil && !v.mayPromote(owner) {
+		return
 	}
 	next, do, why, _ := v.machine.Promote(v.now())
 	v.machine = &next

@@ -38,6 +38,9 @@ type Config struct {
 	Kind Kind
 	// Omit are rules that are left out.
 	Omit guard.Rule
+	// Synchronous: commits wait for replicas. Without is a rule of that which is left out.
+	Synchronous bool
+	Without     SyncRule
 	// Drift is how far a clock's rate may be off, 0.01 by default.
 	Drift float64
 }
@@ -91,6 +94,7 @@ type world struct {
 	last     string // the server that took writes last
 	wish     string // the newest planned change
 	changes  int
+	modes    *modes // nil without a synchronous mode
 }
 
 // clock is one host's: what it reads at the world's time.
@@ -132,6 +136,9 @@ func Run(cfg Config) Result {
 	}
 	w := &world{cfg: cfg, rng: rand.New(rand.NewPCG(cfg.Seed, 1)), cut: map[[2]string]bool{}}
 	w.make()
+	if cfg.Synchronous {
+		w.startData()
+	}
 	w.disturb()
 	for w.queue.Len() > 0 && w.broken == "" {
 		e := heap.Pop(&w.queue).(event)
@@ -143,7 +150,7 @@ func Run(cfg Config) Result {
 		e.do()
 		w.check()
 	}
-	if w.broken == "" {
+	if w.broken == "" && !cfg.Synchronous { // what may not be lost is waited for, also for ever
 		w.checkEnd()
 	}
 	return Result{cfg, w.broken, w.timeline, w.changes, w.events}
