@@ -35,7 +35,9 @@ var examples = map[string]string{
 	"cluster list": "crosstwin cluster list\ncrosstwin cluster list -o json",
 	"cluster show": "crosstwin cluster show bookings",
 	"cluster set": "crosstwin cluster set bookings --behind-seconds 10\n" +
-		"crosstwin cluster set bookings --maintenance 1h --why 'new disks on gull'\ncrosstwin cluster set cargo --mute " +
+		"crosstwin cluster set bookings --maintenance 1h --why 'new disks on gull'\n" +
+		"crosstwin cluster set bookings --synchronous one\n" +
+		"crosstwin cluster set cargo --mute " +
 		"'behind,clock'",
 	"cluster remove": "crosstwin cluster remove cargo",
 	"server add": "crosstwin server add bookings gull --primary\ncrosstwin server add bookings heron " +

@@ -18,6 +18,7 @@ import (
 	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/dialect"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/pki"
@@ -135,6 +136,10 @@ func (s *Service) RemoveCluster(ctx context.Context, name string, drop bool, who
 	if err != nil {
 		return nil, err
 	}
+	if v := c.latest.Load().View.Synchronous; v != nil && (v.Mode != synchronous.None || !v.State().Set.IsZero()) {
+		return nil, badInput("commits of %s wait for replicas, and nobody would let them go on: end that first: "+
+			"crosstwin cluster set %s --synchronous none", name, name)
+	}
 	left := s.leave(ctx, c, c.latest.Load().View.Names(), drop)
 	if err := s.Store.RemoveCluster(ctx, name); err != nil {
 		return nil, orNotFound(err, "cluster", name)
@@ -225,6 +230,15 @@ func (s *Service) SetServer(ctx context.Context, name, server string, ch cluster
 			return badInput("%s is the primary: its rank cannot become never while it is", server)
 		}
 	}
+	if ch.Rank != nil && *ch.Rank == 0 {
+		c, err := s.cluster(name)
+		if err != nil {
+			return err
+		}
+		if err := c.mayWaitWithout(server); err != nil {
+			return err
+		}
+	}
 	rec.Placement = rec.With(ch)
 	if err := rec.Placement.Check(); err != nil {
 		return badInput("%v", err)
@@ -255,7 +269,7 @@ func (s *Service) RemoveServer(ctx context.Context, cluster, server, who, from s
 		return nil, badInput("%s is the primary of %s: switch over to another server first, or remove the cluster", server,
 			cluster)
 	}
-	if err := c.mayDoWithout(rec); err != nil {
+	if err := cmp.Or(c.mayDoWithout(rec), c.mayWaitWithout(server)); err != nil {
 		return nil, err
 	}
 	left := s.leave(ctx, c, []string{server}, false)
@@ -284,6 +298,27 @@ func (c *watched) mayDoWithout(rec store.Server) error {
 		"server, or a referee (crosstwin server add %s NAME --referee), or switch fencing off first (crosstwin cluster set "+
 		"%s --fencing off)",
 		rec.Name, c.rec.Name, n, leastAgents, c.rec.Name, c.rec.Name)
+}
+
+// mayWaitWithout refuses what would leave nobody for commits to wait for.
+func (c *watched) mayWaitWithout(server string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	mode := c.rec.Policy.Synchronous.Mode
+	if !c.rec.Policy.Synchronous.Wanted() || c.rec.Owner == "" || c.member(server) == nil {
+		return nil
+	}
+	var others []view.Member
+	for _, m := range c.members {
+		if m.rec.Name != server {
+			others = append(others, view.Member{Member: m.rec.Member})
+		}
+	}
+	if _, err := view.ListFor(c.rec.Engine, others, mode, c.rec.Owner); err != nil {
+		return badInput("commits of %s wait for replicas (mode %s), and without %s: %v; end the mode first: crosstwin cluster "+
+			"set %s --synchronous none", c.rec.Name, mode, server, err, c.rec.Name)
+	}
+	return nil
 }
 
 // ErrBadCode says that an enrolment code is not good (any more).

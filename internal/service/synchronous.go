@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/view"
@@ -127,7 +128,7 @@ func (c *watched) promisesHeard() (n int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, m := range c.agents() {
-		if m.last != nil {
+		if m.last != nil && guard.Believable(m.last.Promise, c.rec.Promises) {
 			n = max(n, m.last.Promise)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
@@ -155,7 +156,7 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 		p.Answer = nil // it was for the machine alone
 	}
 	rec, server_, busy := c.rec, m.rec, c.op != nil
-	older := o.Promise > rec.Promises
+	older := o.Promise > rec.Promises && guard.Believable(o.Promise, rec.Promises)
 	c.assess(now)
 	c.mu.Unlock()
 	if unknown {

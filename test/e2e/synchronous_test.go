@@ -75,6 +75,7 @@ func (w *world) modes(load *demo.Workload) {
 	w.safe()
 	w.must(0, []string{"Synchronous: each commit on gull waits until 1 of heron and tern holds it"}, "status", "bookings")
 	w.must(0, []string{"synchronous mode one"}, "cluster", "show", "bookings")
+	w.must(2, []string{"commits of bookings wait for replicas"}, "cluster", "remove", "bookings", "--yes")
 }
 
 // sleepy freezes the databases of some servers until it is told to wake them.

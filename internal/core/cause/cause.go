@@ -53,22 +53,25 @@ const (
 
 // Whom commits wait for: Count of Names, on Name, the primary.
 const (
-	SyncUnknown  Code = "synchronous not known"
-	SyncPromised Code = "synchronous until now"
-	SyncByHand   Code = "synchronous by hand" // Text: what the server has
-	SyncEnds     Code = "synchronous ends"
-	SyncHolds    Code = "synchronous"
-	SyncWentOn   Code = "went on without replicas"
-	SyncBegins   Code = "synchronous begins"
-	SyncNotYet   Code = "synchronous not yet"
-	SyncDouble   Code = "two replicas of one name"       // Names are those under which more than one is connected
-	SyncStranger Code = "somebody else acknowledges"     // Count can, and the cluster has Total
-	AloneAtRisk  Code = "acknowledged alone"             // Count commits, At the time, and Names do not have them yet
-	AloneCovered Code = "acknowledged alone, and caught" // the same, and enough have them by now
-	SyncSetAgain Code = "set synchronous again"          // Text: the mode
-	SyncReturns  Code = "synchronous returns"            // when Names are back
-	SyncNameOnce Code = "name replicas once"
-	SyncReleases Code = "what releases commits" // Names
+	SyncUnknown     Code = "synchronous not known"
+	SyncPromised    Code = "synchronous until now"
+	SyncByHand      Code = "synchronous by hand" // Text: what the server has
+	SyncFound       Code = "synchronous found"   // Text: what the server has
+	SyncEnds        Code = "synchronous ends"
+	SyncHolds       Code = "synchronous"
+	SyncWentOn      Code = "went on without replicas"
+	SyncBegins      Code = "synchronous begins"
+	SyncNotYet      Code = "synchronous not yet"
+	SyncDouble      Code = "two replicas of one name"     // Names are those under which more than one is connected
+	SyncStranger    Code = "somebody else acknowledges"   // Count can, and the cluster has Total
+	SyncUnwaited    Code = "commits that wait for nobody" // Count roles, databases and functions on Name
+	SyncSeeDefaults Code = "see who does not wait"
+	AloneAtRisk     Code = "acknowledged alone"             // Count commits, At the time, and Names do not have them yet
+	AloneCovered    Code = "acknowledged alone, and caught" // the same, and enough have them by now
+	SyncSetAgain    Code = "set synchronous again"          // Text: the mode
+	SyncReturns     Code = "synchronous returns"            // when Names are back
+	SyncNameOnce    Code = "name replicas once"
+	SyncReleases    Code = "what releases commits" // Names
 )
 
 // WasAt adds to a cause how old what a replica shows is: Peer was there Seconds

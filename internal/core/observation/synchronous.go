@@ -30,3 +30,7 @@ type Synchronous struct {
 	LastAlone time.Time `json:"last_alone,omitzero"`
 	AloneAt   string    `json:"alone_at,omitempty"`
 }
+
+// UnwaitedDefaults is the fact that counts roles, databases and functions whose commits wait for
+// no replica by default (PostgreSQL). What a session sets for itself nobody else sees.
+const UnwaitedDefaults = "unwaited_defaults"

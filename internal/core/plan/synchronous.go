@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/synchronous"
@@ -166,6 +167,12 @@ func (in *Input) checkWaitable(p *operation.Plan, set synchronous.Setting, list 
 		return
 	}
 	in.checkNames(p, list)
+	if n := in.Member(in.View.Primary).Last.Config.Facts[observation.UnwaitedDefaults]; n > 0 {
+		p.AddCheck(operation.Check{Name: "Commits that wait", Server: in.View.Primary, Result: operation.Warn,
+			Evidence: words.Say(cause.Cause{Code: cause.SyncUnwaited, Name: in.View.Primary, Count: n}),
+			Why:      "what they write is acknowledged by the primary alone",
+			Mend:     words.Say(cause.Cause{Code: cause.SyncSeeDefaults, Server: in.View.Primary})})
+	}
 }
 
 func (in *Input) checkNames(p *operation.Plan, list synchronous.List) {

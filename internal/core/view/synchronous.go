@@ -131,7 +131,7 @@ func ready(v *View, l synchronous.List) bool {
 // wants or promised that.
 func assessSynchronous(in Input, v *View, owner *Member) *Synchronous {
 	set := in.Policy.Synchronous
-	if owner == nil || !set.Wanted() && len(in.Promised) == 0 && !told(owner) {
+	if owner == nil || !set.Wanted() && len(in.Promised) == 0 && !told(owner) && !byHand(owner) {
 		return nil
 	}
 	s := &Synchronous{Mode: cmp.Or(set.Mode, synchronous.None), AwaySeconds: set.AwaySeconds, WaitsFor: []string{},
@@ -194,6 +194,11 @@ func told(m *Member) bool {
 	return m.Last != nil && m.Last.Synchronous != nil && !m.Last.Synchronous.Set.IsZero()
 }
 
+// byHand reports whether somebody else has its commits wait.
+func byHand(m *Member) bool {
+	return m.Last != nil && m.Last.Synchronous != nil && m.Last.Synchronous.ByHand && m.Last.Synchronous.Value != ""
+}
+
 // strangers reports whether somebody else can acknowledge: more replicas than the cluster has,
 // or two under one name, of whom one would count for both.
 func strangers(in Input, x *observation.Synchronous, l synchronous.List) bool {
@@ -224,6 +229,8 @@ func synchronousCauses(in Input, v *View, s *Synchronous, owner *Member) (out []
 	list := cause.Cause{Name: owner.Name, Names: s.List.Names, Count: int64(s.List.Need)}
 	with := func(code cause.Code) { c := list; c.Code = code; out = append(out, c) }
 	switch {
+	case s.Mode == synchronous.None && x.Set.IsZero() && x.ByHand:
+		out = append(out, cause.Cause{Code: cause.SyncFound, Cluster: in.Cluster, Name: owner.Name, Text: x.Value})
 	case x.ByHand:
 		out = append(out, cause.Cause{Code: cause.SyncByHand, Name: owner.Name, Text: x.Value})
 	case s.Mode == synchronous.None && !x.Set.IsZero():
@@ -242,6 +249,9 @@ func synchronousCauses(in Input, v *View, s *Synchronous, owner *Member) (out []
 	} else if strangers(in, x, s.List) {
 		out = append(out, cause.Cause{Code: cause.SyncStranger, Name: owner.Name, Count: int64(x.Clients),
 			Total: int64(len(s.List.Names))})
+	}
+	if n := owner.Last.Config.Facts[observation.UnwaitedDefaults]; n > 0 && s.Mode != synchronous.None {
+		out = append(out, cause.Cause{Code: cause.SyncUnwaited, Name: owner.Name, Count: n})
 	}
 	if s.Alone > 0 {
 		c := cause.Cause{Code: cause.AloneCovered, Name: owner.Name, Count: s.Alone, Names: s.List.Names,
@@ -266,6 +276,8 @@ func synchronousProblems(in Input, v *View) (out []Problem) {
 			Fix:    &Fix{Kind: operation.Synchronize}}
 		switch c.Code {
 		case cause.SyncByHand:
+		case cause.SyncUnwaited:
+			p.Remedy, p.Fix = cause.Cause{Code: cause.SyncSeeDefaults, Server: v.Primary}, nil
 		case cause.SyncWentOn:
 			p.Remedy = cause.Cause{Code: cause.SyncReturns, Names: s.List.Names}
 			p.Fix = nil

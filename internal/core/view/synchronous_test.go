@@ -72,6 +72,13 @@ func TestSynchronous(t *testing.T) {
 			d := observation.Downstream{Name: "tern", State: "streaming", Synchronous: true}
 			gull(in).Links.Downstreams = []observation.Downstream{d, d}
 		}, false, synchronous.Promise, cause.SyncNotYet, cluster.RuleSynchronous},
+		"a list that was found": {func(in *Input, x *observation.Synchronous) {
+			in.Policy.Synchronous.Mode, in.Promised = synchronous.None, nil
+			*x = observation.Synchronous{Value: "ferry_1", ByHand: true}
+		}, false, synchronous.Wait, cause.SyncFound, ""},
+		"functions that do not wait": {func(in *Input, _ *observation.Synchronous) {
+			gull(in).Config.Facts = map[string]int64{observation.UnwaitedDefaults: 2}
+		}, true, synchronous.Nothing, cause.SyncHolds, cluster.RuleSynchronous},
 		"the mode ends": {func(in *Input, _ *observation.Synchronous) {
 			in.Policy.Synchronous.Mode, in.Promised = synchronous.None, nil
 		}, false, synchronous.Apply, cause.SyncEnds, ""},

@@ -31,6 +31,10 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 		}
 		return "Whom commits on " + c.Name + " wait for was set by hand (" + c.Text + "), and nothing is promised of them"
 	},
+	cause.SyncFound: func(c cause.Cause) string {
+		return "Commits on " + c.Name + " wait for replicas, as somebody set by hand (" + c.Text + "). To have that kept over changes " +
+			"of the primary: crosstwin cluster set " + c.Cluster + " --synchronous one"
+	},
 	cause.SyncEnds: func(c cause.Cause) string {
 		return "Synchronous mode ends: commits on " + c.Name + " soon wait for nobody"
 	},
@@ -51,6 +55,14 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.SyncStranger: func(c cause.Cause) string {
 		return fmt.Sprintf("%d replicas can acknowledge commits of %s, and %d are of this cluster", c.Count, c.Name, c.Total)
+	},
+	cause.SyncUnwaited: func(c cause.Cause) string {
+		return fmt.Sprintf("Roles, databases or functions on %s whose commits wait for no replica by default "+
+			"(synchronous_commit): %d", c.Name, c.Count)
+	},
+	cause.SyncSeeDefaults: func(c cause.Cause) string {
+		return "on " + c.Server + ": select * from pg_db_role_setting, and in each database select proname, proconfig from " +
+			"pg_proc where proconfig is not null"
 	},
 	cause.AloneAtRisk: func(c cause.Cause) string {
 		return fmt.Sprintf("%s on %s, the last at %s, as far as %s tells, and too few of %s hold them yet",

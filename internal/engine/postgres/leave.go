@@ -60,6 +60,9 @@ func (e *Engine) Drop(ctx context.Context, a verb.Leave) (out []verb.Leftover) {
 	if err == nil {
 		err = e.rewriteAccess(ctx, "ident_file", withoutReader)
 	}
+	if err == nil {
+		err = e.dropSynchronous(ctx)
+	}
 	if err != nil {
 		l.Problem = err.Error()
 	}

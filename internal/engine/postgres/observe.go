@@ -564,6 +564,8 @@ var observedSettings = []string{"max_connections", "max_worker_processes", "max_
 
 const factsSQL = `select json_build_object(
  'prepared_transactions', (select count(*) from pg_prepared_xacts),
+ 'unwaited_defaults', (select count(*) from pg_db_role_setting where exists (select from unnest(setconfig) c
+   where c in ('synchronous_commit=off', 'synchronous_commit=local'))),
  'hba_errors', (select count(*) from pg_hba_file_rules where error is not null),
  'archive_failing', (select case when current_setting('archive_mode') <> 'off'
    and last_failed_time > coalesce(last_archived_time, '-infinity') then 1 else 0 end from pg_stat_archiver),
@@ -622,18 +624,18 @@ func (e *Engine) observeSettings(ctx context.Context, o *observation.Server) err
 	if e.apart() {
 		o.Config.AtNextStart = e.wanted(o.Config.Settings)
 	}
-	n, err := e.countUnlogged(ctx)
-	o.Config.Facts["unlogged_tables"] = n
-	return err
-}
-
-func (e *Engine) countUnlogged(ctx context.Context) (int64, error) {
-	var n int64
-	err := e.eachDatabase(ctx, func(c querier) error {
-		var k int64
-		err := c.QueryRow(ctx, "select count(*) from pg_class where relkind = 'r' and relpersistence = 'u'").Scan(&k)
-		n += k
+	return e.eachDatabase(ctx, func(c querier) error {
+		var unlogged, unwaited int64
+		err := c.QueryRow(ctx, perDatabaseSQL).Scan(&unlogged, &unwaited)
+		o.Config.Facts["unlogged_tables"] += unlogged
+		o.Config.Facts[observation.UnwaitedDefaults] += unwaited
 		return err
 	})
-	return n, err
 }
+
+// perDatabaseSQL counts what each database has of its own: unlogged tables, and functions whose
+// commits wait for no replica.
+const perDatabaseSQL = `select
+ (select count(*) from pg_class where relkind = 'r' and relpersistence = 'u'),
+ (select count(*) from pg_proc where exists (select from unnest(proconfig) c
+   where c in ('synchronous_commit=off', 'synchronous_commit=local')))`
