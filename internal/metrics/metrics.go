@@ -76,7 +76,8 @@ var (
 	logFree  = gauge("server_log_disk_free_bytes", "Room on the disk of the log.", "cluster", "server")
 	logBytes = gauge("server_log_bytes", "Size of the log.", "cluster", "server")
 	logFull  = gauge("server_log_full_seconds",
-		"Time until the disk is full of log, at the rate of the last minutes; absent while nothing makes it grow.", "cluster",
+		"Time until the disk is full of log, at the rate of the last minutes; absent while nothing makes it grow.",
+		"cluster",
 		"server")
 	slotKept = gauge("slot_kept_bytes", "Log that a slot keeps.", "cluster", "server", "slot", "active")
 
@@ -93,7 +94,8 @@ var (
 	records = gauge("records_bytes", "Size of the service's records.")
 )
 
-var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, permission, needsService, synchronous, commitsWait,
+var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, permission, needsService, synchronous,
+	commitsWait,
 	commitsAlone, referee, running,
 	problems, alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept,
 	lagSeconds, lagBytes, stage, delay, conflicts, records}

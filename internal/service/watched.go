@@ -246,11 +246,13 @@ func (c *watched) assessNow() *Assessment {
 func (c *watched) input(now time.Time) view.Input {
 	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term,
 		OwnerTerm: c.rec.OwnerTerm, KinTerm: c.rec.KinTerm,
-		Owner: c.rec.Owner, Policy: c.rec.Policy, Promised: c.rec.Promised, Promises: c.rec.Promises, NoFailover: c.auto.refuse,
-		Clock: c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now),
+		Owner: c.rec.Owner, Policy: c.rec.Policy, Promised: c.rec.Promised, Promises: c.rec.Promises,
+		NoFailover: c.auto.refuse,
+		Clock:      c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now),
 		Operation: c.op, NeedsYou: c.needsYou.running(), Now: now}
 	for _, m := range c.members {
-		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
+		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt,
+			AskedAt:    m.askedAt,
 			Unanswered: m.unanswered, Claim: m.claim, LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state,
 			Problem:   m.problem,
 			WasAdrift: m.adrift, ProofProblem: m.proof.problem, Deposed: m.deposed, ComesBack: c.auto.comesBack(m.rec.Name),

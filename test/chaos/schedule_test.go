@@ -98,7 +98,8 @@ func modeOf(seed uint64) synchronous.Mode {
 func (s *schedule) synchronize() {
 	rank := 3
 	last := s.Servers[len(s.Servers)-1].Name
-	if _, err := s.Client.SetServer(s.ctx, s.Name, last, apitype.ServerChange{Change: cluster.Change{Rank: &rank}}); err != nil {
+	if _, err := s.Client.SetServer(s.ctx, s.Name, last,
+		apitype.ServerChange{Change: cluster.Change{Rank: &rank}}); err != nil {
 		s.t.Fatal(err)
 	}
 	op, err := s.Operate(s.ctx, operation.Request{Kind: operation.Synchronize,
@@ -279,7 +280,8 @@ func (s *schedule) catchUp() {
 	defer cancel()
 	for ctx.Err() == nil {
 		v, err := s.Client.Cluster(ctx, s.Name)
-		if err == nil && s.settled(v) && !slices.ContainsFunc(v.Servers, func(x view.Server) bool { return x.LagBytes > 0 }) {
+		if err == nil && s.settled(v) && !slices.ContainsFunc(v.Servers,
+			func(x view.Server) bool { return x.LagBytes > 0 }) {
 			return
 		}
 		time.Sleep(time.Second)

@@ -124,7 +124,8 @@ func (w *world) waitsAndSaysSo(load *demo.Workload) {
 // cancelledWait cancels the wait of a commit that waits for the replicas.
 func (w *world) cancelledWait() {
 	w.t.Helper()
-	waits, end := "select coalesce(max(pid), 0) from pg_stat_activity where wait_event = 'SyncRep'", "select pg_cancel_backend(%s)"
+	waits, end := "select coalesce(max(pid), 0) from pg_stat_activity where wait_event = 'SyncRep'",
+		"select pg_cancel_backend(%s)"
 	if w.mariadb() {
 		waits, end = "select coalesce(max(id), 0) from information_schema.processlist "+
 			"where state = 'Waiting for semi-sync ACK from slave'", "kill query %s"
@@ -165,7 +166,8 @@ func (w *world) releasedByHand(load *demo.Workload) {
 // long, at a risk that is told, and wait for them again by themselves once they are back.
 func (w *world) goesOnAlone(load *demo.Workload) {
 	w.t.Helper()
-	w.must(0, []string{"commits go on alone when replicas are away for 3.0 s"}, "cluster", "set", "bookings", "--away", "3s",
+	w.must(0, []string{"commits go on alone when replicas are away for 3.0 s"}, "cluster", "set", "bookings", "--away",
+		"3s",
 		"--yes")
 	wake := w.sleepy("gull", "heron")
 	defer wake()

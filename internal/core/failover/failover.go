@@ -106,7 +106,7 @@ func Decide(in Input) Decision {
 	case why.Code == cause.FailoverCrashed && policy.StartSeconds > 0 && !in.StartedAgain:
 		return Decision{Verdict: Go, To: p.Name, Evidence: evidence(in, p),
 			Why: cause.Cause{Code: cause.StartsAgain, Name: p.Name, Seconds: policy.StartSeconds, Because: &why}}
-	case !in.Last.IsZero() && in.Now.Sub(in.Last).Seconds() < policy.QuietSeconds: // the role stays where it is for a while
+	case !in.Last.IsZero() && in.Now.Sub(in.Last).Seconds() < policy.QuietSeconds:
 		return refuse(cause.Cause{Code: cause.FailoverQuiet, Seconds: policy.QuietSeconds - in.Now.Sub(in.Last).Seconds()})
 	case !candidate(v):
 		return refuse(cause.Cause{Code: cause.FailoverNobody, Name: p.Name})

@@ -138,8 +138,9 @@ func TestDecide(t *testing.T) {
 			startFirst(true)(in)
 			in.Last = now.Add(-9 * time.Minute)
 		}, Refuse, cause.FailoverQuiet},
-		"one long before":  {func(in *Input) { in.Last = now.Add(-11 * time.Minute) }, Go, cause.FailoverCrashed},
-		"stopped by hand":  {func(in *Input) { in.gull().Cause.Code = cause.StoppedCleanly }, Refuse, cause.FailoverStopped},
+		"one long before": {func(in *Input) { in.Last = now.Add(-11 * time.Minute) }, Go, cause.FailoverCrashed},
+		"stopped by hand": {func(in *Input) { in.gull().Cause.Code = cause.StoppedCleanly }, Refuse,
+			cause.FailoverStopped},
 		"fenced":           {func(in *Input) { in.gull().Cause.Code = cause.FencedByAgent }, Refuse, cause.FailoverUnclear},
 		"nobody":           {func(in *Input) { in.View.Servers[1].MayTakeOver = false }, Refuse, cause.FailoverNobody},
 		"hangs":            {hangs(6 * time.Second), Go, cause.FailoverHangs},
@@ -196,9 +197,12 @@ func TestDecide(t *testing.T) {
 			in.gull().Observation.Process = observation.Process{Running: true, Accepting: true, Role: observation.Primary}
 		}, Wait, cause.FailoverSyncWaits},
 		"both that commits waited for answer": {waited(nil), Go, cause.FailoverCrashed},
-		"one of them does not":                {waited(func(s *view.Server) { s.Health = view.Unseen }), Refuse, cause.FailoverNotCovered},
-		"one of them was not proven":          {waited(func(s *view.Server) { s.Observation.Log.ProvenTerm = 1 }), Refuse, cause.FailoverNotCovered},
-		"one of them does not run":            {waited(func(s *view.Server) { s.Observation.Process.Accepting = false }), Refuse, cause.FailoverNotCovered},
+		"one of them does not": {waited(func(s *view.Server) { s.Health = view.Unseen }), Refuse,
+			cause.FailoverNotCovered},
+		"one of them was not proven": {waited(func(s *view.Server) { s.Observation.Log.ProvenTerm = 1 }), Refuse,
+			cause.FailoverNotCovered},
+		"one of them does not run": {waited(func(s *view.Server) { s.Observation.Process.Accepting = false }),
+			Refuse, cause.FailoverNotCovered},
 		"nothing is promised, and nothing may be lost": {func(in *Input) {
 			waited(nil)(in)
 			in.View.Synchronous.Promised = nil

@@ -41,7 +41,8 @@ func Rejoins(in Input, s *view.Server, apart time.Duration) Decision {
 	switch {
 	case policy.Rejoin != cluster.RejoinWithoutTail && policy.Rejoin != cluster.RejoinAfterSaving || !CameApart(v, s):
 		return Decision{Verdict: Nothing}
-	case p == nil || p.Health != view.TakesWrites && p.Cause.Code != cause.SyncWaits || v.Operation != nil || in.WaitsForPerson || apart < rejoinsAfter,
+	case p == nil || p.Health != view.TakesWrites && p.Cause.Code != cause.SyncWaits || v.Operation != nil ||
+		in.WaitsForPerson || apart < rejoinsAfter,
 		v.Policy.Maintenance.On(in.Now), in.Now.Before(policy.OffUntil):
 		return Decision{Verdict: Wait}
 	}

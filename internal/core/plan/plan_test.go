@@ -54,7 +54,8 @@ func input(r operation.Request, change func(in *Input, members []view.Member)) I
 		if i == 0 {
 			role = observation.Primary
 		}
-		members = append(members, view.Member{Member: cluster.Member{Name: n, Placement: cluster.Placement{Rank: (i + 1) % 3},
+		members = append(members, view.Member{Member: cluster.Member{Name: n, Placement: cluster.Placement{Rank: (i +
+			1) % 3},
 			Agent: n + ":7720", Enrolled: true}, SeenAt: now, Last: observed(n, role)})
 	}
 	in := Input{Request: r, NextTerm: 3}
@@ -78,7 +79,8 @@ func dead(o *observation.Server) {
 }
 
 func examined(change func(x *verb.Examination)) *verb.Examination {
-	x := &verb.Examination{Line: position.Line{System: "77", Number: 1}, System: "77", End: "0/2000100", Fork: "0/2000000",
+	x := &verb.Examination{Line: position.Line{System: "77", Number: 1}, System: "77", End: "0/2000100",
+		Fork:     "0/2000000",
 		ForkLine: 1, Kinship: string(position.Kin), TailBytes: 0x100, Rewindable: true, State: "in production"}
 	if change != nil {
 		change(x)
@@ -128,7 +130,8 @@ func TestMake(t *testing.T) {
 				"mark mark-on-heron mark-on-gull"},
 		{name: "failover, commits waited", r: operation.Request{Kind: operation.Failover},
 			change: func(in *Input, m members) { mode(synchronous.One)(in, m); dead(m[0].Last) },
-			steps: "open-term fence-old detach fetch-heron detach-again make-slots promise-both synchronize-new decide promote! " +
+			steps: "open-term fence-old detach fetch-heron detach-again make-slots promise-both synchronize-new decide " +
+				"promote! " +
 				"decide-open mark-term"},
 		{name: "synchronize", r: asks(synchronous.One), change: ranked,
 			steps: "time-before synchronize held promise time-after"},
@@ -143,7 +146,8 @@ func TestMake(t *testing.T) {
 			mode(synchronous.One)(in, m)
 			m[0].Last.Process.CommitWaits, m[1].Last.Log.Received, m[2].Last.Log.Received = 9, "0/1F00000", "0/1F00000"
 		}, steps: "promise synchronize time-after"},
-		{name: "synchronize, as it is", r: asks(synchronous.One), change: mode(synchronous.One), refused: "the mode is one"},
+		{name: "synchronize, as it is", r: asks(synchronous.One), change: mode(synchronous.One),
+			refused: "the mode is one"},
 		{name: "synchronize, nobody in step", r: asks(synchronous.One), change: func(in *Input, m members) {
 			m[1].Last.Links.Upstream.Connected = false
 		}, refused: "in step with gull: none"},
@@ -196,7 +200,8 @@ func TestMake(t *testing.T) {
 			change: func(_ *Input, m members) { m[0].Problem = "connection refused" },
 			steps:  "open-term detach fetch-heron detach-again make-slots decide promote!"},
 		{name: "failover, vouched for and still feeding",
-			r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) {
+			r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input,
+				m members) {
 				m[0].Problem, m[2].Last.Links.Upstream.IdleSeconds = "connection refused", 0.4
 			}, refused: "heron received from gull 400 ms ago"},
 		{name: "failover, vouched for and answering",
@@ -404,7 +409,8 @@ func holdsTogether(t *testing.T, name string, p *operation.Plan) {
 		}
 	}
 	for _, c := range p.Checks {
-		if c.Evidence == "" || c.Result == operation.Fail && c.Mend == "" && !strings.Contains(c.Evidence, "nothing to do") {
+		if c.Evidence == "" || c.Result == operation.Fail && c.Mend == "" && !strings.Contains(c.Evidence,
+			"nothing to do") {
 			t.Errorf("%s: check %q has no evidence, or fails without a way to mend it", name, c.Name)
 		}
 	}

@@ -185,7 +185,8 @@ func (in *Input) checkNames(p *operation.Plan, list synchronous.List) {
 		Why:      "an acknowledgement of one would count for the other"}
 	for _, n := range list.Names {
 		as := view.StandbyName(in.Member(n))
-		mend := fmt.Sprintf("have it connect under its own name: crosstwin follow %s %s %s", in.View.Cluster, n, in.View.Primary)
+		mend := fmt.Sprintf("have it connect under its own name: crosstwin follow %s %s %s", in.View.Cluster, n,
+			in.View.Primary)
 		switch other := names[as]; {
 		case as == "":
 			c.Result, c.Server, c.Evidence, c.Mend = operation.Fail, n, n+" connects under no name of its own", mend
@@ -207,7 +208,8 @@ func (in *Input) effectsOfMode(p *operation.Plan, set synchronous.Setting, name 
 			"a write that "+name+" acknowledged may be on no other server: a failover can lose it")
 		return
 	}
-	p.Effects = append(p.Effects, fmt.Sprintf("each commit on %s is acknowledged once %s has it on its disk", name, listed(list)),
+	p.Effects = append(p.Effects, fmt.Sprintf("each commit on %s is acknowledged once %s has it on its disk", name,
+		listed(list)),
 		awayWords(set),
 		fmt.Sprintf("a failover loses no acknowledged write if %s, and begins by itself only then", answering(list)))
 }
@@ -270,8 +272,9 @@ func (in *Input) stepsOfMode(p *operation.Plan, set synchronous.Setting, name st
 
 func (in *Input) stepTimeCommits(p *operation.Plan, name, when string) {
 	p.AddStep(operation.Step{Name: "time-" + when,
-		Action: operation.Action{Title: "Measure small commits on " + name, Server: name, Call: verb.Seal(verb.TimeCommits{})},
-		Keep:   verb.Fact{Kind: verb.FactTimed, Of: when}, Seconds: 0.3, Limit: 20, OnFail: operation.GoOn,
+		Action: operation.Action{Title: "Measure small commits on " + name, Server: name,
+			Call: verb.Seal(verb.TimeCommits{})},
+		Keep: verb.Fact{Kind: verb.FactTimed, Of: when}, Seconds: 0.3, Limit: 20, OnFail: operation.GoOn,
 		IfFails: "how long commits take is not known"})
 }
 

@@ -139,7 +139,8 @@ func For(m Mode, replicas []string, anyNumber bool) (List, error) {
 	case len(replicas) == 0:
 		return List{}, errors.New("there is no replica that may become primary, so nobody to wait for")
 	case m == Most && !anyNumber && l.Need > 1:
-		return List{}, errors.New("this engine waits for one replica at most, which is no majority of more than three servers: " +
+		return List{}, errors.New("this engine waits for one replica at most, which is no majority of more than three " +
+			"servers: " +
 			"use mode one")
 	}
 	return l, nil

@@ -32,7 +32,8 @@ func TestFor(t *testing.T) {
 
 func TestCheck(t *testing.T) {
 	for s, ok := range map[Setting]bool{{}: true, {Mode: One}: true, {Mode: Most, AwaySeconds: 10}: true,
-		{Mode: "two"}: false, {Mode: One, AwaySeconds: 1}: false, {AwaySeconds: 5}: false, {Mode: One, AwaySeconds: -3}: false} {
+		{Mode: "two"}: false, {Mode: One, AwaySeconds: 1}: false, {AwaySeconds: 5}: false, {Mode: One,
+			AwaySeconds: -3}: false} {
 		if (s.Check() == nil) != ok {
 			t.Errorf("%+v: %v", s, s.Check())
 		}
@@ -59,7 +60,8 @@ func TestCovered(t *testing.T) {
 			}
 		}
 	}
-	ok, silent := Covered([]List{{1, []string{"a", "b"}}, {1, []string{"b", "c"}}}, func(n string) bool { return n == "b" })
+	ok, silent := Covered([]List{{1, []string{"a", "b"}}, {1, []string{"b", "c"}}},
+		func(n string) bool { return n == "b" })
 	if ok || !slices.Equal(silent, []string{"a", "c"}) {
 		t.Errorf("%t, %v", ok, silent)
 	}
@@ -79,25 +81,29 @@ func TestNext(t *testing.T) {
 		act  Act
 		want []List
 	}{
-		"off":                            {State{}, Nothing, nil},
-		"switched on":                    {State{Want: w, Ready: true}, Apply, nil},
-		"went on, and nobody is back":    {State{Want: w}, Wait, nil},
-		"set, not proven":                {State{Want: w, Set: w}, Apply, nil},
-		"proven, not held yet":           {State{Want: w, Set: w, Live: true}, Wait, nil},
-		"held":                           {State{Want: w, Set: w, Live: true, Held: true}, Promise, []List{w}},
-		"steady":                         {State{Want: w, Set: w, Live: true, Promised: []List{w}}, Nothing, nil},
-		"switched over":                  {State{Want: w, Set: old, Live: true, Promised: []List{old}}, Promise, []List{old, w}},
-		"both promised, not noted yet":   {State{Want: w, Set: old, Live: true, Promised: []List{old, w}}, Wait, nil},
-		"both promised":                  {State{Want: w, Set: old, Live: true, Noted: true, Promised: []List{old, w}}, Apply, nil},
-		"both promised, new one set":     {State{Want: w, Set: w, Live: true, Promised: []List{old, w}}, Wait, nil},
-		"both promised, new one held":    {State{Want: w, Set: w, Live: true, Held: true, Promised: []List{old, w}}, Promise, []List{w}},
+		"off":                         {State{}, Nothing, nil},
+		"switched on":                 {State{Want: w, Ready: true}, Apply, nil},
+		"went on, and nobody is back": {State{Want: w}, Wait, nil},
+		"set, not proven":             {State{Want: w, Set: w}, Apply, nil},
+		"proven, not held yet":        {State{Want: w, Set: w, Live: true}, Wait, nil},
+		"held":                        {State{Want: w, Set: w, Live: true, Held: true}, Promise, []List{w}},
+		"steady":                      {State{Want: w, Set: w, Live: true, Promised: []List{w}}, Nothing, nil},
+		"switched over": {State{Want: w, Set: old, Live: true, Promised: []List{old}}, Promise, []List{old,
+			w}},
+		"both promised, not noted yet": {State{Want: w, Set: old, Live: true, Promised: []List{old, w}}, Wait, nil},
+		"both promised": {State{Want: w, Set: old, Live: true, Noted: true, Promised: []List{old, w}},
+			Apply, nil},
+		"both promised, new one set": {State{Want: w, Set: w, Live: true, Promised: []List{old, w}}, Wait, nil},
+		"both promised, new one held": {State{Want: w, Set: w, Live: true, Held: true, Promised: []List{old, w}},
+			Promise, []List{w}},
 		"switched off":                   {State{Set: w, Live: true, Promised: []List{w}}, Promise, nil},
 		"switched off, nothing promised": {State{Set: w, Live: true}, Apply, nil},
 		"by hand":                        {State{Want: w, Set: w, ByHand: true, Promised: []List{w}}, Promise, nil},
 		"by hand, nothing promised":      {State{Want: w, Set: w, ByHand: true}, Wait, nil},
-		"a false acknowledgement":        {State{Want: w, Set: w, Live: true, Breach: true, Promised: []List{w}}, Promise, nil},
-		"one, and nothing promised":      {State{Want: w, Set: w, Live: true, Breach: true}, Wait, nil},
-		"restarted":                      {State{Want: w, Set: w, Promised: []List{w}}, Apply, nil},
+		"a false acknowledgement": {State{Want: w, Set: w, Live: true, Breach: true, Promised: []List{w}}, Promise,
+			nil},
+		"one, and nothing promised": {State{Want: w, Set: w, Live: true, Breach: true}, Wait, nil},
+		"restarted":                 {State{Want: w, Set: w, Promised: []List{w}}, Apply, nil},
 	} {
 		act, lists := Next(c.s)
 		if act != c.act || !slices.EqualFunc(lists, c.want, List.Equal) {

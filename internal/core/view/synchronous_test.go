@@ -46,7 +46,8 @@ func TestSynchronous(t *testing.T) {
 		"holds": {nil, true, synchronous.Nothing, cause.SyncHolds, ""},
 		"set by hand": {func(_ *Input, x *observation.Synchronous) { x.ByHand, x.Live, x.Value = true, false, "" }, false,
 			synchronous.Promise, cause.SyncByHand, cluster.RuleSynchronous},
-		"not proven after a restart": {func(_ *Input, x *observation.Synchronous) { x.Live = false }, false, synchronous.Apply,
+		"not proven after a restart": {func(_ *Input, x *observation.Synchronous) { x.Live = false }, false,
+			synchronous.Apply,
 			cause.SyncNotYet, ""},
 		"just switched on": {func(in *Input, x *observation.Synchronous) { in.Promised = nil }, false, synchronous.Promise,
 			cause.SyncNotYet, ""},
@@ -129,7 +130,8 @@ func TestCommitsWaitForReplicas(t *testing.T) {
 		"the other has it, as the primary heard": {func(in *Input) {
 			in.Members[0].Last.Process.CommitWaits = 2
 			in.Members[1].Last.Log.Received, in.Members[2].Last.Log.Received = "0/1F80000", "0/1F80000"
-			in.Members[0].Last.Links.Downstreams = []observation.Downstream{{Name: "heron", State: "streaming", Safe: "0/2000000"}}
+			in.Members[0].Last.Links.Downstreams = []observation.Downstream{{Name: "heron", State: "streaming",
+				Safe: "0/2000000"}}
 		}, TakesWrites, []string{}},
 		"both have it and were not proven": {func(in *Input) {
 			in.Members[0].Last.Process.CommitWaits = 1
@@ -163,7 +165,8 @@ func TestCommitsWaitForReplicas(t *testing.T) {
 // acknowledges.
 func TestListFor(t *testing.T) {
 	in := bookings(nil)
-	for engine, want := range map[string]string{position.EnginePostgres: "1 of tern", position.EngineMariaDB: "1 of heron, tern"} {
+	for engine, want := range map[string]string{position.EnginePostgres: "1 of tern",
+		position.EngineMariaDB: "1 of heron, tern"} {
 		l, err := ListFor(engine, in.Members, synchronous.One, "gull")
 		if err != nil || l.String() != want {
 			t.Errorf("%s: %s, %v", engine, l, err)

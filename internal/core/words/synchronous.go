@@ -32,7 +32,8 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 		return "Whom commits on " + c.Name + " wait for was set by hand (" + c.Text + "), and nothing is promised of them"
 	},
 	cause.SyncFound: func(c cause.Cause) string {
-		return "Commits on " + c.Name + " wait for replicas, as somebody set by hand (" + c.Text + "). To have that kept over changes " +
+		return "Commits on " + c.Name + " wait for replicas, as somebody set by hand (" + c.Text +
+			"). To have that kept over changes " +
 			"of the primary: crosstwin cluster set " + c.Cluster + " --synchronous one"
 	},
 	cause.SyncEnds: func(c cause.Cause) string {
@@ -42,11 +43,13 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 		return "Commits on " + c.Name + " go on without a replica: " + List(c.Names) + " did not acknowledge in time"
 	},
 	cause.SyncBegins: func(c cause.Cause) string {
-		return "Synchronous mode begins once " + someOf(c.Count, c.Names) + follow(c) + " closely: until then commits on " + c.Name +
+		return "Synchronous mode begins once " + someOf(c.Count, c.Names) + follow(c) + " closely: until then commits on " +
+			c.Name +
 			" wait for nobody"
 	},
 	cause.SyncNotYet: func(c cause.Cause) string {
-		return "Commits on " + c.Name + " wait for " + someOf(c.Count, c.Names) + ", and that all of before is safe as well is not " +
+		return "Commits on " + c.Name + " wait for " + someOf(c.Count, c.Names) +
+			", and that all of before is safe as well is not " +
 			"proven yet"
 	},
 	cause.SyncDouble: func(c cause.Cause) string {
@@ -54,14 +57,16 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 			": an acknowledgement of one counts for the other"
 	},
 	cause.SyncStranger: func(c cause.Cause) string {
-		return fmt.Sprintf("%d replicas can acknowledge commits of %s, and %d are of this cluster", c.Count, c.Name, c.Total)
+		return fmt.Sprintf("%d replicas can acknowledge commits of %s, and %d are of this cluster", c.Count, c.Name,
+			c.Total)
 	},
 	cause.SyncUnwaited: func(c cause.Cause) string {
 		return fmt.Sprintf("Roles, databases or functions on %s whose commits wait for no replica by default "+
 			"(synchronous_commit): %d", c.Name, c.Count)
 	},
 	cause.SyncSeeDefaults: func(c cause.Cause) string {
-		return "on " + c.Server + ": select * from pg_db_role_setting, and in each database select proname, proconfig from " +
+		return "on " + c.Server +
+			": select * from pg_db_role_setting, and in each database select proname, proconfig from " +
 			"pg_proc where proconfig is not null"
 	},
 	cause.AloneAtRisk: func(c cause.Cause) string {
@@ -83,7 +88,8 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 		return "disconnect from " + c.Server + " what is no replica of this cluster"
 	},
 	cause.SyncReleases: func(c cause.Cause) string {
-		return "bring " + List(c.Names) + " back; or have writes go on without a replica, at the risk of losing them: crosstwin cluster " +
+		return "bring " + List(c.Names) + " back; or have writes go on without a replica, at the risk of losing them: " +
+			"crosstwin cluster " +
 			"set " + c.Cluster + " --synchronous none"
 	},
 }

@@ -124,7 +124,8 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
 	if err := e.db.QueryRowContext(ctx, "select @@global.gtid_slave_pos").Scan(&slavePos); err != nil {
 		return e.explain(err)
 	}
-	statements := e.beforeFollowing() + "stop all slaves; set global rpl_semi_sync_slave_enabled = 1; set global gtid_strict_mode = 1; "
+	statements := e.beforeFollowing() + "stop all slaves; set global rpl_semi_sync_slave_enabled = 1; set global " +
+		"gtid_strict_mode = 1; "
 	if p := later(now, slavePos); p != slavePos {
 		statements += "set global gtid_slave_pos = " + literal(p) + "; "
 	}
@@ -216,8 +217,9 @@ func (e *Engine) drain(ctx context.Context) error {
 	// packets are lost, and no less than 1 s (measured). To find out beforehand whether they are
 	// would take time as well.
 	const wait = "rpl_semi_sync_slave_kill_conn_timeout"
-	if err := e.exec(ctx, "set @wait = @@global."+wait+"; set global "+wait+" = 1; stop slave io_thread; set global "+wait+
-		" = @wait"); err != nil {
+	if err := e.exec(ctx,
+		"set @wait = @@global."+wait+"; set global "+wait+" = 1; stop slave io_thread; set global "+wait+
+			" = @wait"); err != nil {
 		return err
 	}
 	if l, err = e.link(ctx); err != nil {
@@ -327,7 +329,8 @@ func (e *Engine) relayBase(ctx context.Context) (string, error) {
 	case err != nil || len(list) == 0:
 		return "", err
 	case len(list) > 1:
-		return "", fmt.Errorf("%s has %d relay logs in %s: which of them is in use cannot be told; set relay_log", e.cfg.Name,
+		return "", fmt.Errorf("%s has %d relay logs in %s: which of them is in use cannot be told; set relay_log",
+			e.cfg.Name,
 			len(list), e.cfg.DataDir)
 	}
 	return strings.TrimSuffix(list[0], ".index"), nil

@@ -235,7 +235,8 @@ func (e *Engine) TimeCommits(ctx context.Context) (verb.Timed, error) {
 	if err := e.ensureSchema(ctx); err != nil {
 		return verb.Timed{}, err
 	}
-	if err := e.exec(ctx, "create or replace table crosstwin.timed (n bigint auto_increment primary key) engine = innodb"); err != nil {
+	if err := e.exec(ctx,
+		"create or replace table crosstwin.timed (n bigint auto_increment primary key) engine = innodb"); err != nil {
 		return verb.Timed{}, err
 	}
 	defer e.exec(context.WithoutCancel(ctx), "drop table if exists crosstwin.timed")

@@ -122,7 +122,8 @@ func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) (problem e
 	if err := e.keepTold(t); err != nil {
 		return err
 	}
-	if err := e.GiveFile(e.synchronousFile(), []byte("synchronous_standby_names = "+literal(t.value())+"\n")); err != nil {
+	if err := e.GiveFile(e.synchronousFile(),
+		[]byte("synchronous_standby_names = "+literal(t.value())+"\n")); err != nil {
 		return err
 	}
 	if !running {
@@ -237,7 +238,8 @@ func (e *Engine) shown(ctx context.Context, c *pgx.Conn) (value string, err erro
 // observeSynchronous tells whom commits wait for.
 func (e *Engine) observeSynchronous(o *observation.Server, value string) {
 	t := e.told()
-	s := &observation.Synchronous{Set: t.List, Value: value, ByHand: value != t.value() && !(t.Taking && value == t.Before)}
+	s := &observation.Synchronous{Set: t.List, Value: value, ByHand: value != t.value() && !(t.Taking &&
+		value == t.Before)}
 	if p, err := pgtool.ParseStandbys(value); err == nil {
 		s.Standbys, s.Need = p.Names, p.Need
 	}

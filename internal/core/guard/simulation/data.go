@@ -260,7 +260,8 @@ func (v *service) keepMode(owner string) {
 		return
 	}
 	want := w.listFor(owner)
-	st := synchronous.State{Want: want, Promised: v.promised, Set: p.list, Live: true, Ready: true, Noted: v.most(v.number)}
+	st := synchronous.State{Want: want, Promised: v.promised, Set: p.list, Live: true, Ready: true,
+		Noted: v.most(v.number)}
 	st.Held = want.Held(func(n string) bool {
 		h, ok := v.holds[n]
 		return ok && h.log.shared(p.log) >= p.provenAt
