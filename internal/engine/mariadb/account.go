@@ -64,15 +64,16 @@ func (e *Engine) Prepare(ctx context.Context, a verb.Prepare) error {
 	if err != nil {
 		return err
 	}
+	var alter []string
 	for _, f := range list {
-		if f.needs == needs {
-			continue
-		}
-		if err := e.exec(ctx, "alter user "+f.who()+" require "+string(needs)); err != nil {
-			return err
+		if f.needs != needs {
+			alter = append(alter, "alter user "+f.who()+" require "+string(needs))
 		}
 	}
-	return nil
+	if len(alter) == 0 || needs == needsEncryption && e.nobodyAcknowledges(ctx) {
+		return nil // tightened the next time: a server that is to acknowledge waits for this now
+	}
+	return e.exec(ctx, strings.Join(alter, "; "))
 }
 
 // requirement is what a connection by an account needs, as statements say it.

@@ -246,3 +246,16 @@ func (e *Engine) TimeCommits(ctx context.Context) (verb.Timed, error) {
 		return e.exec(ctx, "insert into crosstwin.timed values (null)")
 	})
 }
+
+// nobodyAcknowledges reports whether commits wait for replicas just now that are not there or do
+// not answer. A change of an account would wait too, and hold all others up that look at accounts
+// meanwhile (measured).
+func (e *Engine) nobodyAcknowledges(ctx context.Context) bool {
+	if e.told().List.IsZero() {
+		return false
+	}
+	n, err := e.text(ctx, "select (select variable_value = 0 from information_schema.global_status "+
+		"where variable_name = 'rpl_semi_sync_master_clients') or exists (select * from information_schema.processlist "+
+		"where state like 'Waiting for semi-sync ACK%' and time >= 1)")
+	return err == nil && n == "1"
+}

@@ -296,10 +296,7 @@ export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string
   const primary = servers.find((s) => s.role === "primary");
   const waits = notAcknowledged(view);
   // What commits wait for is drawn apart from "now" where there is anything.
-  const acked =
-    waits === undefined || !primarySeen
-      ? undefined
-      : at.band + width - Math.max(waits > 0 ? 4 : 0, left(waits, width));
+  const acked = !waits || !primarySeen ? undefined : at.band + width - Math.max(4, left(waits, width));
   const said = servers
     .map((s) => {
       const fork = forkOf(s);
@@ -368,9 +365,9 @@ export function Ribbon({ view, forks = {} }: { view: View; forks?: Record<string
         </svg>
         {acked !== undefined && (
           <>
-            <line className="acked" x1={acked} x2={acked} y1="24" y2={height - 6} />
-            <text className="cap e" x={acked - 6} y="30">
-              acknowledged
+            <line className="acked" x1={acked} x2={acked} y1="49" y2={height - 6} />
+            <text className="cap e halo" x={acked - 6} y={height - 8}>
+              acknowledged up to here
             </text>
           </>
         )}
