@@ -76,8 +76,7 @@ func policyFlags(f *pflag.FlagSet) {
 	f.String("synchronous", string(synchronous.None), "how many servers each commit has to be on: none (its own), one "+
 		"further one, or most of them; shows a plan and asks")
 	f.String("away", "wait", "with a synchronous mode: for how long commits wait for replicas that are away until they "+
-		"go on "+
-		"without (10s), or wait")
+		"go on without (10s), or wait")
 	f.Duration("for", 0, "with --automatic off: for how long; then it is on again")
 	f.Duration("maintenance", 0,
 		"for how long no alert is raised and no primary is opened again by itself (1h); 0 ends it")

@@ -9,6 +9,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/url"
@@ -219,4 +220,19 @@ type Memory interface {
 	Fingerprint(key string) string
 	SetFingerprint(key, value string) error
 	ForgetFingerprints() error
+}
+
+// Recall reads what Keep kept under a key; the zero value where there is nothing.
+func Recall[T any](m Memory, key string) (v T) {
+	json.Unmarshal([]byte(m.Fingerprint(key)), &v)
+	return v
+}
+
+// Keep keeps a value in an engine's memory.
+func Keep[T any](m Memory, key string, v T) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return m.SetFingerprint(key, string(b))
 }

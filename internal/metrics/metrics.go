@@ -76,8 +76,7 @@ var (
 	logFree  = gauge("server_log_disk_free_bytes", "Room on the disk of the log.", "cluster", "server")
 	logBytes = gauge("server_log_bytes", "Size of the log.", "cluster", "server")
 	logFull  = gauge("server_log_full_seconds",
-		"Time until the disk is full of log, at the rate of the last minutes; absent while nothing makes it grow.",
-		"cluster",
+		"Time until the disk is full of log, at the rate of the last minutes; absent while nothing makes it grow.", "cluster",
 		"server")
 	slotKept = gauge("slot_kept_bytes", "Log that a slot keeps.", "cluster", "server", "slot", "active")
 

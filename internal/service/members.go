@@ -316,8 +316,7 @@ func (c *watched) mayWaitWithout(server string) error {
 	}
 	if _, err := view.ListFor(c.rec.Engine, others, mode, c.rec.Owner); err != nil {
 		return badInput("commits of %s wait for replicas (mode %s), and without %s: %v; end the mode first: crosstwin "+
-			"cluster "+
-			"set %s --synchronous none", c.rec.Name, mode, server, err, c.rec.Name)
+			"cluster set %s --synchronous none", c.rec.Name, mode, server, err, c.rec.Name)
 	}
 	return nil
 }

@@ -171,7 +171,7 @@ func (s *Service) notePromise(ctx context.Context, cluster string) error {
 		if <-answers {
 			n++
 		}
-		if 2*n > len(agents) {
+		if synchronous.Enough(n, len(agents)) {
 			return nil
 		}
 	}

@@ -42,9 +42,10 @@ func (s *Service) uphold(ctx context.Context, c *watched) {
 	case p == nil || !p.Deadman || !a.State.Owner || a.State.Accepted < c.rec.KinTerm ||
 		a.State.Accepted > c.rec.OwnerTerm:
 		// it cannot be fenced, or writes by no decision of ours
-	case c.rec.Term > c.rec.OwnerTerm && !goesOn(owner):
-		// It was told to stand down, by whoever opened the newest term: records from an older
-		// backup do not know for whom. What another server wrote since would be lost.
+	case c.rec.Term > c.rec.OwnerTerm && !c.rec.Opened && c.guard.opened.Term != c.rec.Term && !goesOn(owner):
+		// The newest term was heard of from the agents: records from an older backup do not know
+		// for whom it was opened, and the owner that they name was told to stand down for it. What
+		// another server wrote since would be lost.
 	case time.Now().Before(c.guard.upholdNext):
 	case s.setRanks(ctx, c, m):
 		// who is never to lead says so first: the set of the next term leaves it out

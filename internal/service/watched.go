@@ -251,8 +251,7 @@ func (c *watched) input(now time.Time) view.Input {
 		Clock:      c.clock, WrittenRate: c.written.perSecond(now), WrittenBytesRate: c.writtenBytes.perSecond(now),
 		Operation: c.op, NeedsYou: c.needsYou.running(), Now: now}
 	for _, m := range c.members {
-		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt,
-			AskedAt:    m.askedAt,
+		in.Members = append(in.Members, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, AskedAt: m.askedAt,
 			Unanswered: m.unanswered, Claim: m.claim, LookedAt: m.lookedFrom, Before: m.before, StateSince: m.state,
 			Problem:   m.problem,
 			WasAdrift: m.adrift, ProofProblem: m.proof.problem, Deposed: m.deposed, ComesBack: c.auto.comesBack(m.rec.Name),

@@ -20,6 +20,8 @@ import (
 type Cluster struct {
 	ID int64
 	cluster.Cluster
+	// Opened: an operation of this service opened the newest term.
+	Opened    bool
 	CreatedAt time.Time
 }
 
@@ -48,7 +50,7 @@ type clusterRow struct {
 }
 
 func (r clusterRow) cluster() Cluster {
-	c := Cluster{ID: r.ID, CreatedAt: must(r.CreatedAt),
+	c := Cluster{ID: r.ID, CreatedAt: must(r.CreatedAt), Opened: r.TermOperation > 0,
 		Cluster: cluster.Cluster{Name: r.Name, Engine: r.Engine, Term: r.Term,
 			OwnerTerm: r.OwnerTerm, KinTerm: r.KinTerm, Owner: r.Owner, Policy: cluster.DefaultPolicy(),
 			Promises: r.Promises}}

@@ -280,8 +280,7 @@ func (s *schedule) catchUp() {
 	defer cancel()
 	for ctx.Err() == nil {
 		v, err := s.Client.Cluster(ctx, s.Name)
-		if err == nil && s.settled(v) && !slices.ContainsFunc(v.Servers,
-			func(x view.Server) bool { return x.LagBytes > 0 }) {
+		if err == nil && s.settled(v) && !slices.ContainsFunc(v.Servers, func(x view.Server) bool { return x.LagBytes > 0 }) {
 			return
 		}
 		time.Sleep(time.Second)

@@ -50,10 +50,7 @@ func automaticFailover(t *testing.T, w *world) {
 	if n := len(op.Moments); err != nil || n < 5 || !strings.HasPrefix(op.Moments[n-1].What, "first write on") {
 		t.Errorf("how it went, in time: %+v %v", op.Moments, err)
 	}
-	var lost []string
-	if all[0].Plan.Loss != nil {
-		lost = w.lost(load)
-	}
+	lost := w.named(load)
 	w.must(0, []string{"It began by itself: gull's database crashed", "gull's agent: its database crashed"},
 		"operation", "show", strconv.FormatInt(all[0].ID, 10))
 	w.fenced() // gull comes back by itself
@@ -64,8 +61,8 @@ func automaticFailover(t *testing.T, w *world) {
 	w.must(0, []string{"It began by itself: gull has come apart from bookings"}, "operation", "show",
 		strconv.FormatInt(all[0].ID, 10))
 
-	w.startedAgainFirst(load)
-	w.comesBackShut(load)
+	lost = append(lost, w.startedAgainFirst(load)...)
+	lost = append(lost, w.comesBackShut(load)...)
 	demo.StopDatabase(w.server("tern"))
 	w.says([]string{"no failover of bookings begins by itself: tern was stopped in order"}, "status", "bookings")
 	if err := w.server("tern").StartByHand(w.ctx); err != nil {
@@ -84,7 +81,7 @@ func automaticFailover(t *testing.T, w *world) {
 
 // startedAgainFirst: where the policy says so a crashed primary is started where it is. When
 // it cannot be within its time, another server takes over, and it comes back later.
-func (w *world) startedAgainFirst(load *demo.Workload) {
+func (w *world) startedAgainFirst(load *demo.Workload) (lost []string) {
 	w.must(2, []string{"a crashed primary may take"}, "cluster", "set", "bookings", "--start-seconds", "3600")
 	w.must(0, nil, "cluster", "set", "bookings", "--start-seconds", "20", "--least-left", "2")
 	w.must(0, []string{"started again first, and given 20.0 s", "servers that have to be left: 2"}, "cluster", "show",
@@ -115,6 +112,7 @@ func (w *world) startedAgainFirst(load *demo.Workload) {
 	w.await(func(v view.View) bool {
 		return v.Primary != w.as("tern") && v.Find(v.Primary).Health == view.TakesWrites && v.Operation == nil
 	})
+	lost = w.named(load)
 	if err := os.WriteFile(config, was, 0o644); err != nil {
 		w.t.Fatal(err)
 	}
@@ -125,17 +123,19 @@ func (w *world) startedAgainFirst(load *demo.Workload) {
 		w.t.Fatal(err)
 	}
 	w.fenced()
+	return lost
 }
 
 // comesBackShut: the agent of a deposed primary that was frozen meanwhile finds its database
 // dead, and starts it shut: it follows nobody. That is not what a person did.
-func (w *world) comesBackShut(load *demo.Workload) {
+func (w *world) comesBackShut(load *demo.Workload) (lost []string) {
 	agent := w.AgentPID(w.as("tern"))
 	syscall.Kill(agent, syscall.SIGSTOP)
 	demo.KillDatabase(w.server("tern"))
 	w.await(func(v view.View) bool {
 		return v.Primary != w.as("tern") && v.Find(v.Primary).Health == view.TakesWrites && v.Operation == nil
 	})
+	lost = w.named(load)
 	syscall.Kill(agent, syscall.SIGCONT)
 	w.fenced()
 	w.must(0, []string{"tern is primary of bookings"}, "switchover", "bookings", "--to", "tern", "--yes")
@@ -143,6 +143,7 @@ func (w *world) comesBackShut(load *demo.Workload) {
 		w.t.Fatal(err)
 	}
 	w.fenced()
+	return lost
 }
 
 // automaticSurvives: wherever in a failover that began by itself, or in the rejoin that

@@ -47,10 +47,7 @@ func diskHangs(t *testing.T, w *world) {
 	default:
 		t.Fatalf("no failover because of the disk: %s", why)
 	}
-	var lost []string
-	if all[0].Plan.Loss != nil {
-		lost = w.lost(load)
-	}
+	lost := w.named(load)
 	thaw()
 	w.fenced() // gull comes back by itself
 	load.Stop()

@@ -259,13 +259,29 @@ func hostFrozen(w *world, load *demo.Workload) (lost []string) {
 }
 
 // lost are the writes that tern does not hold right after it became primary.
-func (w *world) lost(load *demo.Workload) []string {
+func (w *world) lost(load *demo.Workload) []string { return w.missing(w.as("tern"), load) }
+
+// named are the writes that the primary does not hold right after a failover, where its plan
+// named a loss: without one nothing may be missing.
+func (w *world) named(load *demo.Workload) []string {
 	w.t.Helper()
-	lost, err := w.server("tern").Missing(w.ctx, load.Acked())
+	all, err := w.Client.Operations(w.ctx, w.Name, "", string(operation.Failover), 1)
+	if err != nil || len(all) != 1 || all[0].Outcome != operation.OutcomeFinished {
+		w.t.Fatalf("no failover that ended well: %+v %v", all, err)
+	}
+	if all[0].Plan.Loss == nil {
+		return nil
+	}
+	return w.missing(all[0].Plan.Candidate, load)
+}
+
+func (w *world) missing(server string, load *demo.Workload) []string {
+	w.t.Helper()
+	missing, err := w.Server(server).Missing(w.ctx, load.Acked())
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	return lost
+	return missing
 }
 
 // switchedOverAtOnce: fencing has just been switched on, and the primary has no permission

@@ -31,9 +31,7 @@ func synchronousMode(t *testing.T, w *world) {
 	w.safe()
 	w.goesOnAlone(load)
 	w.failsOverCovered(load)
-	if !w.mariadb() { // there what a rejoin does on the primary waits as well
-		w.lastOne(load)
-	}
+	w.lastOne(load)
 	load.Stop()
 	w.settled()
 	w.holdsAll(load, nil, "gull", "tern", "heron")

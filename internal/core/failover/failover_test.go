@@ -138,9 +138,8 @@ func TestDecide(t *testing.T) {
 			startFirst(true)(in)
 			in.Last = now.Add(-9 * time.Minute)
 		}, Refuse, cause.FailoverQuiet},
-		"one long before": {func(in *Input) { in.Last = now.Add(-11 * time.Minute) }, Go, cause.FailoverCrashed},
-		"stopped by hand": {func(in *Input) { in.gull().Cause.Code = cause.StoppedCleanly }, Refuse,
-			cause.FailoverStopped},
+		"one long before":  {func(in *Input) { in.Last = now.Add(-11 * time.Minute) }, Go, cause.FailoverCrashed},
+		"stopped by hand":  {func(in *Input) { in.gull().Cause.Code = cause.StoppedCleanly }, Refuse, cause.FailoverStopped},
 		"fenced":           {func(in *Input) { in.gull().Cause.Code = cause.FencedByAgent }, Refuse, cause.FailoverUnclear},
 		"nobody":           {func(in *Input) { in.View.Servers[1].MayTakeOver = false }, Refuse, cause.FailoverNobody},
 		"hangs":            {hangs(6 * time.Second), Go, cause.FailoverHangs},

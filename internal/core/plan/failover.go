@@ -144,8 +144,7 @@ func (in *Input) stepWhole(p *operation.Plan, old, cand string) {
 	title := fmt.Sprintf("Verify that %s holds everything that %s wrote", cand, old)
 	if p.Loss != nil {
 		c.Within = p.Loss.Distance
-		title = fmt.Sprintf("Verify that %s lacks no more than %s of what %s wrote", cand, words.Amount(p.Loss.Distance),
-			old)
+		title = fmt.Sprintf("Verify that %s lacks no more than %s of what %s wrote", cand, words.Amount(p.Loss.Distance), old)
 	}
 	if x := in.Examination; x != nil && x.End != "" && !x.Running {
 		c.Values = []string{x.End}
@@ -186,8 +185,7 @@ func (in *Input) stepStart(p *operation.Plan, cand string) {
 	}
 	p.AddStep(operation.Step{Name: "start-candidate",
 		Action: operation.Action{Title: "Start " + cand + " read-only", Server: cand,
-			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience,
-		Seconds: 1,
+			Call: verb.Seal(verb.Start{As: observation.Replica})}, Tries: startTries, PatienceSeconds: startPatience, Seconds: 1,
 		Limit:   600,
 		After:   []operation.Condition{{Kind: operation.IsReplica, Server: cand}},
 		IfFails: "read the server's log; nothing else has changed"})
@@ -341,8 +339,7 @@ func (in *Input) loss(p *operation.Plan, old, cand string, others []string) stri
 		p.Loss, p.ConfirmName = &operation.Loss{}, in.View.Cluster
 		p.Destroys = fmt.Sprintf(
 			"writes of %s after %s, if there are any: %s cannot be examined%s", old, held, old, seen)
-		return fmt.Sprintf("What is lost is not known: %s cannot be examined. %s holds everything up to %s.", old, cand,
-			held)
+		return fmt.Sprintf("What is lost is not known: %s cannot be examined. %s holds everything up to %s.", old, cand, held)
 	}
 	end := in.Examination.End
 	lost, known := position.Lacks(in.View.Engine, held, end)
@@ -379,8 +376,7 @@ func (in *Input) stepFence(p *operation.Plan, old string) {
 	s := operation.Step{Name: "fence-old",
 		Action:  operation.Action{Title: "Fence " + old, Server: old, Call: verb.Seal(verb.Fence{Gently: gently})},
 		Seconds: 0.2, Limit: 30,
-		After:   []operation.Condition{{Kind: operation.AcknowledgesNothing, Server: old}},
-		IfFails: "nothing else is changed"}
+		After: []operation.Condition{{Kind: operation.AcknowledgesNothing, Server: old}}, IfFails: "nothing else is changed"}
 	if v != nil && v.Open() {
 		s.Undo = in.stepsReopen(p, old)
 		s.IfFails = old + " becomes primary again"

@@ -9,6 +9,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
@@ -59,10 +60,7 @@ func cargo(r operation.Request, change func(in *Input, m []view.Member)) Input {
 	if change != nil {
 		change(&in, members)
 	}
-	in.Members = members
-	in.View = view.Assess(view.Input{Cluster: "cargo", Engine: position.EngineMariaDB, Term: 2, OwnerTerm: 2,
-		Owner: "wren", Policy: cluster.DefaultPolicy(), Members: members, Now: now})
-	return in
+	return assessed(in, "cargo", position.EngineMariaDB, "wren", members)
 }
 
 func wrecked(change func(x *verb.Examination)) *verb.Examination {
@@ -115,6 +113,15 @@ func TestMakeMariaDB(t *testing.T) {
 			change: func(_ *Input, m members) { dead(m[0].Last) },
 			steps: "open-term fence-old detach fetch-dunlin detach-again decide promote! decide-open mark-term " +
 				"events follow-dunlin streams-dunlin mark"},
+		{name: "failover that leaves one server, commits wait", r: operation.Request{Kind: operation.Failover},
+			change: func(in *Input, m members) {
+				list := synchronous.List{Need: 1, Names: []string{"plover"}}
+				m[0].Last.Synchronous = &observation.Synchronous{Set: list, Live: true, ProvenAt: "1-11-90"}
+				in.View.Policy.Synchronous.Mode = synchronous.One
+				in.View.Synchronous = &view.Synchronous{Promised: []synchronous.List{list}}
+				m[1].Rank, m[2].Rank, m[2].Problem = 2, 3, "connection refused"
+				dead(m[0].Last)
+			}, steps: "open-term fence-old detach promise-both synchronize-new decide promote! decide-open events", not: "mark"},
 		{name: "failover, start again", r: operation.Request{Kind: operation.Failover, To: "wren"},
 			change: func(in *Input, m members) {
 				dead(m[0].Last)

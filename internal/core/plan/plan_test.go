@@ -54,22 +54,26 @@ func input(r operation.Request, change func(in *Input, members []view.Member)) I
 		if i == 0 {
 			role = observation.Primary
 		}
-		members = append(members, view.Member{Member: cluster.Member{Name: n, Placement: cluster.Placement{Rank: (i +
-			1) % 3},
+		members = append(members, view.Member{Member: cluster.Member{Name: n, Placement: cluster.Placement{Rank: (i + 1) % 3},
 			Agent: n + ":7720", Enrolled: true}, SeenAt: now, Last: observed(n, role)})
 	}
 	in := Input{Request: r, NextTerm: 3}
 	if change != nil {
 		change(&in, members)
 	}
+	return assessed(in, "bookings", position.EnginePostgres, "gull", members)
+}
+
+// assessed adds what is seen of a cluster whose primary owns term 2.
+func assessed(in Input, name, engine, owner string, members []view.Member) Input {
 	in.Members = members
 	policy := cluster.DefaultPolicy()
 	var promised []synchronous.List
 	if in.View.Synchronous != nil { // what a case changes of the records
 		policy.Synchronous, promised = in.View.Policy.Synchronous, in.View.Synchronous.Promised
 	}
-	in.View = view.Assess(view.Input{Cluster: "bookings", Engine: position.EnginePostgres, Term: 2, OwnerTerm: 2,
-		Owner: "gull", Policy: policy, Members: members, Now: now, Promised: promised})
+	in.View = view.Assess(view.Input{Cluster: name, Engine: engine, Term: 2, OwnerTerm: 2,
+		Owner: owner, Policy: policy, Members: members, Now: now, Promised: promised})
 	return in
 }
 
@@ -79,8 +83,7 @@ func dead(o *observation.Server) {
 }
 
 func examined(change func(x *verb.Examination)) *verb.Examination {
-	x := &verb.Examination{Line: position.Line{System: "77", Number: 1}, System: "77", End: "0/2000100",
-		Fork:     "0/2000000",
+	x := &verb.Examination{Line: position.Line{System: "77", Number: 1}, System: "77", End: "0/2000100", Fork: "0/2000000",
 		ForkLine: 1, Kinship: string(position.Kin), TailBytes: 0x100, Rewindable: true, State: "in production"}
 	if change != nil {
 		change(x)
@@ -146,8 +149,7 @@ func TestMake(t *testing.T) {
 			mode(synchronous.One)(in, m)
 			m[0].Last.Process.CommitWaits, m[1].Last.Log.Received, m[2].Last.Log.Received = 9, "0/1F00000", "0/1F00000"
 		}, steps: "promise synchronize time-after"},
-		{name: "synchronize, as it is", r: asks(synchronous.One), change: mode(synchronous.One),
-			refused: "the mode is one"},
+		{name: "synchronize, as it is", r: asks(synchronous.One), change: mode(synchronous.One), refused: "the mode is one"},
 		{name: "synchronize, nobody in step", r: asks(synchronous.One), change: func(in *Input, m members) {
 			m[1].Last.Links.Upstream.Connected = false
 		}, refused: "in step with gull: none"},
@@ -200,8 +202,7 @@ func TestMake(t *testing.T) {
 			change: func(_ *Input, m members) { m[0].Problem = "connection refused" },
 			steps:  "open-term detach fetch-heron detach-again make-slots decide promote!"},
 		{name: "failover, vouched for and still feeding",
-			r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input,
-				m members) {
+			r: operation.Request{Kind: operation.Failover, ConfirmStopped: []string{"gull"}}, change: func(_ *Input, m members) {
 				m[0].Problem, m[2].Last.Links.Upstream.IdleSeconds = "connection refused", 0.4
 			}, refused: "heron received from gull 400 ms ago"},
 		{name: "failover, vouched for and answering",
@@ -409,8 +410,7 @@ func holdsTogether(t *testing.T, name string, p *operation.Plan) {
 		}
 	}
 	for _, c := range p.Checks {
-		if c.Evidence == "" || c.Result == operation.Fail && c.Mend == "" && !strings.Contains(c.Evidence,
-			"nothing to do") {
+		if c.Evidence == "" || c.Result == operation.Fail && c.Mend == "" && !strings.Contains(c.Evidence, "nothing to do") {
 			t.Errorf("%s: check %q has no evidence, or fails without a way to mend it", name, c.Name)
 		}
 	}

@@ -341,15 +341,18 @@ func (in *Input) stepPromote(p *operation.Plan, cand string) {
 
 // stepsAfterPromotion write the mark of the term and re-point the others.
 func (in *Input) stepsAfterPromotion(p *operation.Plan, cand string, others []string) {
+	nobody := in.nobodyMarks(p, cand, others)
 	if in.marksWait(cand) {
 		in.stepsFollow(p, cand, others)
 		others = nil
 	}
-	p.AddStep(operation.Step{Name: "mark-term",
-		Action: operation.Action{Title: fmt.Sprintf("Write the mark of term %d on %s and close it by default", p.Term, cand),
-			Server: cand, Call: verb.Seal(verb.Mark{})}, Seconds: 0.05,
-		After:   []operation.Condition{{Kind: operation.IsClosed, Server: cand}},
-		IfFails: "writes continue on " + cand + "; its agent tries again"})
+	if !nobody {
+		p.AddStep(operation.Step{Name: "mark-term",
+			Action: operation.Action{Title: fmt.Sprintf("Write the mark of term %d on %s and close it by default", p.Term,
+				cand), Server: cand, Call: verb.Seal(verb.Mark{})}, Seconds: 0.05,
+			After:   []operation.Condition{{Kind: operation.IsClosed, Server: cand}},
+			IfFails: "writes continue on " + cand + "; its agent tries again"})
+	}
 	if in.dialect().InPlace {
 		in.stepEvents(p, cand)
 	} else {
@@ -395,7 +398,9 @@ func (in *Input) stepsOfProof(p *operation.Plan, primary string, replicas []stri
 	for _, n := range replicas {
 		in.stepDropSlots(p, n, true)
 	}
-	in.stepsOfMark(p, primary, replicas, "writes continue; the proof is missing", notProven)
+	if !in.nobodyMarks(p, primary, replicas) {
+		in.stepsOfMark(p, primary, replicas, "writes continue; the proof is missing", notProven)
+	}
 	if in.Request.Compare {
 		in.stepsOfCompare(p, primary, replicas)
 	}

@@ -55,12 +55,7 @@ func (in *Input) synchronize(p *operation.Plan) error {
 }
 
 // listed says "1 of heron and tern".
-func listed(l synchronous.List) string {
-	if l.Need == len(l.Names) {
-		return words.List(l.Names)
-	}
-	return fmt.Sprintf("%d of %s", l.Need, words.List(l.Names))
-}
+func listed(l synchronous.List) string { return words.SomeOf(int64(l.Need), l.Names) }
 
 // answering says "heron and tern answer", or how many of them have to.
 func answering(l synchronous.List) string {
@@ -316,6 +311,13 @@ func (in *Input) stepsKeepMode(p *operation.Plan, cand, ifFails string) {
 func (in *Input) marksWait(cand string) bool {
 	list, _ := in.keepsMode(cand)
 	return !list.IsZero() && in.dialect().AnyAcknowledges
+}
+
+// nobodyMarks reports whether such a mark would wait for a replica that is not there: after a
+// failover that leaves one server. Whoever is brought back is proven by a mark of then, and the
+// agent closes its server by itself.
+func (in *Input) nobodyMarks(p *operation.Plan, cand string, replicas []string) bool {
+	return p.Kind == operation.Failover && len(replicas) == 0 && in.marksWait(cand)
 }
 
 // stepsFollowEarly have those others follow the candidate that the old primary's commits can do

@@ -63,3 +63,7 @@ func Next(s State) (Act, []List) {
 	}
 	return Wait, nil
 }
+
+// Enough reports whether enough of the agents have noted a change: most of them, so that whoever
+// asks most of them hears of it. Of two, of whom one may be lost, it is the one that is left.
+func Enough(noted, agents int) bool { return 2*noted > agents || agents == 2 && noted == 1 }

@@ -273,3 +273,15 @@ func TestOlderLists(t *testing.T) {
 		t.Errorf("a write may be on dunlin alone, and silent are %v", silent)
 	}
 }
+
+// A change counts as noted when whoever asks most of the agents hears of it.
+func TestEnough(t *testing.T) {
+	for _, c := range []struct {
+		noted, agents int
+		want          bool
+	}{{0, 1, false}, {1, 1, true}, {0, 2, false}, {1, 2, true}, {1, 3, false}, {2, 3, true}, {2, 4, false}, {3, 4, true}} {
+		if got := Enough(c.noted, c.agents); got != c.want {
+			t.Errorf("%d of %d: %t", c.noted, c.agents, got)
+		}
+	}
+}

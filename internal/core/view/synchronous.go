@@ -3,6 +3,7 @@ package view
 import (
 	"cmp"
 	"slices"
+	"time"
 
 	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/cluster"
@@ -36,6 +37,10 @@ type Synchronous struct {
 
 // State is what the next act follows from (synchronous.Next).
 func (s *Synchronous) State() synchronous.State { return s.state }
+
+// aloneFor is for how long commits that were acknowledged alone are spoken of once replicas hold
+// them.
+const aloneFor = 24 * time.Hour
 
 // waitLimit is for how many seconds a commit may wait for replicas of the cluster before its
 // primary counts as one that takes no writes: it is seen by the second look.
@@ -186,7 +191,7 @@ func noted(in Input) bool {
 			n++
 		}
 	}
-	return 2*n > all
+	return synchronous.Enough(n, all)
 }
 
 // told reports whether a server was given a list.
@@ -256,10 +261,13 @@ func synchronousCauses(in Input, v *View, s *Synchronous, owner *Member) (out []
 	if s.Alone > 0 {
 		c := cause.Cause{Code: cause.AloneCovered, Name: owner.Name, Count: s.Alone, Names: s.List.Names,
 			At: x.LastAlone.UTC().Format("15:04 UTC on 2006-01-02")}
-		if s.state.Breach {
+		switch {
+		case s.state.Breach:
 			c.Code = cause.AloneAtRisk
+			out = append(out, c)
+		case in.Now.Sub(x.LastAlone) < aloneFor:
+			out = append(out, c)
 		}
-		out = append(out, c)
 	}
 	return out
 }

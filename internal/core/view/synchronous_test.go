@@ -3,6 +3,7 @@ package view
 import (
 	"slices"
 	"testing"
+	"time"
 
 	"crosstwin/internal/core/cause"
 	"crosstwin/internal/core/cluster"
@@ -68,6 +69,9 @@ func TestSynchronous(t *testing.T) {
 		}, false, synchronous.Promise, cause.SyncNotYet, cluster.RuleAlone},
 		"one that replicas hold by now": {func(in *Input, x *observation.Synchronous) {
 			x.Alone, x.AloneAt, x.LastAlone = 3, "0/1F80000", now
+		}, true, synchronous.Nothing, cause.SyncHolds, ""},
+		"one of the day before yesterday": {func(in *Input, x *observation.Synchronous) {
+			x.Alone, x.AloneAt, x.LastAlone = 3, "0/1F80000", now.Add(-48*time.Hour)
 		}, true, synchronous.Nothing, cause.SyncHolds, ""},
 		"two under one name": {func(in *Input, x *observation.Synchronous) {
 			d := observation.Downstream{Name: "tern", State: "streaming", Synchronous: true}

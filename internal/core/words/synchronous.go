@@ -6,8 +6,8 @@ import (
 	"crosstwin/internal/core/cause"
 )
 
-// someOf says "1 of heron and tern", or "tern" where all have to.
-func someOf(n int64, names []string) string {
+// SomeOf says "1 of heron and tern", or "tern" where all have to.
+func SomeOf(n int64, names []string) string {
 	if int(n) == len(names) {
 		return List(names)
 	}
@@ -20,10 +20,10 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.SyncUnknown: func(c cause.Cause) string { return "Whom commits on " + c.Name + " wait for is not known" },
 	cause.SyncHolds: func(c cause.Cause) string {
-		return "Synchronous: each commit on " + c.Name + " waits until " + someOf(c.Count, c.Names) + hold(c) + " it"
+		return "Synchronous: each commit on " + c.Name + " waits until " + SomeOf(c.Count, c.Names) + hold(c) + " it"
 	},
 	cause.SyncPromised: func(c cause.Cause) string {
-		return "Synchronous: each write that " + c.Name + " acknowledged is on " + someOf(c.Count, c.Names) + " too"
+		return "Synchronous: each write that " + c.Name + " acknowledged is on " + SomeOf(c.Count, c.Names) + " too"
 	},
 	cause.SyncByHand: func(c cause.Cause) string {
 		if c.Text == "" {
@@ -43,12 +43,12 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 		return "Commits on " + c.Name + " go on without a replica: " + List(c.Names) + " did not acknowledge in time"
 	},
 	cause.SyncBegins: func(c cause.Cause) string {
-		return "Synchronous mode begins once " + someOf(c.Count, c.Names) + follow(c) + " closely: until then commits on " +
+		return "Synchronous mode begins once " + SomeOf(c.Count, c.Names) + follow(c) + " closely: until then commits on " +
 			c.Name +
 			" wait for nobody"
 	},
 	cause.SyncNotYet: func(c cause.Cause) string {
-		return "Commits on " + c.Name + " wait for " + someOf(c.Count, c.Names) +
+		return "Commits on " + c.Name + " wait for " + SomeOf(c.Count, c.Names) +
 			", and that all of before is safe as well is not " +
 			"proven yet"
 	},
@@ -57,16 +57,14 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 			": an acknowledgement of one counts for the other"
 	},
 	cause.SyncStranger: func(c cause.Cause) string {
-		return fmt.Sprintf("%d replicas can acknowledge commits of %s, and %d are of this cluster", c.Count, c.Name,
-			c.Total)
+		return fmt.Sprintf("%d replicas can acknowledge commits of %s, and %d are of this cluster", c.Count, c.Name, c.Total)
 	},
 	cause.SyncUnwaited: func(c cause.Cause) string {
 		return fmt.Sprintf("Roles, databases or functions on %s whose commits wait for no replica by default "+
 			"(synchronous_commit): %d", c.Name, c.Count)
 	},
 	cause.SyncSeeDefaults: func(c cause.Cause) string {
-		return "on " + c.Server +
-			": select * from pg_db_role_setting, and in each database select proname, proconfig from " +
+		return "on " + c.Server + ": select * from pg_db_role_setting, and in each database select proname, proconfig from " +
 			"pg_proc where proconfig is not null"
 	},
 	cause.AloneAtRisk: func(c cause.Cause) string {
@@ -89,20 +87,21 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.SyncReleases: func(c cause.Cause) string {
 		return "bring " + List(c.Names) + " back; or have writes go on without a replica, at the risk of losing them: " +
-			"crosstwin cluster " +
-			"set " + c.Cluster + " --synchronous none"
+			"crosstwin cluster set " + c.Cluster + " --synchronous none"
 	},
 }
 
 func acknowledgedAlone(n int64) string {
-	if n == 1 {
-		return "1 commit was acknowledged without a replica"
-	}
-	return fmt.Sprintf("%d commits were acknowledged without a replica", n)
+	return fmt.Sprintf("%d%s acknowledged without a replica", n, numbered(n, " commit was", " commits were"))
 }
 
-// hold and follow are the verbs behind someOf.
-func hold(c cause.Cause) string { return map[bool]string{true: " holds", false: " hold"}[c.Count == 1] }
-func follow(c cause.Cause) string {
-	return map[bool]string{true: " follows", false: " follow"}[c.Count == 1]
+// hold and follow are the verbs behind SomeOf.
+func hold(c cause.Cause) string   { return numbered(c.Count, " holds", " hold") }
+func follow(c cause.Cause) string { return numbered(c.Count, " follows", " follow") }
+
+func numbered(n int64, one, more string) string {
+	if n == 1 {
+		return one
+	}
+	return more
 }

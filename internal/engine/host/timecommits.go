@@ -1,20 +1,36 @@
 package host
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
 	"crosstwin/internal/core/verb"
 )
 
-// TimeCommits measures commits, until there are enough or a time is over, and returns their
-// median.
-func TimeCommits(most int, limit time.Duration, commit func() error) (verb.Timed, error) {
+// timedCommits is how many commits are measured, and timeLimit for how long at most.
+const (
+	timedCommits = 25
+	timeLimit    = 3 * time.Second
+)
+
+// TimeCommits measures commits one after the other, and returns their median. One that waits for
+// too long is left to wait: giveUp ends its session, which acknowledges nothing. To cancel it
+// instead would count as a commit that was acknowledged without a replica.
+func TimeCommits(commit func() error, giveUp func()) (verb.Timed, error) {
 	var took []time.Duration
-	for began := time.Now(); len(took) < most && time.Since(began) < limit; {
+	for began := time.Now(); len(took) < timedCommits && time.Since(began) < timeLimit; {
 		at := time.Now()
-		if err := commit(); err != nil {
-			return verb.Timed{}, err
+		done := make(chan error, 1)
+		go func() { done <- commit() }()
+		select {
+		case err := <-done:
+			if err != nil {
+				return verb.Timed{}, err
+			}
+		case <-time.After(timeLimit):
+			giveUp()
+			return verb.Timed{}, fmt.Errorf("a commit has been waiting for %s", timeLimit)
 		}
 		took = append(took, time.Since(at))
 	}

@@ -217,9 +217,8 @@ func (e *Engine) drain(ctx context.Context) error {
 	// packets are lost, and no less than 1 s (measured). To find out beforehand whether they are
 	// would take time as well.
 	const wait = "rpl_semi_sync_slave_kill_conn_timeout"
-	if err := e.exec(ctx,
-		"set @wait = @@global."+wait+"; set global "+wait+" = 1; stop slave io_thread; set global "+wait+
-			" = @wait"); err != nil {
+	if err := e.exec(ctx, "set @wait = @@global."+wait+"; set global "+wait+" = 1; stop slave io_thread; set global "+wait+
+		" = @wait"); err != nil {
 		return err
 	}
 	if l, err = e.link(ctx); err != nil {
@@ -329,8 +328,7 @@ func (e *Engine) relayBase(ctx context.Context) (string, error) {
 	case err != nil || len(list) == 0:
 		return "", err
 	case len(list) > 1:
-		return "", fmt.Errorf("%s has %d relay logs in %s: which of them is in use cannot be told; set relay_log",
-			e.cfg.Name,
+		return "", fmt.Errorf("%s has %d relay logs in %s: which of them is in use cannot be told; set relay_log", e.cfg.Name,
 			len(list), e.cfg.DataDir)
 	}
 	return strings.TrimSuffix(list[0], ".index"), nil

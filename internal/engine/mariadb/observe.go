@@ -32,17 +32,10 @@ const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only 
    @@global.max_binlog_size file_size,
  (select coalesce(group_concat(id, ' ', query_id), '') from information_schema.processlist
    where state like 'Waiting for semi-sync ACK%' or state like '%waiting for someone to free space%') waiting,
- (select group_concat(variable_name, ' ', variable_value) from information_schema.global_status
-   where variable_name in ('rpl_semi_sync_master_yes_tx', 'rpl_semi_sync_master_no_tx')) granted,
- (select max(variable_value) from information_schema.global_status
-   where variable_name = 'rpl_semi_sync_master_status') semi_sync,
+ (select group_concat(lower(substring(variable_name, 22)), ' ', variable_value)
+   from information_schema.global_status where variable_name in ('rpl_semi_sync_master_yes_tx',
+   'rpl_semi_sync_master_no_tx', 'rpl_semi_sync_master_status', 'rpl_semi_sync_master_clients')) sync_counts,
  @@global.rpl_semi_sync_master_enabled sync_on, ` + semiSyncSettings + `,
- (select max(variable_value) from information_schema.global_status
-   where variable_name = 'rpl_semi_sync_master_clients') sync_clients,
- (select max(variable_value) from information_schema.global_status
-   where variable_name = 'rpl_semi_sync_master_yes_tx') sync_granted,
- (select max(variable_value) from information_schema.global_status
-   where variable_name = 'rpl_semi_sync_master_no_tx') sync_alone,
  @@have_ssl have_ssl, coalesce(@@ssl_cert, '') cert,
  @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
  (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler')
@@ -186,12 +179,13 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	o.Log.GTIDState = f["state"]
 	o.Encryption = &observation.Encryption{State: e.encryption.Proof(f["have_ssl"] == "YES", f["cert"])}
 	o.Process.ConnectedClients, _ = strconv.Atoi(f["clients"])
-	granted := f["granted"]
+	counts := syncCounts(f)
+	granted := counts["yes_tx"] + " " + counts["no_tx"]
 	switch {
-	case f["semi_sync"] != "ON":
+	case counts["status"] != "ON":
 		granted = f["binlog_pos"] // nobody is asked: a commit is done once it is in the log
 	case waitsForEver(f):
-		granted = f["sync_granted"] // one whose wait was cancelled is no sign that others go on
+		granted = counts["yes_tx"] // one whose wait was cancelled is no sign that others go on
 	}
 	o.Process.CommitWaits = e.waits.Longest(time.Now(),
 		strings.FieldsFunc(f["waiting"], func(r rune) bool { return r == ',' }), granted)

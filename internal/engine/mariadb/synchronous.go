@@ -2,15 +2,16 @@ package mariadb
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
 )
 
@@ -39,18 +40,9 @@ type told struct {
 	LastAt string
 }
 
-func (e *Engine) told() (t told) {
-	json.Unmarshal([]byte(e.memory.Fingerprint(rememberList)), &t)
-	return t
-}
+func (e *Engine) told() told { return engine.Recall[told](e.memory, rememberList) }
 
-func (e *Engine) keepTold(t told) error {
-	b, err := json.Marshal(t)
-	if err != nil {
-		return err
-	}
-	return e.memory.SetFingerprint(rememberList, string(b))
-}
+func (e *Engine) keepTold(t told) error { return engine.Keep(e.memory, rememberList, t) }
 
 // forever is the longest wait that the server takes, in milliseconds; from foreverFrom on it
 // counts as one without an end.
@@ -136,6 +128,16 @@ func waitsForEver(f map[string]string) bool {
 		f["sync_absent"] == "1"
 }
 
+// syncCounts reads what an observation asks of the server's counts: yes_tx, no_tx, status, clients.
+func syncCounts(f map[string]string) map[string]string {
+	out := map[string]string{}
+	for _, x := range strings.Split(f["sync_counts"], ",") {
+		name, value, _ := strings.Cut(x, " ")
+		out[name] = value
+	}
+	return out
+}
+
 // waitForReplicas switches the wait on, and notes by which process and from which count on.
 func (e *Engine) waitForReplicas(ctx context.Context, t *told) error {
 	if err := e.exec(ctx, "set global rpl_semi_sync_master_timeout = "+forever+
@@ -191,7 +193,7 @@ func (e *Engine) observeSynchronous(o *observation.Server, f map[string]string) 
 			s.Value += ", and not without a replica"
 		}
 	}
-	s.Clients, _ = strconv.Atoi(f["sync_clients"])
+	s.Clients, _ = strconv.Atoi(syncCounts(f)["clients"])
 	if o.Process.Role != observation.Primary {
 		s.ByHand = f["sync_on"] == "1" && !t.Taking // where it holds the applier up
 		return
@@ -211,7 +213,7 @@ func (e *Engine) observeSynchronous(o *observation.Server, f map[string]string) 
 // on an opened server has waited. The count is the one proof: that the server calls its wait
 // "ON" says nothing (measured).
 func (e *Engine) countAlone(o *observation.Server, f map[string]string, t *told) {
-	n, err := strconv.ParseInt(f["sync_alone"], 10, 64)
+	n, err := strconv.ParseInt(syncCounts(f)["no_tx"], 10, 64)
 	changed := t.At == ""
 	if changed {
 		t.At = o.Log.Written
@@ -224,12 +226,6 @@ func (e *Engine) countAlone(o *observation.Server, f map[string]string, t *told)
 	}
 }
 
-// timedCommits is how many commits are measured, and timeLimit for how long at most.
-const (
-	timedCommits = 25
-	timeLimit    = 3 * time.Second
-)
-
 // TimeCommits implements engine.Synchronizer, in a table of its own, which is dropped again.
 func (e *Engine) TimeCommits(ctx context.Context) (verb.Timed, error) {
 	if err := e.ensureSchema(ctx); err != nil {
@@ -240,11 +236,9 @@ func (e *Engine) TimeCommits(ctx context.Context) (verb.Timed, error) {
 		return verb.Timed{}, err
 	}
 	defer e.exec(context.WithoutCancel(ctx), "drop table if exists crosstwin.timed")
-	return host.TimeCommits(timedCommits, timeLimit, func() error {
-		ctx, cancel := context.WithTimeout(ctx, timeLimit)
-		defer cancel()
-		return e.exec(ctx, "insert into crosstwin.timed values (null)")
-	})
+	return host.TimeCommits(func() error {
+		return e.exec(context.WithoutCancel(ctx), "insert into crosstwin.timed values (null)")
+	}, func() {}) // nobody can end it so that it counts for nothing: it goes on waiting
 }
 
 // nobodyAcknowledges reports whether commits wait for replicas just now that are not there or do

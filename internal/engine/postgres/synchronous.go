@@ -3,7 +3,6 @@ package postgres
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -19,6 +18,7 @@ import (
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
 )
 
@@ -52,18 +52,9 @@ func (t told) value() string {
 }
 
 // told returns what the agent was told last.
-func (e *Engine) told() (t told) {
-	json.Unmarshal([]byte(e.memory.Fingerprint(rememberList)), &t)
-	return t
-}
+func (e *Engine) told() told { return engine.Recall[told](e.memory, rememberList) }
 
-func (e *Engine) keepTold(t told) error {
-	b, err := json.Marshal(t)
-	if err != nil {
-		return err
-	}
-	return e.memory.SetFingerprint(rememberList, string(b))
-}
+func (e *Engine) keepTold(t told) error { return engine.Keep(e.memory, rememberList, t) }
 
 func (e *Engine) synchronousFile() string { return filepath.Join(e.cfg.WorkDir, "synchronous.conf") }
 
@@ -103,13 +94,18 @@ func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) (problem e
 		return fmt.Errorf("%s: %q are no names for %s", e.cfg.Name, a.Standbys, a.List)
 	}
 	t := told{List: a.List, Standbys: a.Standbys}
-	if before := e.told(); before.List.Equal(t.List) && slices.Equal(before.Standbys, t.Standbys) && before.Proven {
-		t = before // asked again: what was proven stays so, if the server still has it
-	}
 	_, running := e.running()
 	if running {
-		if err := e.pool.QueryRow(ctx, "show synchronous_standby_names").Scan(&t.Before); err != nil {
+		var replica bool
+		if err := e.pool.QueryRow(ctx, "select current_setting('synchronous_standby_names'), pg_is_in_recovery()").Scan(
+			&t.Before, &replica); err != nil {
 			return e.explain(err)
+		}
+		before := e.told()
+		if !replica && before.Proven && before.List.Equal(t.List) && slices.Equal(before.Standbys, t.Standbys) {
+			// Asked again: what was proven stays so. Not on a replica, for which another time as
+			// primary begins: what others acknowledged since is no part of what was proven then.
+			t.Proven, t.At = true, before.At
 		}
 		t.Taking = true
 		defer func() { // whatever came of it, what the server has from now on is by hand or ours
@@ -122,8 +118,7 @@ func (e *Engine) Synchronize(ctx context.Context, a verb.Synchronize) (problem e
 	if err := e.keepTold(t); err != nil {
 		return err
 	}
-	if err := e.GiveFile(e.synchronousFile(),
-		[]byte("synchronous_standby_names = "+literal(t.value())+"\n")); err != nil {
+	if err := e.GiveFile(e.synchronousFile(), []byte("synchronous_standby_names = "+literal(t.value())+"\n")); err != nil {
 		return err
 	}
 	if !running {
@@ -299,10 +294,9 @@ func (e *Engine) alone(written string) (count int64, last time.Time, at string) 
 	e.seen.Lock()
 	defer e.seen.Unlock()
 	if e.seen.alone == nil {
-		e.seen.alone = &alone{}
-		if text := e.memory.Fingerprint(rememberAlone); text != "" {
-			json.Unmarshal([]byte(text), e.seen.alone)
-		} else if err := e.ReadOn(e.cfg.LogFile, &e.seen.alone.Read, nil); err == nil {
+		kept := engine.Recall[alone](e.memory, rememberAlone)
+		e.seen.alone = &kept // it is read on from there; the first time, from the end
+		if kept.Read == (host.LogPlace{}) && e.ReadOn(e.cfg.LogFile, &kept.Read, nil) == nil {
 			e.keepAlone()
 		}
 	}
@@ -320,17 +314,8 @@ func (e *Engine) alone(written string) (count int64, last time.Time, at string) 
 	return a.Count, a.Last, a.At
 }
 
-func (e *Engine) keepAlone() {
-	if b, err := json.Marshal(e.seen.alone); err == nil {
-		e.memory.SetFingerprint(rememberAlone, string(b)) // lost, the lines are counted again
-	}
-}
-
-// timedCommits is how many commits are measured, and timeLimit for how long at most.
-const (
-	timedCommits = 25
-	timeLimit    = 3 * time.Second
-)
+// keepAlone: where it cannot, the lines are counted again.
+func (e *Engine) keepAlone() { engine.Keep(e.memory, rememberAlone, e.seen.alone) }
 
 // TimeCommits implements engine.Synchronizer: small commits that wait as a client's do.
 func (e *Engine) TimeCommits(ctx context.Context) (verb.Timed, error) {
@@ -339,11 +324,14 @@ func (e *Engine) TimeCommits(ctx context.Context) (verb.Timed, error) {
 		return verb.Timed{}, e.explain(err)
 	}
 	defer c.Close(ctx)
-	return host.TimeCommits(timedCommits, timeLimit, func() error {
-		ctx, cancel := context.WithTimeout(ctx, timeLimit)
-		defer cancel()
-		_, err := c.Exec(ctx, "select pg_logical_emit_message(true, 'crosstwin', '')")
+	end := fmt.Sprintf("select pg_terminate_backend(%d)", c.PgConn().PID())
+	return host.TimeCommits(func() error {
+		_, err := c.Exec(context.WithoutCancel(ctx), "select pg_logical_emit_message(true, 'crosstwin', '')")
 		return e.explain(err)
+	}, func() {
+		after, cancel := context.WithTimeout(context.WithoutCancel(ctx), probeTimeout)
+		defer cancel()
+		e.pool.Exec(after, end)
 	})
 }
 

@@ -286,7 +286,7 @@ func (v *service) most(number int64) bool {
 			n++
 		}
 	}
-	return 2*n > len(v.w.servers)
+	return synchronous.Enough(n, len(v.w.servers))
 }
 
 // followAgain has a replica follow, and give up what its new upstream does not have: a rejoin.
