@@ -45,8 +45,13 @@ grant select, insert, update, delete on all tables in schema public to ` + appli
 grant usage on all sequences in schema public to ` + application + `;
 `
 
-// passengerRows sizes the world: about 40 MB.
-const passengerRows = 60000
+// passengers is how many there are: about 40 MB, or an eighth of that.
+func (h *postgresHouse) passengers() int {
+	if h.c.opt.Small {
+		return 7500
+	}
+	return 60000
+}
 
 // serverConfig is what the demo's primary sets beyond the defaults.
 const serverConfig = `
@@ -126,7 +131,7 @@ func (h *postgresHouse) makePrimary(ctx context.Context) error {
 		return err
 	}
 	defer d.Close(ctx)
-	_, err = d.Exec(ctx, fmt.Sprintf(bookingsSchema, passengerRows, passengerRows))
+	_, err = d.Exec(ctx, fmt.Sprintf(bookingsSchema, h.passengers(), h.passengers()))
 	return err
 }
 
@@ -209,7 +214,10 @@ func (h *postgresHouse) missing(ctx context.Context, s *Server, acked []string) 
 
 // seller is a client that sells seats. It connects the way an application
 // would, with all servers in one address.
-type seller struct{ c *pgx.Conn }
+type seller struct {
+	c          *pgx.Conn
+	passengers int
+}
 
 func (h *postgresHouse) session(ctx context.Context) (session, error) {
 	var hosts []string
@@ -222,7 +230,7 @@ func (h *postgresHouse) session(ctx context.Context) (session, error) {
 	if err != nil {
 		return nil, err
 	}
-	return seller{c}, nil
+	return seller{c, h.passengers()}, nil
 }
 
 // write makes one booking: it is inserted and raises the seats sold.
@@ -230,7 +238,7 @@ func (s seller) write(ctx context.Context, reference string) error {
 	return pgx.BeginFunc(ctx, s.c, func(tx pgx.Tx) error {
 		sailing := 1 + rand.IntN(600)
 		if _, err := tx.Exec(ctx, "insert into bookings (reference, sailing_id, passenger_id) values ($1, $2, $3)", reference,
-			sailing, 1+rand.IntN(passengerRows)); err != nil {
+			sailing, 1+rand.IntN(s.passengers)); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, "update sailings set seats_sold = seats_sold + 1 where id = $1", sailing)

@@ -116,18 +116,23 @@ func (l *Workload) ack(reference string) {
 	l.acked = append(l.acked, reference)
 }
 
-// reconnectRest is how long a client waits before it connects anew.
-const reconnectRest = 5 * time.Millisecond
+// reconnectRest is how long a client waits before it connects anew when there has been nobody
+// to write to for so long: a twentieth of it, so that a pause is measured to 5 %, and a long
+// one does not keep the servers busy with logins.
+func reconnectRest(away time.Duration) time.Duration {
+	return min(max(away/20, 5*time.Millisecond), 100*time.Millisecond)
+}
 
 // writeLimit bounds one write: a server that hangs must not hold the
 // application for ever.
 const writeLimit = 5 * time.Second
 
 func (l *Workload) client(ctx context.Context, h house, id int, rest time.Duration) {
+	left := time.Now()
 	for n := 0; ctx.Err() == nil; {
 		c, err := h.session(ctx)
 		if err != nil {
-			sleep(ctx, reconnectRest)
+			sleep(ctx, reconnectRest(time.Since(left)))
 			continue
 		}
 		for ctx.Err() == nil {
@@ -143,6 +148,7 @@ func (l *Workload) client(ctx context.Context, h house, id int, rest time.Durati
 				break
 			}
 			l.ack(reference)
+			left = time.Now()
 			sleep(ctx, rest)
 		}
 		c.close()

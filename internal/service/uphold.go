@@ -121,7 +121,7 @@ func (s *Service) newTermInPlace(ctx context.Context, c *watched, cluster string
 	if begun {
 		return s.permit(ctx, cluster, owner, term-1)
 	}
-	if err := s.Store.OpenTerm(ctx, cluster, term, 0); err != nil {
+	if err := s.Store.OpenInPlace(ctx, cluster, term); err != nil {
 		return err
 	}
 	if err := s.openedFor(ctx, c, term, owner); err != nil {

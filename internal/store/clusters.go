@@ -13,6 +13,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/synchronous"
 )
 
@@ -175,6 +176,19 @@ func (s *Store) OpenTerm(ctx context.Context, cluster string, term, operation in
 		term, operation, cluster, term, term, operation)
 	if err == ErrNotFound {
 		return fmt.Errorf("term %d of %s is not newer than the newest one, and another operation opened that", term, cluster)
+	}
+	return err
+}
+
+// OpenInPlace opens a term for a primary that goes on writing. It does not while an operation
+// is under way, whose plan rests on the term before; one that is added afterwards finds that
+// its plan does (ErrMoved).
+func (s *Store) OpenInPlace(ctx context.Context, cluster string, term int64) error {
+	err := s.one(ctx, "update clusters set term = ?, term_operation = 0 where name = ? and term < ? and not exists "+
+		"(select 1 from operations where cluster = ? and state = ?)", term, cluster, term, cluster, operation.Running)
+	if err == ErrNotFound {
+		return fmt.Errorf("term %d of %s is not opened for the primary in place: an operation is under way, or a newer "+
+			"term is open", term, cluster)
 	}
 	return err
 }

@@ -12,6 +12,7 @@ import (
 	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/verb"
 )
 
 func open(t *testing.T, dir string) *Store {
@@ -78,6 +79,38 @@ func TestKinWhileTheOwnerIsClosed(t *testing.T) {
 	kin(2, s.Decide(ctx, "bookings", 2, "gull"), s.DecideInPlace(ctx, "bookings", 2, "gull"))
 	kin(2, s.OpenTerm(ctx, "bookings", 3, 9), s.DecideInPlace(ctx, "bookings", 3, "tern")) // before it is promoted
 	kin(3, s.Decide(ctx, "bookings", 3, "tern"))
+}
+
+// A primary is given no term in place while an operation is under way, and an operation whose
+// plan was made before it was is refused.
+func TestNoTermInPlaceDuringAnOperation(t *testing.T) {
+	s, ctx := withCluster(t), t.Context()
+	if err := errors.Join(s.OpenTerm(ctx, "bookings", 1, 0), s.Decide(ctx, "bookings", 1, "gull")); err != nil {
+		t.Fatal(err)
+	}
+	opens := func(term int64) *operation.Plan {
+		return &operation.Plan{Kind: operation.Switchover, Cluster: "bookings", Primary: "gull", OwnerTerm: 1, Term: term,
+			Steps: []operation.Step{{Action: operation.Action{Call: verb.Seal(verb.OpenTerm{Term: term})}}}}
+	}
+	id, err := s.AddOperation(ctx, opens(2), "ada", "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.OpenInPlace(ctx, "bookings", 2); err == nil {
+		t.Error("a term was opened in place that the operation opens")
+	}
+	if err := s.OpenTerm(ctx, "bookings", 2, id); err != nil {
+		t.Errorf("the operation's own term: %v", err)
+	}
+	if err := s.EndOperation(ctx, id, operation.OutcomeUndone, "", 0); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.OpenInPlace(ctx, "bookings", 3); err != nil {
+		t.Errorf("nothing is under way: %v", err)
+	}
+	if _, err := s.AddOperation(ctx, opens(3), "ada", "127.0.0.1"); !errors.Is(err, ErrMoved) {
+		t.Errorf("a plan of before the term in place: %v", err)
+	}
 }
 
 func TestOneOperationACluster(t *testing.T) {

@@ -28,9 +28,12 @@ func report(name string, value float64, unit string, limit float64) {
 	fmt.Printf("bench %s %.3g %s limit %g\n", name, value, unit, limit)
 }
 
+// inFull has a world be as large as the demo's.
+func inFull(o *demo.Options) { o.Small = false }
+
 func newWorld(b *testing.B, cluster string) (*demo.Cluster, context.Context) {
 	b.Helper()
-	c, ctx := harness.World(b, binary, cluster, nil)
+	c, ctx := harness.World(b, binary, cluster, nil, inFull)
 	if err := c.SeedAll(ctx, nil); err != nil {
 		b.Fatal(err)
 	}

@@ -30,7 +30,7 @@ func BenchmarkSeed(b *testing.B) {
 }
 
 func seedRate(b *testing.B, cluster string) {
-	w, ctx := harness.World(b, binary, cluster, nil)
+	w, ctx := harness.World(b, binary, cluster, nil, inFull)
 	primary := w.Servers[0]
 	bytes := fill(ctx, b, w, primary)
 	var ours, bare []time.Duration

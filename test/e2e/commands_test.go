@@ -39,10 +39,11 @@ func startedByCommands(t *testing.T, w *world) {
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover})
 	w.called("tern", "stop") // whatever watches over it starts it no more
 	load.Stop()
+	lost := w.named(load)
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: "tern"})
 	w.called("tern", "start")
 	w.settled()
-	w.holdsAll(load, nil, "gull", "tern")
+	w.holdsAll(load, lost, "gull", "tern")
 
 	// One that does not start says what its command said.
 	refuses := "#!/bin/sh\necho the mooring is taken >&2\nexit 1\n"

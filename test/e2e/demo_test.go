@@ -3,10 +3,12 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"net"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -115,12 +117,14 @@ func reach(uri string) error {
 	return nil
 }
 
-// up reports whether all servers answer.
+// up reports whether all servers take connections.
 func up(servers []*demo.Server) bool {
 	for _, s := range servers {
-		if reach(s.ApplicationURI) != nil {
+		c, err := net.Dial("tcp", net.JoinHostPort(s.Host, strconv.Itoa(s.Port)))
+		if err != nil {
 			return false
 		}
+		c.Close()
 	}
 	return true
 }

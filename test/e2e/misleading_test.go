@@ -124,7 +124,7 @@ func TestMisleadingCases(t *testing.T) { engines(t, true, misleadingCases) }
 func misleadingCases(t *testing.T, w *world) {
 	w.settled()
 	w.must(0, nil, "cluster", "set", "bookings", "--behind-seconds", "1")
-	load := w.Load(1, 10*time.Millisecond)
+	load := w.Load(1, 20*time.Millisecond)
 	defer load.Stop()
 	w.clockThatDiffers("heron")
 
@@ -407,7 +407,7 @@ func TestLogs(t *testing.T) { engines(t, true, logs) }
 
 func logs(t *testing.T, w *world) {
 	w.settled()
-	load := w.Load(1, 5*time.Millisecond)
+	load := w.Load(1, 20*time.Millisecond)
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {
 		t.Fatal(err)
 	}

@@ -157,7 +157,7 @@ func TestSwitchoverSurvivesTheServiceAtEveryStep(t *testing.T) {
 }
 
 func switchoverSurvives(t *testing.T, w *world) {
-	load := w.Load(2, 10*time.Millisecond)
+	load := w.Load(2, 25*time.Millisecond)
 	defer load.Stop()
 	noReturn := false
 	all := boundaries(w.steps(operation.Request{Kind: operation.Switchover}))
@@ -188,7 +188,7 @@ func TestFailoverSurvivesTheServiceAtEveryStep(t *testing.T) {
 }
 
 func failoverSurvives(t *testing.T, w *world) {
-	load := w.Load(2, 10*time.Millisecond)
+	load := w.Load(2, 25*time.Millisecond)
 	defer load.Stop()
 	if !w.mariadb() {
 		w.sql("gull", "checkpoint")
@@ -235,7 +235,7 @@ func TestRejoinSurvivesTheServiceAtEveryStep(t *testing.T) {
 }
 
 func rejoinSurvives(t *testing.T, w *world) {
-	load := w.Load(2, 10*time.Millisecond)
+	load := w.Load(2, 25*time.Millisecond)
 	defer load.Stop()
 	var places [][2]string
 	var lost []string

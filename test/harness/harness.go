@@ -64,7 +64,7 @@ func World(t testing.TB, binary, cluster string, failed func(dir string),
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	dir := Dir(t, cluster, "ctw")
-	opt := demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}}
+	opt := demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}, Small: true}
 	for _, f := range more {
 		f(&opt)
 	}
