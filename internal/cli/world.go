@@ -160,6 +160,7 @@ func (a *app) simulateCommand() *cobra.Command {
 		})}
 	c.Flags().IntVar(&opt.Servers, "servers", 1000, "how many servers")
 	c.Flags().IntVar(&opt.Clusters, "clusters", 300, "in how many clusters")
+	c.Flags().BoolVar(&opt.Fencing, "fencing", false, "have clusters of three servers or more come under fencing")
 	c.AddCommand(a.simulateSafetyCommand())
 	return c
 }

@@ -37,13 +37,16 @@ type Fleet struct {
 }
 
 type member struct {
-	cert tls.Certificate
-	made maker
+	cert       tls.Certificate
+	made       maker
+	permission *permission // nil: a fleet without deadmen
 }
 
 // Options say how large the fleet is.
 type Options struct {
 	Servers, Clusters int
+	// Fencing: there is a deadman beside each agent, and clusters of three come under fencing.
+	Fencing bool
 	// Log is called with the progress of the enrolment.
 	Log func(format string, args ...any)
 }
@@ -61,6 +64,9 @@ func Start(ctx context.Context, c *client.Client, opt Options) (*Fleet, error) {
 	f := &Fleet{began: time.Now(), listener: ln, byName: map[string]*member{}}
 	mux := http.NewServeMux()
 	mux.HandleFunc("POST /agent/v1/observe", f.observe)
+	if opt.Fencing {
+		f.permissions(mux)
+	}
 	mux.HandleFunc("POST /agent/v1/log-files", empty("[]"))
 	mux.HandleFunc("POST /agent/v1/complaints", empty("[]"))
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
@@ -91,12 +97,16 @@ func (f *Fleet) Stop() { f.server.Close() }
 func (f *Fleet) Asked() int64 { return f.asked.Load() }
 
 func (f *Fleet) certificate(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
-	f.mu.RLock()
-	defer f.mu.RUnlock()
-	if m := f.byName[hello.ServerName]; m != nil {
+	if m := f.member(hello.ServerName); m != nil {
 		return &m.cert, nil
 	}
 	return nil, fmt.Errorf("no agent %s here", hello.ServerName)
+}
+
+func (f *Fleet) member(name string) *member {
+	f.mu.RLock()
+	defer f.mu.RUnlock()
+	return f.byName[name]
 }
 
 func (f *Fleet) observe(w http.ResponseWriter, r *http.Request) {
@@ -105,12 +115,14 @@ func (f *Fleet) observe(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	f.mu.RLock()
-	m := f.byName[r.TLS.ServerName]
-	f.mu.RUnlock()
+	m := f.member(r.TLS.ServerName)
 	f.asked.Add(1)
+	o := m.made.observation(time.Since(f.began), req)
+	if m.permission != nil {
+		m.permission.show(o, req)
+	}
 	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(m.made.observation(time.Since(f.began), req))
+	json.NewEncoder(w).Encode(o)
 }
 
 // enroll makes the clusters and their servers, as a person would.
@@ -130,13 +142,13 @@ func (f *Fleet) enroll(ctx context.Context, c *client.Client, opt Options) error
 		}
 		size := (opt.Servers - n) / (opt.Clusters - i)
 		for k := range size {
-			server := fmt.Sprintf("s%d", k+1)
-			code, err := c.AddServer(ctx, name, apitype.NewServer{Name: server,
+			m := maker{cluster: i, server: k, engine: engine, number: n}
+			code, err := c.AddServer(ctx, name, apitype.NewServer{Name: m.name(),
 				Placement: cluster.Placement{Rank: k + 1, Site: []string{"harbour", "island", "skerry"}[k%3]}, Primary: k == 0})
 			if err != nil {
 				return err
 			}
-			if err := f.enrollOne(ctx, c, code, maker{cluster: i, server: k, engine: engine, number: n}); err != nil {
+			if err := f.enrollOne(ctx, c, code, m, opt.Fencing); err != nil {
 				return err
 			}
 			n++
@@ -148,7 +160,8 @@ func (f *Fleet) enroll(ctx context.Context, c *client.Client, opt Options) error
 	return nil
 }
 
-func (f *Fleet) enrollOne(ctx context.Context, c *client.Client, code apitype.EnrolmentCode, m maker) error {
+func (f *Fleet) enrollOne(ctx context.Context, c *client.Client, code apitype.EnrolmentCode, m maker,
+	fencing bool) error {
 	key, keyPEM, err := pki.NewKey()
 	if err != nil {
 		return err
@@ -166,8 +179,12 @@ func (f *Fleet) enrollOne(ctx context.Context, c *client.Client, code apitype.En
 	if err != nil {
 		return err
 	}
+	agent := &member{cert: cert, made: m}
+	if fencing {
+		agent.permission = newPermission(m)
+	}
 	f.mu.Lock()
-	f.byName[pki.AgentName(ans.Cluster, ans.Server)] = &member{cert: cert, made: m}
+	f.byName[pki.AgentName(ans.Cluster, ans.Server)] = agent
 	f.mu.Unlock()
 	return nil
 }

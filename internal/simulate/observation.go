@@ -31,7 +31,8 @@ const (
 func (m maker) host() string {
 	return fmt.Sprintf("10.%d.%d.%d", m.cluster/250, m.cluster%250, m.server+1)
 }
-func (m maker) port() int { return 5432 }
+func (m maker) port() int    { return 5432 }
+func (m maker) name() string { return fmt.Sprintf("s%d", m.server+1) }
 
 // kind returns the server's trouble; none is -1.
 func (m maker) kind() int {

@@ -32,18 +32,25 @@ const fleetSeconds = 20
 // BenchmarkFleet watches simulated fleets of 10, 100 and 1,000 servers.
 func BenchmarkFleet(b *testing.B) {
 	for _, n := range []int{10, 100, 1000} {
-		b.Run(fmt.Sprint(n), func(b *testing.B) { fleet(b, n) })
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			fleet(b, simulate.Options{Servers: n, Clusters: max(1, n*3/10)}, "")
+		})
 	}
 }
 
-func fleet(b *testing.B, servers int) {
+// BenchmarkFleetFencing watches 1,000 simulated servers in clusters of four, with fencing on.
+func BenchmarkFleetFencing(b *testing.B) {
+	fleet(b, simulate.Options{Servers: 1000, Clusters: 250, Fencing: true}, "fencing-")
+}
+
+func fleet(b *testing.B, opt simulate.Options, kind string) {
 	c, token, p := harness.Service(b, binary, "--log-level", "error")
-	f, err := simulate.Start(b.Context(), c, simulate.Options{Servers: servers, Clusters: max(1, servers*3/10)})
+	f, err := simulate.Start(b.Context(), c, opt)
 	if err != nil {
 		b.Fatal(err)
 	}
 	defer f.Stop()
-	awaitSeen(b, c, servers)
+	awaitSeen(b, c, opt)
 	time.Sleep(3 * time.Second) // the work of enrolling is over
 	// A console is open meanwhile.
 	events, cancel := context.WithCancel(b.Context())
@@ -73,9 +80,9 @@ func fleet(b *testing.B, servers int) {
 		}
 	}
 	cpu := 100 * (cpuSeconds(b, p.Pid) - before) / fleetSeconds
-	fmt.Printf("\n%d simulated servers in %d clusters, each asked %.2f times a second\n", servers, max(1, servers*3/10),
-		float64(f.Asked()-asked)/fleetSeconds/float64(servers))
-	name := fmt.Sprintf("fleet-%d-", servers)
+	fmt.Printf("\n%d simulated servers in %d clusters, each looked at %.2f times a second\n", opt.Servers, opt.Clusters,
+		float64(f.Asked()-asked)/fleetSeconds/float64(opt.Servers))
+	name := fmt.Sprintf("fleet-%s%d-", kind, opt.Servers)
 	report(name+"cpu", cpu, "percent", 100)
 	report(name+"memory", residentMiB(b, p.Pid), "MiB", 512)
 	report(name+"observation-age-p99", at(ages, 0.99), "s", 2)
@@ -84,22 +91,28 @@ func fleet(b *testing.B, servers int) {
 	report(name+"page-p99", at(page, 0.99), "ms", 100)
 }
 
-func awaitSeen(b *testing.B, c *client.Client, servers int) {
-	for end := time.Now().Add(time.Minute); ; time.Sleep(100 * time.Millisecond) {
+// awaitSeen waits until all servers are seen, and all clusters have permissions where they are
+// to have them.
+func awaitSeen(b *testing.B, c *client.Client, opt simulate.Options) {
+	for end := time.Now().Add(2 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
 		views, err := c.Clusters(b.Context())
-		seen := 0
+		seen, fenced := 0, 0
 		for _, v := range views {
+			if v.Permission != nil && v.Permission.Seconds > 0 {
+				fenced++
+			}
 			for _, s := range v.Servers {
 				if s.Health != view.Unseen {
 					seen++
 				}
 			}
 		}
-		if err == nil && seen == servers {
+		if err == nil && seen == opt.Servers && (!opt.Fencing || fenced == opt.Clusters) {
 			return
 		}
 		if time.Now().After(end) {
-			b.Fatalf("%d of %d servers seen: %v", seen, servers, err)
+			b.Fatalf("%d of %d servers seen, %d of %d clusters with a permission: %v", seen, opt.Servers, fenced, opt.Clusters,
+				err)
 		}
 	}
 }
@@ -134,12 +147,13 @@ const paint = `new Promise((done) => {
 // changing each second.
 func BenchmarkConsole(b *testing.B) {
 	c, _, _ := harness.Service(b, binary, "--log-level", "error")
-	f, err := simulate.Start(b.Context(), c, simulate.Options{Servers: 600, Clusters: 200})
+	opt := simulate.Options{Servers: 600, Clusters: 200}
+	f, err := simulate.Start(b.Context(), c, opt)
 	if err != nil {
 		b.Fatal(err)
 	}
 	defer f.Stop()
-	awaitSeen(b, c, 600)
+	awaitSeen(b, c, opt)
 	p, stop, err := browser.Open(b.Context(), c.Base(), 1280, 800)
 	if err != nil {
 		b.Fatal(err)

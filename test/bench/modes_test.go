@@ -128,8 +128,8 @@ func switchoverMode(b *testing.B, name string) {
 	for _, mode := range modes {
 		p := pauses[mode]
 		slices.Sort(p)
-		fmt.Printf("write pause of a switchover of %s with mode %-4s, ms, %d runs (min / median / max): %4.0f / %4.0f / %4.0f\n",
-			w.Name, mode, runs, p[0], p[runs/2], p[runs-1])
+		fmt.Printf("  switchovers of %s with mode %-4s: writes paused for %.0f / %.0f / %.0f ms (min / median / max of %d)\n",
+			w.Name, mode, p[0], p[runs/2], p[runs-1], runs)
 	}
 	report("switchover-synchronous-"+w.Engine, pauses[synchronous.One][runs/2]-pauses[synchronous.None][runs/2], "ms", 150)
 }

@@ -22,7 +22,7 @@ func TestSimulatedFleet(t *testing.T) {
 	crosstwin := func(args ...string) *exec.Cmd {
 		return exec.Command(binary, append([]string{"--service", c.Base(), "--token", token}, args...)...)
 	}
-	fleet := crosstwin("simulate", "--servers", "170", "--clusters", "50")
+	fleet := crosstwin("simulate", "--servers", "170", "--clusters", "50", "--fencing")
 	if err := fleet.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -36,9 +36,12 @@ func TestSimulatedFleet(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		seen := 0
+		seen, fenced := 0, 0
 		clear(words)
 		for _, v := range views {
+			if v.Permission != nil && v.Permission.Seconds > 0 {
+				fenced++
+			}
 			for _, s := range v.Servers {
 				if s.Health != view.Unseen {
 					seen++
@@ -48,14 +51,15 @@ func TestSimulatedFleet(t *testing.T) {
 				words[string(p.Rule)] = true
 			}
 		}
-		if seen == 170 && len(views) == 50 && words["clock"] && words["link down"] && (words["stalled"] || words["behind"]) {
+		if seen == 170 && len(views) == 50 && fenced > 25 && words["clock"] && words["link down"] &&
+			(words["stalled"] || words["behind"]) {
 			if views[0].Health == view.InStep {
 				t.Error("the worst does not come first")
 			}
 			break
 		}
 		if time.Now().After(end) {
-			t.Fatalf("%d servers of %d clusters seen, with problems %v", seen, len(views), words)
+			t.Fatalf("%d servers of %d clusters seen, %d with a permission, with problems %v", seen, len(views), fenced, words)
 		}
 	}
 	req, err := http.NewRequest("GET", c.Base()+"/metrics", nil)
