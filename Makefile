@@ -50,8 +50,8 @@ bench: prerequisites build
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 45m ./test/bench
 
 # Random schedules of operations and disturbances: SCHEDULES of them, from SEED on.
-# "make test" runs four; of the steps at which the service is killed, a sample; and of
-# the simulated schedules some hundreds.
+# "make test" runs four; of the steps at which the service is killed, a sample on one engine;
+# and of the simulated schedules some hundreds.
 chaos: test-prerequisites build
 	CROSSTWIN_CHAOS=$(or $(SCHEDULES),60) CROSSTWIN_SEED=$(SEED) $(GO) test -count=1 -v -timeout 4h ./test/chaos
 	CROSSTWIN_SIMULATIONS=10000 $(GO) test -count=1 -v -timeout 1h ./internal/core/guard/simulation

@@ -29,7 +29,7 @@ func automaticFailover(t *testing.T, w *world) {
 	w.must(0, []string{"automatic rejoin: after saving the tail"}, "cluster", "show", "bookings")
 	w.must(2, []string{"automatic rejoin is"}, "cluster", "set", "bookings", "--rejoin", "always")
 	w.fenced()
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {
 		t.Fatal(err)
@@ -152,7 +152,7 @@ func automaticSurvives(t *testing.T, w *world) {
 	w.fenced()
 	w.must(0, nil, "cluster", "set", "bookings", "--automatic", "on", "--quiet-seconds", "0",
 		"--rejoin", "after saving the tail")
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	first := w.takenOver("")
 	steps := func(kind operation.Kind) (names []string) {

@@ -16,7 +16,7 @@ import (
 func TestFalseClaim(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, true)
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	w.settled()
 	if err := w.KillAgent("heron"); err != nil {

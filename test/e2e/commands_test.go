@@ -20,7 +20,7 @@ import (
 func TestStartedByCommands(t *testing.T) { engines(t, true, startedByCommands) }
 
 func startedByCommands(t *testing.T, w *world) {
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	w.settled()
 	for _, name := range []string{"gull", "tern"} {

@@ -230,7 +230,7 @@ func TestInterruptedRewind(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, true)
 	gull := w.server("gull")
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	own := "\n# gull's own words\nwork_mem = '7MB'\n"
 	conf := filepath.Join(gull.DataDir, "postgresql.conf")

@@ -22,7 +22,7 @@ func diskHangs(t *testing.T, w *world) {
 	disk := w.onItsOwnDisk("gull")
 	w.must(0, nil, "cluster", "set", "bookings", "--automatic", "on", "--quiet-seconds", "0", "--rejoin",
 		"after saving the tail")
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {
 		t.Fatal(err)

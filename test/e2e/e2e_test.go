@@ -38,8 +38,12 @@ type world struct {
 
 // engines runs a test on a cluster of each engine.
 func engines(t *testing.T, seeded bool, do func(t *testing.T, w *world)) {
+	enginesOf(t, []string{demo.Bookings, demo.Cargo}, seeded, do)
+}
+
+func enginesOf(t *testing.T, clusters []string, seeded bool, do func(t *testing.T, w *world)) {
 	t.Parallel()
-	for _, name := range []string{demo.Bookings, demo.Cargo} {
+	for _, name := range clusters {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			do(t, newWorldOf(t, name, seeded))

@@ -18,7 +18,7 @@ import (
 func TestEncryptedThroughout(t *testing.T) { engines(t, true, encryptedThroughout) }
 
 func encryptedThroughout(t *testing.T, w *world) {
-	load := w.Load(2, 25*time.Millisecond)
+	load := w.Load(2, 50*time.Millisecond)
 	defer load.Stop()
 	w.settled()
 	if w.mariadb() {

@@ -141,7 +141,7 @@ func badInput(t *testing.T, w *world) {
 func TestWrongServers(t *testing.T) { engines(t, true, wrongServers) }
 
 func wrongServers(t *testing.T, w *world) {
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	w.settled()
 	// What each engine calls the same trouble.

@@ -23,7 +23,7 @@ import (
 func TestKinOrNothing(t *testing.T) { engines(t, true, kinOrNothing) }
 
 func kinOrNothing(t *testing.T, w *world) {
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	proven := func(v view.View) bool { s := w.find(v, "tern"); return s.MayTakeOver && s.Health == view.InStep }
 	if err := w.Await(w.ctx, proven); err != nil {
@@ -92,7 +92,7 @@ func TestErrantTransactionIsNoKin(t *testing.T) {
 func TestStrayedReplicaIsNoKin(t *testing.T) {
 	t.Parallel()
 	w := newWorldOf(t, demo.Bookings, true)
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	w.settled()
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {

@@ -152,7 +152,7 @@ func TestEventsFollowThePrimary(t *testing.T) {
 func TestSeedByDump(t *testing.T) {
 	t.Parallel()
 	w := newWorldOf(t, demo.Cargo, false)
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	w.must(0, []string{"Load a dump of gull", "tern follows gull", "finished"}, "seed", "bookings", "tern", "--way",
 		"dump", "--yes", "--compare")

@@ -55,7 +55,7 @@ func (w *world) nft(rules string) {
 func cutNetwork(t *testing.T, w *world) {
 	w.settled()
 	w.must(0, nil, "cluster", "set", "bookings", "--stalled-seconds", "3")
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	time.Sleep(2 * time.Second)
 	table := "ct_" + w.Name
@@ -124,7 +124,7 @@ func TestMisleadingCases(t *testing.T) { engines(t, true, misleadingCases) }
 func misleadingCases(t *testing.T, w *world) {
 	w.settled()
 	w.must(0, nil, "cluster", "set", "bookings", "--behind-seconds", "1")
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	w.clockThatDiffers("heron")
 
@@ -376,7 +376,7 @@ func TestAlerts(t *testing.T) {
 		}
 	}
 	w.sql("tern", "select pg_wal_replay_pause()")
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	heard(`"event":"raised"`, `"rule":"stalled"`, `"server":"tern"`, "replay is paused")
 	w.must(0, []string{"1 alert is open.", "tern is stalled"}, "alert", "list")
@@ -407,7 +407,7 @@ func TestLogs(t *testing.T) { engines(t, true, logs) }
 
 func logs(t *testing.T, w *world) {
 	w.settled()
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {
 		t.Fatal(err)
 	}

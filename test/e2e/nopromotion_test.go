@@ -23,7 +23,7 @@ func TestCandidateIsNotPromoted(t *testing.T) {
 			t.Parallel()
 			w := newWorldOf(t, name, true)
 			w.must(0, nil, "server", "set", "bookings", "heron", "--rank", "3")
-			load := w.Load(1, 20*time.Millisecond)
+			load := w.Load(1, 30*time.Millisecond)
 			defer load.Stop()
 			if err := load.AwaitAcks(w.ctx, 20); err != nil {
 				t.Fatal(err)

@@ -38,7 +38,7 @@ func twoAndReferee(t *testing.T, w *world) {
 	w.fenced()
 	w.says([]string{"cairn: referee,", "has noted term"}, "status", "bookings")
 
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {
 		t.Fatal(err)

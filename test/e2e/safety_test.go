@@ -51,7 +51,7 @@ func (w *world) kept(v view.View, name string) bool {
 func TestClosedByDefault(t *testing.T) { engines(t, false, closedByDefault) }
 
 func closedByDefault(t *testing.T, w *world) {
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	if err := load.AwaitAcks(w.ctx, 50); err != nil {
 		t.Fatal(err)
 	}
@@ -93,7 +93,7 @@ func closedByDefault(t *testing.T, w *world) {
 func TestRestartIsNoIncident(t *testing.T) { engines(t, true, restartIsNoIncident) }
 
 func restartIsNoIncident(t *testing.T, w *world) {
-	load := w.Load(2, 25*time.Millisecond)
+	load := w.Load(2, 50*time.Millisecond)
 	defer load.Stop()
 	w.settled()
 	byHand := func(end func(*demo.Server)) func() {
@@ -190,7 +190,7 @@ func (w *world) leftInMaintenance() {
 func TestOldPrimaryAliveAllAlong(t *testing.T) { engines(t, true, oldPrimaryAliveAllAlong) }
 
 func oldPrimaryAliveAllAlong(t *testing.T, w *world) {
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	pid := w.AgentPID(w.as("gull"))
 	syscall.Kill(pid, syscall.SIGSTOP)
@@ -237,7 +237,7 @@ func oldPrimaryAliveAllAlong(t *testing.T, w *world) {
 func TestFrozenOldPrimary(t *testing.T) { engines(t, true, frozenOldPrimary) }
 
 func frozenOldPrimary(t *testing.T, w *world) {
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	w.settled()
 	agent := w.AgentPID(w.as("gull"))
@@ -287,7 +287,7 @@ func TestSameNumberIsNoKinship(t *testing.T) {
 	t.Parallel()
 	w := newWorld(t, true)
 	w.must(0, nil, "server", "set", "bookings", "heron", "--rank", "3")
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {
 		t.Fatal(err)
 	}
@@ -466,7 +466,7 @@ func recordsPutBack(t *testing.T, w *world) {
 func TestFailoverToAStoppedServer(t *testing.T) { engines(t, true, failoverToAStoppedServer) }
 
 func failoverToAStoppedServer(t *testing.T, w *world) {
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	if err := load.AwaitAcks(w.ctx, 20); err != nil {
 		t.Fatal(err)
 	}
@@ -504,7 +504,7 @@ func TestFailoverFetchesFromAnIneligibleReplica(t *testing.T) {
 }
 
 func failoverFetchesFromAnIneligibleReplica(t *testing.T, w *world) {
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	w.settled()
 	// tern gets nothing more, heron does.
 	w.stopReceiving("tern")

@@ -18,7 +18,7 @@ import (
 func TestOpenBeforeItWasAdded(t *testing.T) { engines(t, true, openBefore) }
 
 func openBefore(t *testing.T, w *world) {
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	w.settled()
 	heron := w.server("heron")

@@ -43,7 +43,7 @@ func TestStatusSaysWhatIs(t *testing.T) {
 	}
 	w.says([]string{"tern and heron are in step", "It can lose 1 more server", "Nothing at risk"}, "status", "bookings")
 
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	expect := func(what string, ok func(v view.View) bool, words ...string) {
 		t.Helper()
@@ -159,7 +159,7 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 	t.Parallel()
 	w := newWorldOf(t, demo.Cargo, true)
 	w.settled()
-	load := w.Load(1, 20*time.Millisecond)
+	load := w.Load(1, 30*time.Millisecond)
 	defer load.Stop()
 	expect := func(what string, ok func(s *view.Server, v view.View) bool, words ...string) {
 		t.Helper()
