@@ -61,6 +61,9 @@ func (p *permission) kill(owner bool) {
 	p.mu.Lock()
 	stood := p.stood
 	p.killing, p.startsAt = false, time.Time{}
+	if len(left) == 0 {
+		p.seen, p.killed = guard.DatabaseStopped, time.Now()
+	}
 	if owner && !stood {
 		p.startsAt = time.Now().Add(startAgain)
 	}

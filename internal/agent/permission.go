@@ -30,6 +30,7 @@ type permission struct {
 	link     *deadman.Link
 	waiting  map[guard.Question]chan guard.Event // calls of the service that wait
 	seen     guard.DatabaseState                 // by the newest look
+	killed   time.Time                           // when its last process was gone
 	stood    bool                                // an operation had it stand down: it stays stopped
 	killing  bool
 	probing  bool
@@ -229,10 +230,13 @@ func (p *permission) see(o *observation.Server) {
 	o.Process.DiskWaits = p.commits.waiting()
 	state := databaseState(o, s, opening)
 	p.mu.Lock()
-	p.seen = state
+	past := o.At.Before(p.killed) // what was seen before it was killed: whatever runs now was started since
+	if !past {
+		p.seen = state
+	}
 	owes := p.m.StandsDown() // also one that fencing was switched on for a moment ago
 	p.mu.Unlock()
-	if (s.Fencing || owes) && !o.Data.Foreign {
+	if (s.Fencing || owes) && !past && !o.Data.Foreign {
 		p.step(guard.DatabaseIs{State: state})
 	}
 	p.mu.Lock()

@@ -198,7 +198,7 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 	case s.Cause.Code == cause.NothingArrives || s.Cause.Code == cause.PeerSaysNothing:
 		c.Peer = s.Follows
 		return with(cause.CheckNetwork), nil
-	case s.Health == Stalled && s.Follows == v.Primary && primary != nil && primary.Health != TakesWrites:
+	case s.Health == Stalled && s.Follows == v.Primary && primary != nil && awayFor(primary, &s):
 		return with(cause.NothingToDo), nil
 	case s.Observation != nil && s.Observation.Replay.Paused:
 		c.Text = dialect.Of(in.Engine).Resume
@@ -215,6 +215,13 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 		rejoin.Code = cause.RejoinsSoon
 	}
 	return rejoin, &Fix{Kind: operation.Rejoin, Server: s.Name}
+}
+
+// awayFor reports whether a replica is stalled because its primary is away. One that waits for
+// its replicas is not, and a replica that does not answer itself has its own reason.
+func awayFor(primary, replica *Server) bool {
+	return primary.Health != TakesWrites && primary.Cause.Code != cause.SyncWaits &&
+		primary.Cause.Code != cause.CommitsWait && replica.Observation != nil && replica.Observation.Process.Accepting
 }
 
 // slotProblems are slots that are lost, or that keep log which nobody reads.

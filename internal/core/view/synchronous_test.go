@@ -165,6 +165,29 @@ func TestCommitsWaitForReplicas(t *testing.T) {
 	}
 }
 
+// A replica that commits wait for does not wait for its primary: what puts it right is said.
+func TestWhoIsWaitedForIsBroughtBack(t *testing.T) {
+	v := Assess(waiting(func(in *Input, _ *observation.Synchronous) {
+		in.Members[0].Last.Process.CommitWaits = 5
+		for _, i := range []int{1, 2} {
+			o := in.Members[i].Last
+			o.Log.Received, o.Process.Accepting, o.Process.Problem = "0/1F80000", false, "it has not answered within 3 s"
+		}
+	}))
+	said := 0
+	for _, p := range v.Problems {
+		if p.Server == "tern" || p.Server == "heron" {
+			said++
+			if p.Remedy.Code != cause.RejoinIt {
+				t.Errorf("%s is %s, and what is said is %q", p.Server, v.Find(p.Server).Health, p.Mend)
+			}
+		}
+	}
+	if said != 2 || v.Find("gull").Cause.Code != cause.SyncWaits {
+		t.Errorf("%d problems of replicas; gull: %s", said, v.Find("gull").Why)
+	}
+}
+
 // Whom a list names depends on the engine: one names its replicas, the other waits for whoever
 // acknowledges.
 func TestListFor(t *testing.T) {

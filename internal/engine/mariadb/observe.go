@@ -71,7 +71,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	if !o.Process.Accepting && !o.Data.Empty {
 		e.observeStopped(o)
 		e.noteEnd(o)
-		if o.Process.Running && e.wasOpen(pid) {
+		if o.Process.Running && e.wasOpen(o.Process.Identity) {
 			// It hangs, and could go on at any moment: what it was open for
 			// counts, not that it does not answer now.
 			o.Process.Role, o.Process.Writable = observation.Primary, true
@@ -86,18 +86,24 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 // Another process started closed.
 const rememberOpen = "open process"
 
-// noteRole keeps it.
-func (e *Engine) noteRole(open bool) {
-	pid, _ := e.running()
+// noteRole keeps it: the process that was asked, which may have been replaced since.
+func (e *Engine) noteRole(identity string, open bool) {
 	value := "none"
 	if open {
-		value = strconv.Itoa(pid)
+		value = identity
 	}
 	e.remember(rememberOpen, value)
 }
 
-func (e *Engine) wasOpen(pid int) bool {
-	return e.memory.Fingerprint(rememberOpen) == strconv.Itoa(pid)
+// noteOpen has the process that runs now count as open for writes.
+func (e *Engine) noteOpen() {
+	pid, _ := e.running()
+	e.noteRole(host.ProcessIdentity(pid), true)
+}
+
+func (e *Engine) wasOpen(identity string) bool {
+	was := e.memory.Fingerprint(rememberOpen) // earlier agents kept the process's number alone
+	return was == identity || strings.HasPrefix(identity, was+" ")
 }
 
 // plain takes the wrapping off an error.
@@ -260,7 +266,7 @@ func (e *Engine) rememberFacts(o *observation.Server, f map[string]string) {
 	e.remember(rememberServerID, fmt.Sprint(o.Log.ServerID))
 	e.remember(rememberLogs, f["log_base"])
 	e.remember(rememberRelay, f["relay_base"])
-	e.noteRole(o.Process.Role == observation.Primary)
+	e.noteRole(o.Process.Identity, o.Process.Role == observation.Primary)
 	e.markData()
 }
 

@@ -59,7 +59,7 @@ func (e *Engine) open(ctx context.Context) error {
 		return fmt.Errorf("end replication: %w", err)
 	}
 	e.dropHold(ctx)
-	e.noteRole(true)
+	e.noteOpen()
 	if err := e.beforeOpening(ctx); err != nil {
 		return err
 	}

@@ -192,7 +192,7 @@ func (e *Engine) Promote(ctx context.Context) error {
 		if err := e.drain(ctx); err != nil {
 			return fmt.Errorf("promote %s: %w", e.cfg.Name, err)
 		}
-		e.noteRole(true)
+		e.noteOpen()
 		if err := e.beforeOpening(ctx); err != nil {
 			return fmt.Errorf("promote: %w", err)
 		}

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -48,6 +49,22 @@ func (e *Engine) Commits(ctx context.Context) error {
 	}
 	c.conn = conn
 	return nil
+}
+
+// leave ends the connection, unless a commit is being tried by it.
+func (c *committer) leave() {
+	select {
+	case c.turn <- struct{}{}:
+	default:
+		return
+	}
+	if c.conn != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		c.conn.Close(ctx)
+		cancel()
+		c.conn = nil
+	}
+	<-c.turn
 }
 
 func (e *Engine) commit(ctx context.Context, conn *pgx.Conn) error {

@@ -176,6 +176,9 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		}
 	} else if running {
 		o.Process.Problem, o.Process.Passing = "it is "+p.status, true
+		if p.status == "stopping" {
+			e.leave()
+		}
 	} else if len(orphans) > 0 {
 		// Killed without its children, which go on committing (measured).
 		o.Process.Running = true

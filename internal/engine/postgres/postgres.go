@@ -203,6 +203,13 @@ func (e *Engine) connectAs(ctx context.Context, user, database, socketDir string
 	return pgx.ConnectConfig(ctx, c)
 }
 
+// leave ends the sessions that are kept from one question to the next (invariant: nobody who
+// stops a server waits for its agent). A smart stop waits for every session, for ever.
+func (e *Engine) leave() {
+	e.pool.Reset()
+	e.committer.leave()
+}
+
 func (e *Engine) exec(ctx context.Context, sql string) error {
 	_, err := e.pool.Exec(ctx, sql)
 	return e.explain(err)

@@ -13,7 +13,7 @@ import { Topology } from "../parts/topology";
 import { behind, engineName, rank, size, span, when } from "../words";
 import { May, useMay } from "../may";
 
-function Legend() {
+function Legend({ synchronous }: { synchronous: boolean }) {
   return (
     <div className="legend" aria-hidden="true">
       <span>
@@ -42,6 +42,7 @@ function Legend() {
         </svg>
         not yet sent
       </span>
+      {synchronous && <span>✓ acknowledges commits</span>}
     </div>
   );
 }
@@ -313,7 +314,7 @@ export function Cluster() {
         />
       </section>
       <section className="panel rbp" aria-label="Ribbon">
-        <Legend />
+        <Legend synchronous={(view.synchronous?.list.names.length ?? 0) > 0} />
         <Ribbon view={view} />
       </section>
       <div className="cols">
