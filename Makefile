@@ -47,7 +47,7 @@ lint: web/src/api/schema.ts
 	@scripts/lint
 
 bench: prerequisites build
-	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 45m ./test/bench
+	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 75m ./test/bench
 
 # Random schedules of operations and disturbances: SCHEDULES of them, from SEED on.
 # "make test" runs four; of the steps at which the service is killed, a sample on one engine;

@@ -69,6 +69,13 @@ func (l *Workload) Gap() time.Duration {
 	return l.gap
 }
 
+// LastAck is when a write was acknowledged last; zero: none since Reset.
+func (l *Workload) LastAck() time.Time {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.lastAck
+}
+
 // Acked returns the references of all writes that were acknowledged.
 func (l *Workload) Acked() []string {
 	l.mu.Lock()

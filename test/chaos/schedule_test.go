@@ -73,11 +73,14 @@ func run(t *testing.T, name string, seed uint64) {
 		t.Fatal(err)
 	}
 	s.writable = watchWrites(s.Servers)
+	checked := s.checkClaims()
 	for range steps {
 		s.step()
 	}
 	s.heal()
 	s.writable.stop()
+	s.goesOn()
+	checked()
 	s.load.Stop()
 	s.catchUp()
 	s.judge()
