@@ -151,7 +151,11 @@ export function Policy({ v, remove }: { v: View; remove: (referee?: string) => v
           <div className="grid grid-cols-[repeat(auto-fill,minmax(260px,1fr))]">
             {ruleNames.map((r) => (
               <label key={r} className="flex! items-baseline gap-2 pr-4">
-                <input type="checkbox" checked={policy.muted.includes(r)} onChange={(e) => mute(r, e.target.checked)} />
+                <input
+                  type="checkbox"
+                  checked={policy.muted.includes(r)}
+                  onChange={(e) => mute(r, e.target.checked)}
+                />
                 <span>{rules[r]}</span>
               </label>
             ))}
