@@ -4,10 +4,13 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"time"
+
+	"github.com/go-sql-driver/mysql"
 
 	"crosstwin/internal/demo"
 )
@@ -110,7 +113,20 @@ func (h *mariadbHand) switchover() error {
 	return nil
 }
 
+// cutOff ends all clients' sessions at one go; one that ended by itself meanwhile is no error.
 func (h *mariadbHand) cutOff(s *demo.Server) error {
+	for {
+		err := h.cutOffOnce(s)
+		var gone *mysql.MySQLError
+		if !errors.As(err, &gone) || gone.Number != noSuchThread {
+			return err
+		}
+	}
+}
+
+const noSuchThread = 1094
+
+func (h *mariadbHand) cutOffOnce(s *demo.Server) error {
 	rows, err := h.sessions[s].QueryContext(h.ctx,
 		"select id from information_schema.processlist where id <> connection_id() and user <> 'system user' and "+
 			"command not in ('Binlog Dump', 'Daemon')")
