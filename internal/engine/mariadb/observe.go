@@ -103,7 +103,7 @@ func (e *Engine) noteOpen() {
 
 func (e *Engine) wasOpen(identity string) bool {
 	was := e.memory.Fingerprint(rememberOpen) // earlier agents kept the process's number alone
-	return was == identity || strings.HasPrefix(identity, was+" ")
+	return identity != "" && (was == identity || strings.HasPrefix(identity, was+" "))
 }
 
 // plain takes the wrapping off an error.
