@@ -62,7 +62,7 @@ func (p *permission) kill(owner bool) {
 	stood := p.stood
 	p.killing, p.startsAt = false, time.Time{}
 	if len(left) == 0 {
-		p.seen, p.killed = guard.DatabaseStopped, time.Now()
+		p.seen = guard.DatabaseStopped
 	}
 	if owner && !stood {
 		p.startsAt = time.Now().Add(startAgain)

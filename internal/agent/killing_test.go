@@ -1,26 +1,35 @@
 package agent
 
 import (
+	"os/exec"
 	"testing"
 	"time"
 
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/engine/host"
 )
 
-// A look that began before the database was killed says nothing of the one that was started
-// since: that one runs shut, and would be killed for what its predecessor was.
-func TestLookOfBeforeTheKill(t *testing.T) {
-	r := newRig(t)
-	p := &r.permission
-	p.killed, p.seen = time.Now(), guard.DatabaseStopped
-	open := observation.Process{Running: true, Accepting: true, Role: observation.Primary, Identity: "1 2"}
-	p.see(&observation.Server{At: p.killed.Add(-time.Millisecond), Process: open})
-	if p.seen != guard.DatabaseStopped {
-		t.Errorf("by a look of before the kill the database counts as %v", p.seen)
+// A look at a process that has ended since says nothing of the one that was started in its
+// place: that one runs shut, and would be killed for what its predecessor was.
+func TestLookAtAnEndedProcess(t *testing.T) {
+	p := &newRig(t).permission
+	database := exec.Command("sleep", "600")
+	if err := database.Start(); err != nil {
+		t.Fatal(err)
 	}
-	p.see(&observation.Server{At: p.killed.Add(time.Millisecond), Process: open})
+	defer database.Process.Kill()
+	look := &observation.Server{At: time.Now(), Process: observation.Process{Running: true, Accepting: true,
+		Role: observation.Primary, Identity: host.ProcessIdentity(database.Process.Pid)}}
+	p.see(look)
 	if p.seen != guard.DatabaseOpen {
-		t.Errorf("by a look of after it, as %v", p.seen)
+		t.Errorf("while it lives the database counts as %v", p.seen)
+	}
+	database.Process.Kill()
+	database.Wait()
+	p.seen = guard.DatabaseStopped // whoever killed it
+	p.see(look)
+	if p.seen != guard.DatabaseStopped {
+		t.Errorf("by a look at a process that has ended it counts as %v", p.seen)
 	}
 }

@@ -30,7 +30,6 @@ type permission struct {
 	link     *deadman.Link
 	waiting  map[guard.Question]chan guard.Event // calls of the service that wait
 	seen     guard.DatabaseState                 // by the newest look
-	killed   time.Time                           // when its last process was gone
 	stood    bool                                // an operation had it stand down: it stays stopped
 	killing  bool
 	probing  bool
@@ -230,7 +229,7 @@ func (p *permission) see(o *observation.Server) {
 	o.Process.DiskWaits = p.commits.waiting()
 	state := databaseState(o, s, opening)
 	p.mu.Lock()
-	past := o.At.Before(p.killed) // what was seen before it was killed: whatever runs now was started since
+	past := endedSince(o)
 	if !past {
 		p.seen = state
 	}
@@ -245,6 +244,12 @@ func (p *permission) see(o *observation.Server) {
 	left := func(end guard.Time) float64 { return max(0, (end - now).Seconds()) }
 	o.Permission = &observation.Permission{Fencing: s.Fencing, Deadman: p.link.Up(), Set: p.m.Durable.Set,
 		GrantSeconds: left(p.m.Held.Grant), PledgeSeconds: left(p.m.Held.Pledge), PledgedSeconds: left(p.m.Pledged)}
+}
+
+// endedSince reports whether the process that was looked at has ended: what was seen of it says
+// nothing of one that was started since, which runs shut and would be killed for it.
+func endedSince(o *observation.Server) bool {
+	return o.Process.Running && !o.Process.Doomed && o.Process.Identity != "" && processOf(o.Process.Identity) == ""
 }
 
 // databaseState is what a database can do, by what was seen of it. One that does not say

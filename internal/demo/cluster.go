@@ -17,6 +17,7 @@ import (
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/freeport"
 )
@@ -443,6 +444,30 @@ func (c *Cluster) Operate(ctx context.Context, r operation.Request,
 		err = fmt.Errorf("%s ended as %q: %s", op.Kind, op.Outcome, op.Message)
 	}
 	return op, err
+}
+
+// SetPolicy changes the cluster's policy.
+func (c *Cluster) SetPolicy(ctx context.Context, change func(p *cluster.Policy)) error {
+	v, err := c.Client.Cluster(ctx, c.Name)
+	if err != nil {
+		return err
+	}
+	change(&v.Policy)
+	_, err = c.Client.SetCluster(ctx, c.Name, apitype.ClusterChange{Policy: &v.Policy})
+	return err
+}
+
+// Synchronize sets the synchronous mode, once every server has a rank: whoever is primary, there
+// are two replicas to choose from.
+func (c *Cluster) Synchronize(ctx context.Context, mode synchronous.Mode) error {
+	rank := len(c.Servers)
+	if _, err := c.Client.SetServer(ctx, c.Name, c.Servers[rank-1].Name,
+		apitype.ServerChange{Change: cluster.Change{Rank: &rank}}); err != nil {
+		return err
+	}
+	_, err := c.Operate(ctx, operation.Request{Kind: operation.Synchronize,
+		Synchronous: &synchronous.Setting{Mode: mode}}, nil)
+	return err
 }
 
 // SeedAll makes replicas of the empty servers.

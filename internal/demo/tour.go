@@ -13,7 +13,6 @@ import (
 	"syscall"
 	"time"
 
-	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
@@ -294,14 +293,11 @@ func (t *tour) fetchSalvage(ctx context.Context, op operation.Operation) (string
 // byItself kills the primary's database while automatic failover and rejoin are on, and does
 // nothing more.
 func (t *tour) byItself(ctx context.Context) (string, error) {
-	v, err := t.w.Client.Cluster(ctx, t.w.Name)
+	err := t.w.SetPolicy(ctx, func(p *cluster.Policy) {
+		p.Fencing, p.Automatic.On, p.Automatic.QuietSeconds = true, true, 0
+		p.Automatic.Rejoin = cluster.RejoinAfterSaving
+	})
 	if err != nil {
-		return "", err
-	}
-	p := v.Policy
-	p.Fencing, p.Automatic.On, p.Automatic.QuietSeconds = true, true, 0
-	p.Automatic.Rejoin = cluster.RejoinAfterSaving
-	if _, err := t.w.Client.SetCluster(ctx, t.w.Name, apitype.ClusterChange{Policy: &p}); err != nil {
 		return "", err
 	}
 	err = t.w.Await(ctx, func(v view.View) bool { // the primary has a permission, and another server pledges

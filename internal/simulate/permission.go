@@ -97,13 +97,13 @@ func (p *permission) show(o *observation.Server, q agentapi.ObserveRequest) {
 func (f *Fleet) permissions(mux *http.ServeMux) {
 	serve(mux, "POST /agent/v1/permission/ask", f, func(p *permission, q agentapi.GuardAsk) any { return p.asked(&q) })
 	serve(mux, "POST /agent/v1/permission/promote", f, func(p *permission, q agentapi.GuardPromote) any {
-		return p.locked(q.Promote)
+		return p.take(q.Promote)
 	})
-	serve(mux, "POST /agent/v1/permission/rank", f, func(p *permission, q guard.SetRank) any { return p.locked(q) })
+	serve(mux, "POST /agent/v1/permission/rank", f, func(p *permission, q guard.SetRank) any { return p.take(q) })
 	serve(mux, "POST /agent/v1/permission/stand-down", f, (*permission).standDown)
 }
 
-func (p *permission) locked(e guard.Event) *guard.Answer {
+func (p *permission) take(e guard.Event) *guard.Answer {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	a, _ := p.step(e)

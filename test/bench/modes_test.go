@@ -7,7 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/synchronous"
@@ -17,9 +16,9 @@ import (
 )
 
 // newFencedWorld is a world with deadmen, in which fencing is on.
-func newFencedWorld(b *testing.B, cluster string) (*demo.Cluster, context.Context) {
+func newFencedWorld(b *testing.B, name string) (*demo.Cluster, context.Context) {
 	b.Helper()
-	w, ctx := harness.World(b, binary, cluster, nil, inFull, func(o *demo.Options) { o.Fencing = true })
+	w, ctx := harness.World(b, binary, name, nil, inFull, func(o *demo.Options) { o.Fencing = true })
 	if err := w.SeedAll(ctx, nil); err != nil {
 		b.Fatal(err)
 	}
@@ -30,15 +29,8 @@ func newFencedWorld(b *testing.B, cluster string) (*demo.Cluster, context.Contex
 // fence switches fencing on or off and waits until it is so.
 func fence(ctx context.Context, b *testing.B, w *demo.Cluster, on bool) {
 	b.Helper()
-	v, err := w.Client.Cluster(ctx, w.Name)
-	if err != nil {
+	if err := w.SetPolicy(ctx, func(p *cluster.Policy) { p.Fencing = on }); err != nil {
 		b.Fatal(err)
-	}
-	if v.Policy.Fencing != on {
-		v.Policy.Fencing = on
-		if _, err := w.Client.SetCluster(ctx, w.Name, apitype.ClusterChange{Policy: &v.Policy}); err != nil {
-			b.Fatal(err)
-		}
 	}
 	if err := w.Await(ctx, func(v view.View) bool {
 		return (v.Permission != nil && v.Permission.Seconds > 0) == on && inStep(v)
@@ -55,8 +47,8 @@ func BenchmarkIdleFencing(b *testing.B) {
 	}
 }
 
-func idleFencing(b *testing.B, cluster string) {
-	w, ctx := newFencedWorld(b, cluster)
+func idleFencing(b *testing.B, name string) {
+	w, ctx := newFencedWorld(b, name)
 	used := map[bool]map[string]float64{false: {}, true: {}}
 	const rounds = 2
 	for range rounds {
@@ -71,7 +63,7 @@ func idleFencing(b *testing.B, cluster string) {
 		}
 	}
 	for _, who := range []string{"service", "agents", "deadmen", "databases"} {
-		fmt.Printf("  three servers of %s, %-9s  %.2f %% of a core with fencing, %.2f %% without\n", cluster, who,
+		fmt.Printf("  three servers of %s, %-9s  %.2f %% of a core with fencing, %.2f %% without\n", name, who,
 			used[true][who], used[false][who])
 		report("idle-fencing-"+who+"-"+w.Engine, used[true][who]-used[false][who], "percent", 1)
 	}
@@ -98,11 +90,6 @@ func BenchmarkSwitchoverMode(b *testing.B) {
 
 func switchoverMode(b *testing.B, name string) {
 	w, ctx := newFencedWorld(b, name)
-	rank := 3 // "one" is to have two replicas to choose from, whoever is primary
-	if _, err := w.Client.SetServer(ctx, w.Name, w.Servers[2].Name,
-		apitype.ServerChange{Change: cluster.Change{Rank: &rank}}); err != nil {
-		b.Fatal(err)
-	}
 	load := w.Load(1, time.Millisecond)
 	defer load.Stop()
 	pauses := map[synchronous.Mode][]float64{}
@@ -110,7 +97,9 @@ func switchoverMode(b *testing.B, name string) {
 	for i := range 2 * runs {
 		mode := modes[i%2]
 		if i > 0 {
-			synchronize(ctx, b, w, mode)
+			if err := w.Synchronize(ctx, mode); err != nil {
+				b.Fatal(err)
+			}
 		}
 		fence(ctx, b, w, true)
 		if err := load.AwaitAcks(ctx, 200); err != nil {
@@ -132,13 +121,4 @@ func switchoverMode(b *testing.B, name string) {
 			w.Name, mode, p[0], p[runs/2], p[runs-1], runs)
 	}
 	report("switchover-synchronous-"+w.Engine, pauses[synchronous.One][runs/2]-pauses[synchronous.None][runs/2], "ms", 150)
-}
-
-func synchronize(ctx context.Context, b *testing.B, w *demo.Cluster, mode synchronous.Mode) {
-	b.Helper()
-	op, err := w.Operate(ctx, operation.Request{Kind: operation.Synchronize,
-		Synchronous: &synchronous.Setting{Mode: mode}}, nil)
-	if err != nil || op.Outcome != operation.OutcomeFinished {
-		b.Fatalf("%v %s", err, op.Message)
-	}
 }

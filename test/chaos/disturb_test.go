@@ -10,7 +10,6 @@ import (
 	"syscall"
 	"time"
 
-	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
@@ -101,15 +100,12 @@ func (s *schedule) freezeAgent(name string, long time.Duration) {
 // fence switches fencing on, and automatic failover with it or not, and waits until the
 // primary has a permission.
 func (s *schedule) fence(automatic bool) {
-	v, err := s.Client.Cluster(s.ctx, s.Name)
-	if err != nil {
-		s.t.Fatal(err)
-	}
-	v.Policy.Fencing, v.Policy.Automatic.On, v.Policy.Automatic.QuietSeconds = true, automatic, 0
-	if automatic {
-		v.Policy.Automatic.Rejoin = cluster.RejoinAfterSaving
-	}
-	if _, err := s.Client.SetCluster(s.ctx, s.Name, apitype.ClusterChange{Policy: &v.Policy}); err != nil {
+	if err := s.SetPolicy(s.ctx, func(p *cluster.Policy) {
+		p.Fencing, p.Automatic.On, p.Automatic.QuietSeconds = true, automatic, 0
+		if automatic {
+			p.Automatic.Rejoin = cluster.RejoinAfterSaving
+		}
+	}); err != nil {
 		s.t.Fatal(err)
 	}
 	if err := s.Await(s.ctx, func(v view.View) bool {

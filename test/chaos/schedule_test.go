@@ -13,9 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/cause"
-	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/view"
@@ -99,16 +97,8 @@ func modeOf(seed uint64) synchronous.Mode {
 
 // synchronize has commits wait for a replica, for ever.
 func (s *schedule) synchronize() {
-	rank := 3
-	last := s.Servers[len(s.Servers)-1].Name
-	if _, err := s.Client.SetServer(s.ctx, s.Name, last,
-		apitype.ServerChange{Change: cluster.Change{Rank: &rank}}); err != nil {
+	if err := s.Synchronize(s.ctx, s.mode); err != nil {
 		s.t.Fatal(err)
-	}
-	op, err := s.Operate(s.ctx, operation.Request{Kind: operation.Synchronize,
-		Synchronous: &synchronous.Setting{Mode: s.mode}}, nil)
-	if err != nil || op.Outcome != operation.OutcomeFinished {
-		s.t.Fatalf("%v %s", err, op.Message)
 	}
 	s.tell("synchronous mode %s", s.mode)
 }

@@ -120,10 +120,11 @@ func boundaries(steps []string) [][2]string {
 }
 
 // oneOf picks the engine on which a test kills at some steps; the turn has tests of one run
-// picked for different ones. With CROSSTWIN_EVERY_STEP set it is both.
+// picked for different ones. With CROSSTWIN_EVERY_STEP or CROSSTWIN_SEED set it is both, so that
+// a run can be repeated.
 func oneOf(turn int) []string {
 	all := []string{demo.Bookings, demo.Cargo}
-	if os.Getenv("CROSSTWIN_EVERY_STEP") != "" {
+	if os.Getenv("CROSSTWIN_EVERY_STEP") != "" || os.Getenv("CROSSTWIN_SEED") != "" {
 		return all
 	}
 	return all[(chance+turn)%2:][:1]

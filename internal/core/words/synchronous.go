@@ -44,13 +44,11 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.SyncBegins: func(c cause.Cause) string {
 		return "Synchronous mode begins once " + SomeOf(c.Count, c.Names) + follow(c) + " closely: until then commits on " +
-			c.Name +
-			" wait for nobody"
+			c.Name + " wait for nobody"
 	},
 	cause.SyncNotYet: func(c cause.Cause) string {
 		return "Commits on " + c.Name + " wait for " + SomeOf(c.Count, c.Names) +
-			", and that all of before is safe as well is not " +
-			"proven yet"
+			", and that all of before is safe as well is not proven yet"
 	},
 	cause.SyncDouble: func(c cause.Cause) string {
 		return "More than one replica is connected to " + c.Name + " as " + List(c.Names) +

@@ -14,9 +14,12 @@ const (
 	timeLimit    = 3 * time.Second
 )
 
-// TimeCommits measures commits one after the other, and returns their median. One that waits for
-// too long is left to wait: giveUp ends its session, which acknowledges nothing. To cancel it
-// instead would count as a commit that was acknowledged without a replica.
+// giveUpLimit is how long a commit may take to end once its session was ended.
+const giveUpLimit = time.Second
+
+// TimeCommits measures commits one after the other, and returns their median. Of one that waits
+// for too long giveUp ends the session, which acknowledges nothing; where it is nil the commit is
+// left to wait. To cancel it would count as a commit that was acknowledged without a replica.
 func TimeCommits(commit func() error, giveUp func()) (verb.Timed, error) {
 	var took []time.Duration
 	for began := time.Now(); len(took) < timedCommits && time.Since(began) < timeLimit; {
@@ -29,7 +32,13 @@ func TimeCommits(commit func() error, giveUp func()) (verb.Timed, error) {
 				return verb.Timed{}, err
 			}
 		case <-time.After(timeLimit):
-			giveUp()
+			if giveUp != nil {
+				giveUp()
+				select {
+				case <-done:
+				case <-time.After(giveUpLimit):
+				}
+			}
 			return verb.Timed{}, fmt.Errorf("a commit has been waiting for %s", timeLimit)
 		}
 		took = append(took, time.Since(at))
