@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -30,7 +31,7 @@ create table movements (id bigint not null auto_increment primary key, reference
 create table balances (port_id int not null primary key, containers int not null);
 insert into ports values (1,'Harbour'),(2,'Skerry'),(3,'Longholm'),(4,'Outer Stack');
 insert into containers select seq, concat('SKRU', lpad(seq, 7, '0')), 1 + seq % 4, repeat(md5(seq), 5),
-  1000 + seq % 900 from seq_1_to_20000;
+  1000 + seq % 900 from seq_1_to_{containers};
 insert into movements (reference, container_id, to_port, note) select concat('START-', id), id, port_id,
   repeat(md5(id), 4) from containers;
 insert into balances select port_id, count(*) from containers group by port_id;
@@ -40,8 +41,13 @@ create event nightly_sweep on schedule every 1 day starts '2027-01-01 03:00:00' 
   where reference like 'VOID-%';
 `
 
-// containerRows is how many containers there are, always.
-const containerRows = 20000
+// containers is how many there are, always.
+func (h *mariadbHouse) containers() int {
+	if h.c.opt.Small {
+		return 2500
+	}
+	return 20000
+}
 
 // cargoConfig is the configuration of each server, as a DBA would have it who
 // knows replication; nothing in it is Cross Twin's.
@@ -136,7 +142,7 @@ func (h *mariadbHouse) makePrimary(ctx context.Context) error {
 		return err
 	}
 	defer db.Close()
-	_, err = db.ExecContext(ctx, cargoSchema)
+	_, err = db.ExecContext(ctx, strings.ReplaceAll(cargoSchema, "{containers}", strconv.Itoa(h.containers())))
 	return err
 }
 
@@ -227,7 +233,7 @@ func (h *mariadbHouse) promise(ctx context.Context, s *Server) error {
 		return err
 	}
 	defer db.Close()
-	var containers, wrong int64
+	var containers, wrong int
 	err = db.QueryRowContext(ctx, `select (select count(*) from containers),
  (select count(*) from balances b where containers <> (select count(*) from containers c where c.port_id = b.port_id)
   or containers <> (select sum(to_port = b.port_id) - sum(coalesce(from_port, 0) = b.port_id) from movements))`).Scan(
@@ -235,9 +241,9 @@ func (h *mariadbHouse) promise(ctx context.Context, s *Server) error {
 	if err != nil {
 		return err
 	}
-	if containers != containerRows || wrong != 0 {
+	if containers != h.containers() || wrong != 0 {
 		return fmt.Errorf("%s holds %d containers of %d, and the balances of %d ports are not the sums of their movements",
-			s.Name, containers, containerRows, wrong)
+			s.Name, containers, h.containers(), wrong)
 	}
 	return nil
 }
@@ -272,8 +278,9 @@ func (h *mariadbHouse) missing(ctx context.Context, s *Server, acked []string) (
 
 // mover is a client that moves containers between ports.
 type mover struct {
-	db *sql.DB
-	c  *sql.Conn
+	db         *sql.DB
+	c          *sql.Conn
+	containers int
 }
 
 // application connects to one server as the application.
@@ -286,7 +293,7 @@ func (h *mariadbHouse) application(ctx context.Context, s *Server) (*mover, erro
 	if err != nil {
 		return nil, err
 	}
-	m := &mover{db: sql.OpenDB(connector)}
+	m := &mover{db: sql.OpenDB(connector), containers: h.containers()}
 	if m.c, err = m.db.Conn(ctx); err != nil {
 		m.db.Close()
 		return nil, err
@@ -327,7 +334,7 @@ func (m *mover) write(ctx context.Context, reference string) error {
 		return err
 	}
 	defer tx.Rollback()
-	container := 1 + rand.IntN(containerRows)
+	container := 1 + rand.IntN(m.containers)
 	var from int
 	if err := tx.QueryRowContext(ctx, "select port_id from containers where id = ? for update",
 		container).Scan(&from); err != nil {

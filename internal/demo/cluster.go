@@ -3,6 +3,7 @@ package demo
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -379,11 +380,11 @@ func (c *Cluster) DeadmanPID(name string) int {
 	return d.process.Process.Pid
 }
 
-// KillAgent ends a server's agent with kill -9 and waits until it is gone: until
-// then its address is taken (seconds, on a machine that is overloaded).
+// KillAgent ends a server's agent with kill -9, if it has not ended already, and waits until
+// it is gone: until then its address is taken (seconds, on a machine that is overloaded).
 func (c *Cluster) KillAgent(name string) error {
 	s := c.Server(name)
-	if err := s.agent.Process.Kill(); err != nil {
+	if err := s.agent.Process.Kill(); err != nil && !errors.Is(err, os.ErrProcessDone) {
 		return err
 	}
 	<-s.agentGone

@@ -36,7 +36,7 @@ type Options struct {
 	ServiceEnv []string
 	// Clusters names those to build; none: all.
 	Clusters []string
-	// Small has PostgreSQL's cluster begin with an eighth of its rows.
+	// Small has each cluster begin with an eighth of its rows.
 	Small bool
 	// Fencing has a deadman beside every agent, so that fencing can be switched on.
 	Fencing bool

@@ -2,7 +2,7 @@
 // servers, with writers that remember what was acknowledged, and looks afterwards
 // whether anything was lost that no plan had named, or written in two places.
 //
-// CROSSTWIN_CHAOS is the number of schedules (4 when it is not set), CROSSTWIN_SEED
+// CROSSTWIN_CHAOS is the number of schedules (5 when it is not set), CROSSTWIN_SEED
 // the first one's seed: each prints its own, and with CROSSTWIN_CHAOS=1 that seed
 // repeats it.
 package chaos
@@ -67,7 +67,7 @@ func goneInside(t *testing.T, limit time.Duration, env ...string) bool {
 	}
 	c := exec.Command("unshare", "--net", "--mount", "--", "sh", "-c",
 		`ip link set lo up && echo 1 > /proc/sys/net/ipv4/ip_forward && exec "$0" "$@"`, os.Args[0],
-		"-test.run", "^"+t.Name()+"$", "-test.v", "-test.parallel", fmt.Sprint(number("CROSSTWIN_PARALLEL", 2)),
+		"-test.run", "^"+t.Name()+"$", "-test.v", "-test.parallel", fmt.Sprint(number("CROSSTWIN_PARALLEL", 3)),
 		"-test.timeout", fmt.Sprint(limit))
 	c.Env = append(append(os.Environ(), inside+"=1"), env...)
 	out, err := tell(t, c)
@@ -85,7 +85,7 @@ func number(name string, otherwise uint64) uint64 {
 }
 
 func TestChaos(t *testing.T) {
-	schedules := number("CROSSTWIN_CHAOS", 4)
+	schedules := number("CROSSTWIN_CHAOS", 5)
 	seed := number("CROSSTWIN_SEED", rand.Uint64N(1e6))
 	if goneInside(t, 10*time.Minute*time.Duration(1+schedules/2), fmt.Sprintf("CROSSTWIN_SEED=%d", seed)) {
 		return

@@ -24,7 +24,7 @@ import (
 // after a switchover too, and those who read to every server that is in step and not
 // hidden. An agent answers anybody, and says nothing else.
 func TestBalancer(t *testing.T) {
-	engines(t, true, func(t *testing.T, w *world) {
+	anEngine(t, true, func(t *testing.T, w *world) {
 		writes, reads := w.balancer()
 		if n := w.leadsTo(writes, "gull"); n != "gull" {
 			t.Fatalf("who writes is led to %s", n)

@@ -17,7 +17,7 @@ import (
 
 // A server that a person's own commands start and stop is started by those from then on:
 // through a switchover, a crash with a failover, and a rejoin.
-func TestStartedByCommands(t *testing.T) { engines(t, true, startedByCommands) }
+func TestStartedByCommands(t *testing.T) { anEngine(t, true, startedByCommands) }
 
 func startedByCommands(t *testing.T, w *world) {
 	load := w.Load(1, 30*time.Millisecond)

@@ -6,6 +6,8 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"hash/fnv"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -36,10 +38,31 @@ type world struct {
 	names *strings.Replacer
 }
 
-// engines runs a test on a cluster of each engine.
+// engines runs a test on a cluster of each engine: the engines' own code is what it tries.
 func engines(t *testing.T, seeded bool, do func(t *testing.T, w *world)) {
 	enginesOf(t, []string{demo.Bookings, demo.Cargo}, seeded, do)
 }
+
+// anEngine runs a test on one of them, drawn anew in each run: it tries a rule of the service
+// or the agent, whose way to each engine other tests go. "make chaos" has it run on both.
+func anEngine(t *testing.T, seeded bool, do func(t *testing.T, w *world)) {
+	enginesOf(t, drawn(t.Name()), seeded, do)
+}
+
+// drawn picks the cluster on which a test is carried out; of two tests of a run it may be
+// another one. With CROSSTWIN_EVERY_STEP or CROSSTWIN_SEED set it is both, so that a run can
+// be repeated.
+func drawn(test string) []string {
+	all := []string{demo.Bookings, demo.Cargo}
+	if os.Getenv("CROSSTWIN_EVERY_STEP") != "" || os.Getenv("CROSSTWIN_SEED") != "" {
+		return all
+	}
+	h := fnv.New32a()
+	h.Write([]byte(test))
+	return all[(chance+h.Sum32())%2:][:1]
+}
+
+var chance = rand.Uint32N(2)
 
 func enginesOf(t *testing.T, clusters []string, seeded bool, do func(t *testing.T, w *world)) {
 	t.Parallel()

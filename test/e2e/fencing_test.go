@@ -20,30 +20,25 @@ import (
 // lasts four seconds ends on a machine where nobody gets any time.
 const worldsAtOnce = 6
 
-// survives is the test that kills the service at some steps.
-const survives = "AutomaticSurvivesTheServiceAtEveryStep"
-
 // Fencing and automatic failover on real servers of both engines. They are not run beside
 // everything else.
 func TestUnderFencing(t *testing.T) {
+	both := []string{demo.Bookings, demo.Cargo}
 	turns := make(chan bool, worldsAtOnce)
 	for _, x := range []struct {
-		name string
-		do   func(t *testing.T, cluster string)
+		name     string
+		do       func(t *testing.T, cluster string)
+		clusters []string
 	}{
-		{"AutomaticFailover", inFencedWorld(automaticFailover)},
-		{survives, inFencedWorld(automaticSurvives)},
-		{"Fencing", inFencedWorld(fencing)},
-		{"DiskHangs", inFencedWorld(diskHangs)},
-		{"Referee", inFencedWorld(twoAndReferee)},
-		{"Synchronous", inFencedWorld(synchronousMode)},
-		{"Tour", tour},
+		{"AutomaticFailover", inFencedWorld(automaticFailover), both},
+		{"AutomaticSurvivesTheServiceAtEveryStep", inFencedWorld(automaticSurvives), drawn("survives")},
+		{"Fencing", inFencedWorld(fencing), both},
+		{"DiskHangs", inFencedWorld(diskHangs), drawn("disk hangs")},
+		{"Referee", inFencedWorld(twoAndReferee), drawn("referee")},
+		{"Synchronous", inFencedWorld(synchronousMode), both},
+		{"Tour", tour, both},
 	} {
-		clusters := []string{demo.Bookings, demo.Cargo}
-		if x.name == survives {
-			clusters = oneOf(1)
-		}
-		for _, name := range clusters {
+		for _, name := range x.clusters {
 			t.Run(x.name+"/"+name, func(t *testing.T) {
 				t.Parallel()
 				turns <- true

@@ -29,7 +29,7 @@ import (
 
 // What is typed wrongly, or asked of the wrong server, is a clear error with
 // an exit code of its own, and changes nothing.
-func TestBadInput(t *testing.T) { engines(t, true, badInput) }
+func TestBadInput(t *testing.T) { anEngine(t, true, badInput) }
 
 func badInput(t *testing.T, w *world) {
 	before := w.settled()
@@ -138,7 +138,7 @@ func badInput(t *testing.T, w *world) {
 }
 
 // Things that are wrong on the servers: each is said before anything changes.
-func TestWrongServers(t *testing.T) { engines(t, true, wrongServers) }
+func TestWrongServers(t *testing.T) { anEngine(t, true, wrongServers) }
 
 func wrongServers(t *testing.T, w *world) {
 	load := w.Load(1, 30*time.Millisecond)
@@ -330,7 +330,7 @@ func TestRecordsFile(t *testing.T) {
 
 // The document describes what the handlers answer, errors included, and the
 // plan that is previewed is the plan that runs.
-func TestDocumentAndPreview(t *testing.T) { engines(t, true, documentAndPreview) }
+func TestDocumentAndPreview(t *testing.T) { anEngine(t, true, documentAndPreview) }
 
 func documentAndPreview(t *testing.T, w *world) {
 	w.settled()

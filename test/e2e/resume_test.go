@@ -119,19 +119,6 @@ func boundaries(steps []string) [][2]string {
 	return out
 }
 
-// oneOf picks the engine on which a test kills at some steps; the turn has tests of one run
-// picked for different ones. With CROSSTWIN_EVERY_STEP or CROSSTWIN_SEED set it is both, so that
-// a run can be repeated.
-func oneOf(turn int) []string {
-	all := []string{demo.Bookings, demo.Cargo}
-	if os.Getenv("CROSSTWIN_EVERY_STEP") != "" || os.Getenv("CROSSTWIN_SEED") != "" {
-		return all
-	}
-	return all[(chance+turn)%2:][:1]
-}
-
-var chance = rand.IntN(2)
-
 // someOf picks n of the places to kill at, in their order, and those at one of the
 // steps that are named in any case. With CROSSTWIN_EVERY_STEP set, as "make chaos"
 // does, it is all of them. The seed is logged, and CROSSTWIN_SEED repeats it.
@@ -166,7 +153,7 @@ func someOf(t *testing.T, all [][2]string, n int, always ...string) [][2]string 
 // No acknowledged write is lost and one server takes writes, wherever in a
 // switchover the service dies.
 func TestSwitchoverSurvivesTheServiceAtEveryStep(t *testing.T) {
-	enginesOf(t, oneOf(0), true, switchoverSurvives)
+	anEngine(t, true, switchoverSurvives)
 }
 
 func switchoverSurvives(t *testing.T, w *world) {
@@ -197,7 +184,7 @@ func switchoverSurvives(t *testing.T, w *world) {
 }
 
 func TestFailoverSurvivesTheServiceAtEveryStep(t *testing.T) {
-	enginesOf(t, oneOf(1), true, failoverSurvives)
+	anEngine(t, true, failoverSurvives)
 }
 
 func failoverSurvives(t *testing.T, w *world) {
@@ -244,7 +231,7 @@ func (w *world) rejoined(server string) {
 }
 
 func TestRejoinSurvivesTheServiceAtEveryStep(t *testing.T) {
-	enginesOf(t, oneOf(0), true, rejoinSurvives)
+	anEngine(t, true, rejoinSurvives)
 }
 
 func rejoinSurvives(t *testing.T, w *world) {

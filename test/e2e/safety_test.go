@@ -90,7 +90,7 @@ func closedByDefault(t *testing.T, w *world) {
 // A restart is no incident: the primary comes back closed, and its agent opens it
 // again in its own term; the replicas go on, proven, and nothing is lost. What a
 // person sets is another matter: it stays.
-func TestRestartIsNoIncident(t *testing.T) { engines(t, true, restartIsNoIncident) }
+func TestRestartIsNoIncident(t *testing.T) { anEngine(t, true, restartIsNoIncident) }
 
 func restartIsNoIncident(t *testing.T, w *world) {
 	load := w.Load(2, 50*time.Millisecond)
@@ -187,7 +187,7 @@ func (w *world) leftInMaintenance() {
 
 // The old primary was alive all along, and only its agent could not be
 // reached: it is fenced by its own agent as soon as that hears of the new term.
-func TestOldPrimaryAliveAllAlong(t *testing.T) { engines(t, true, oldPrimaryAliveAllAlong) }
+func TestOldPrimaryAliveAllAlong(t *testing.T) { anEngine(t, true, oldPrimaryAliveAllAlong) }
 
 func oldPrimaryAliveAllAlong(t *testing.T, w *world) {
 	load := w.Load(1, 30*time.Millisecond)
@@ -234,7 +234,7 @@ func oldPrimaryAliveAllAlong(t *testing.T, w *world) {
 
 // The old primary's whole host froze and thaws after the failover: its agent
 // kills the database before it can answer anybody.
-func TestFrozenOldPrimary(t *testing.T) { engines(t, true, frozenOldPrimary) }
+func TestFrozenOldPrimary(t *testing.T) { anEngine(t, true, frozenOldPrimary) }
 
 func frozenOldPrimary(t *testing.T, w *world) {
 	load := w.Load(1, 30*time.Millisecond)
@@ -423,7 +423,7 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 
 // An agent refuses every act of an older term: a service put back from an
 // older copy of its records can do no harm, and learns the newer term.
-func TestRecordsPutBack(t *testing.T) { engines(t, true, recordsPutBack) }
+func TestRecordsPutBack(t *testing.T) { anEngine(t, true, recordsPutBack) }
 
 func recordsPutBack(t *testing.T, w *world) {
 	w.StopService()
@@ -463,7 +463,7 @@ func recordsPutBack(t *testing.T, w *world) {
 
 // The primary is gone for good and the only candidate does not run: it can be
 // asked for by name, and is started read-only before it is promoted.
-func TestFailoverToAStoppedServer(t *testing.T) { engines(t, true, failoverToAStoppedServer) }
+func TestFailoverToAStoppedServer(t *testing.T) { anEngine(t, true, failoverToAStoppedServer) }
 
 func failoverToAStoppedServer(t *testing.T, w *world) {
 	load := w.Load(1, 30*time.Millisecond)
@@ -500,7 +500,7 @@ func failoverToAStoppedServer(t *testing.T, w *world) {
 // A candidate that holds less than a replica which may not take over fetches
 // the rest from it first: nothing acknowledged is lost.
 func TestFailoverFetchesFromAnIneligibleReplica(t *testing.T) {
-	engines(t, true, failoverFetchesFromAnIneligibleReplica)
+	anEngine(t, true, failoverFetchesFromAnIneligibleReplica)
 }
 
 func failoverFetchesFromAnIneligibleReplica(t *testing.T, w *world) {

@@ -15,7 +15,7 @@ import (
 // A server that was open for writes already when it was added is left as it runs, whatever
 // its data: a clone that somebody promoted, a replica that was never closed. It is named,
 // with what makes it a replica.
-func TestOpenBeforeItWasAdded(t *testing.T) { engines(t, true, openBefore) }
+func TestOpenBeforeItWasAdded(t *testing.T) { anEngine(t, true, openBefore) }
 
 func openBefore(t *testing.T, w *world) {
 	load := w.Load(1, 30*time.Millisecond)

@@ -238,7 +238,7 @@ func TestMariaDBStatusSaysWhatIs(t *testing.T) {
 
 // A database that does not let its agent in goes on for everybody else: what it
 // does is not known, and that is no reason to make another server primary.
-func TestAgentNotLetIn(t *testing.T) { engines(t, false, agentNotLetIn) }
+func TestAgentNotLetIn(t *testing.T) { anEngine(t, false, agentNotLetIn) }
 
 func agentNotLetIn(t *testing.T, w *world) {
 	lock, unlock := "alter role postgres nologin", "alter role postgres login"
@@ -289,7 +289,7 @@ func agentNotLetIn(t *testing.T, w *world) {
 
 // A primary whose commits hang takes no writes, though the server itself answers
 // and calls itself writable; another primary would not be the remedy.
-func TestCommitsThatHang(t *testing.T) { engines(t, true, commitsThatHang) }
+func TestCommitsThatHang(t *testing.T) { anEngine(t, true, commitsThatHang) }
 
 func commitsThatHang(t *testing.T, w *world) {
 	w.settled()

@@ -127,6 +127,11 @@ type Groups struct {
 	State position.GTIDState
 	// Next is the file that a rotation names.
 	Next string
+	// Skim says of which groups only the number and the ends are wanted: their rows are not
+	// parsed, and they have no fingerprint. nil: of none.
+	Skim func(position.GTID) bool
+
+	skims bool // the open group is one of those
 }
 
 // NewGroups begins a log.
@@ -216,7 +221,9 @@ func (s *Groups) read(b []byte, at int, each func(*Group) error) (int, error) {
 
 func (s *Groups) finish() *Group {
 	g := s.open
-	g.Fingerprint = hex.EncodeToString(s.sum.Sum(nil)[:16])
+	if !s.skims {
+		g.Fingerprint = hex.EncodeToString(s.sum.Sum(nil)[:16])
+	}
 	s.open = nil
 	return g
 }
@@ -244,6 +251,8 @@ func (s *Groups) add(e Event, at uint32) (*Group, error) {
 		s.open.Changed = e.At
 	}
 	switch {
+	case s.skims && (e.Type == TableMapEvent || e.IsRows()):
+		return nil, nil
 	case e.Type == TableMapEvent:
 		return nil, s.addTable(e)
 	case e.IsRows():
@@ -269,6 +278,7 @@ func (s *Groups) begin(e Event, at uint32) (*Group, error) {
 		return nil, err
 	}
 	s.open = &Group{GTID: g, At: e.At, From: at, To: e.End}
+	s.skims = s.Skim != nil && s.Skim(g.GTID)
 	s.sum = sha256.New()
 	fmt.Fprintf(s.sum, "%s\n", g.GTID)
 	return torn, nil

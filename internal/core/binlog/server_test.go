@@ -12,6 +12,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"crosstwin/internal/core/position"
 	"time"
 )
 
@@ -410,6 +412,23 @@ func TestTornAndDamaged(t *testing.T) {
 	read := func(b []byte) (groups []*Group, err error) {
 		_, err = NewGroups().Read(b, func(g *Group) error { groups = append(groups, g); return nil })
 		return groups, err
+	}
+	// What is skimmed has its number and ends, and nothing changes for what comes after it.
+	skimming := NewGroups()
+	skimming.Skim = func(g position.GTID) bool { return g != whole[2].GTID.GTID }
+	i := 0
+	if _, err := skimming.Read(b, func(g *Group) error {
+		w := whole[i]
+		if g.GTID != w.GTID || g.From != w.From || g.To != w.To || !g.Complete {
+			t.Errorf("skimmed: %+v, want %+v", g, w)
+		}
+		if last := i == 2; (g.Fingerprint == w.Fingerprint) != last || (len(g.Rows) == 1) != last {
+			t.Errorf("group %d: fingerprint %q, rows %d", i, g.Fingerprint, len(g.Rows))
+		}
+		i++
+		return nil
+	}); err != nil || i != 3 {
+		t.Errorf("%d groups skimmed: %v", i, err)
 	}
 	for cut := len(Magic); cut < len(b); cut += 7 {
 		groups, err := read(b[:cut])

@@ -16,7 +16,7 @@ import (
 // Alive reports whether a process exists and is no zombie: init reaps late on some
 // machines. One whose first thread has ended lives on while another one of its threads does.
 func Alive(pid int) bool {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	b, err := patient(func() ([]byte, error) { return os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)) })
 	if err != nil {
 		return false
 	}
@@ -60,9 +60,8 @@ func allDoomed(pids []int) bool {
 type thread struct{ ended, waits, killed bool }
 
 func threads(pid int) (out []thread) {
-	files, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/status", pid))
-	for _, f := range files {
-		b, err := os.ReadFile(f)
+	for _, task := range tasks(pid) {
+		b, err := patient(func() ([]byte, error) { return os.ReadFile(filepath.Join(task, "status")) })
 		if err != nil {
 			continue // it has gone
 		}
@@ -84,6 +83,16 @@ func threads(pid int) (out []thread) {
 	return out
 }
 
+// tasks returns the directories of a process's threads.
+func tasks(pid int) []string {
+	dir := fmt.Sprintf("/proc/%d/task", pid)
+	names, _ := patient(func() ([]string, error) { return namesIn(dir) })
+	for i, n := range names {
+		names[i] = filepath.Join(dir, n)
+	}
+	return names
+}
+
 // workingDir returns the directory that a process works in. When its first thread has ended,
 // only its others know.
 func workingDir(pid int) (string, error) {
@@ -91,9 +100,8 @@ func workingDir(pid int) (string, error) {
 	if !errors.Is(err, fs.ErrNotExist) {
 		return dir, err
 	}
-	links, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/cwd", pid))
-	for _, l := range links {
-		if dir, err := os.Readlink(l); err == nil {
+	for _, task := range tasks(pid) {
+		if dir, err := os.Readlink(filepath.Join(task, "cwd")); err == nil {
 			return dir, nil
 		}
 	}

@@ -8,14 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -257,43 +256,24 @@ func LastLines(s string, n int) string {
 // ProcessIdentity tells a process from any other that had or will have its
 // number: when it began, and since which start of the host that is counted.
 func ProcessIdentity(pid int) string {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	b, err := patient(func() ([]byte, error) { return os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)) })
 	if err != nil {
 		return ""
 	}
-	boot, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	boot, err := bootID()
 	// The field of the start time is the 20th after the command's name.
 	fields := strings.Fields(string(b[bytes.LastIndexByte(b, ')')+1:]))
 	if err != nil || len(fields) < 20 {
 		return ""
 	}
-	return fmt.Sprintf("%d %s %s", pid, fields[19], strings.TrimSpace(string(boot)))
+	return fmt.Sprintf("%d %s %s", pid, fields[19], boot)
 }
 
-// runs reports whether a process is one of a program.
-func runs(pid int, program string) bool {
-	comm, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
-	return err == nil && strings.TrimSpace(string(comm)) == program
-}
-
-// Ours reports whether a process is the server, or a child of it, that works in
-// this data directory. A shell that somebody opened there is neither.
-func (d *Data) Ours(pid int) bool {
-	if !runs(pid, d.Process) {
-		return false
-	}
-	cwd, err := workingDir(pid)
-	if errors.Is(err, fs.ErrPermission) {
-		// An agent without root may not look into a server that its unit gave further
-		// rights (measured: MariaDB's). Which unit it is in, anybody may see.
-		return d.Unit != "" && UnitOf(pid) == d.Unit
-	}
-	if err != nil {
-		return false
-	}
-	real, err := filepath.EvalSymlinks(d.Dir)
-	return err == nil && cwd == real
-}
+// bootID tells this start of the host from others.
+var bootID = sync.OnceValues(func() (string, error) {
+	b, err := patient(func() ([]byte, error) { return os.ReadFile("/proc/sys/kernel/random/boot_id") })
+	return strings.TrimSpace(string(b)), err
+})
 
 // ErrDoomed says that what is left of a server was killed, and waits in the kernel for its
 // disk: it acknowledges nothing any more, and its files are not to be touched.
@@ -365,19 +345,6 @@ func (d *Data) KillNow(limit time.Duration) (left []int) {
 			syscall.Kill(pid, syscall.SIGKILL)
 		}
 	}
-}
-
-// Processes lists all living processes that work in the data directory: the
-// server and its children, also those that outlived it.
-func (d *Data) Processes() []int {
-	entries, _ := os.ReadDir("/proc")
-	var out []int
-	for _, x := range entries {
-		if pid, err := strconv.Atoi(x.Name()); err == nil && d.Ours(pid) && Alive(pid) {
-			out = append(out, pid)
-		}
-	}
-	return out
 }
 
 // logSince returns the last telling lines of a server's log from an offset on;

@@ -171,13 +171,13 @@ func (e *Engine) ownEntries(after position.GTIDPosition) (out []entry, start pos
 	if start, err = stateBefore(e.Data, files[i]); err != nil {
 		return nil, start, end, err
 	}
-	before, since := start.Tally(), []position.GTID{}
-	err = eachGroup(e.Data, files[i:], func(_ string, g *binlog.Group) error {
+	before, since, had := start.Tally(), []position.GTID{}, upTo(after)
+	err = eachGroup(e.Data, files[i:], had, func(_ string, g *binlog.Group) error {
 		if !g.Complete {
 			return nil // a torn one is taken back by the server's own recovery
 		}
 		since = append(since, g.GTID.GTID)
-		if had, ok := after.In(g.GTID.Domain); ok && g.GTID.Seq <= had.Seq {
+		if had(g.GTID.GTID) {
 			before.Add(since...)
 			since = since[:0]
 			return nil

@@ -302,8 +302,9 @@ func (e *Engine) unapplied(ctx context.Context, held string) (files []string, la
 	if files, err = indexed(e.Data, base+".index"); err != nil {
 		return nil, "", 0, err
 	}
-	err = eachGroup(e.Data, files, func(_ string, g *binlog.Group) error {
-		if mine, ok := have.In(g.GTID.Domain); g.Complete && (!ok || g.GTID.Seq > mine.Seq) {
+	had := upTo(have)
+	err = eachGroup(e.Data, files, all, func(_ string, g *binlog.Group) error {
+		if g.Complete && !had(g.GTID.GTID) {
 			more++
 			last = later(last, g.GTID.String())
 		}

@@ -77,10 +77,34 @@ func mapped(d *host.Data, path string, do func([]byte) error) error {
 	return do(b)
 }
 
-// eachGroup reads the transactions of log files in order.
-func eachGroup(d *host.Data, files []string, each func(file string, g *binlog.Group) error) error {
-	return eachGroupFrom(d, files, 0, each)
+// eachGroup reads the transactions of log files in order. Of those to be skimmed only the
+// number and the ends are read: a file may be large, and what is asked for a small part.
+func eachGroup(d *host.Data, files []string, skim func(position.GTID) bool,
+	each func(file string, g *binlog.Group) error) error {
+	for _, f := range files {
+		err := mapped(d, f, func(b []byte) error {
+			groups := binlog.NewGroups()
+			groups.Skim = skim
+			_, err := groups.Read(b, func(g *binlog.Group) error { return each(f, g) })
+			return err
+		})
+		if err != nil {
+			return fmt.Errorf("%s: %w", filepath.Base(f), err)
+		}
+	}
+	return nil
 }
+
+// upTo says of a transaction whether it comes no later than a position.
+func upTo(p position.GTIDPosition) func(position.GTID) bool {
+	return func(g position.GTID) bool {
+		had, ok := p.In(g.Domain)
+		return ok && g.Seq <= had.Seq
+	}
+}
+
+// all is for whoever wants nothing but numbers.
+func all(position.GTID) bool { return true }
 
 // eachGroupFrom begins at the first transaction at or after an offset of the
 // first file.
@@ -189,7 +213,9 @@ func (e *Engine) stoppedLog() (stoppedState, error) {
 			st.state, st.read = known.state, known.read
 		}
 		state := st.state.Tally()
-		_, err := binlog.NewGroups().ReadOn(b, st.read, func(g *binlog.Group) error {
+		groups := binlog.NewGroups()
+		groups.Skim = all
+		_, err := groups.ReadOn(b, st.read, func(g *binlog.Group) error {
 			if g.Complete {
 				state.Add(g.GTID.GTID)
 				st.read = int(g.To)

@@ -24,24 +24,34 @@ import (
 // probeTimeout bounds the queries of each second's observation.
 const probeTimeout = 3 * time.Second
 
-// observeSQL asks for the facts of every second, in one round trip.
+// observeSQL asks for the facts of every second, in one round trip. Sessions are shown, not
+// selected: information_schema.processlist makes a table on disk each time it is named
+// (measured), because a statement's text has no bound.
 const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only ro, @@version version,
  @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos,
  @@global.gtid_binlog_state state,
  @@global.binlog_expire_logs_seconds expire, @@global.slave_parallel_threads threads,
    @@global.max_binlog_size file_size,
- (select coalesce(group_concat(id, ' ', query_id), '') from information_schema.processlist
-   where state like 'Waiting for semi-sync ACK%' or state like '%waiting for someone to free space%') waiting,
  (select group_concat(lower(substring(variable_name, 22)), ' ', variable_value)
    from information_schema.global_status where variable_name in ('rpl_semi_sync_master_yes_tx',
    'rpl_semi_sync_master_no_tx', 'rpl_semi_sync_master_status', 'rpl_semi_sync_master_clients')) sync_counts,
  @@global.rpl_semi_sync_master_enabled sync_on, ` + semiSyncSettings + `,
  @@have_ssl have_ssl, coalesce(@@ssl_cert, '') cert,
  @@log_bin log_bin, coalesce(@@log_bin_basename, '') log_base, coalesce(@@relay_log_basename, '') relay_base,
- (select count(*) from information_schema.processlist where user not in ('system user', 'event_scheduler')
-   and command not in ('Binlog Dump', 'Daemon') and id <> connection_id()) clients;
+ connection_id() own;
 show all slaves status;
-show slave hosts`
+show slave hosts;
+show processlist`
+
+// The states of a commit that waits: for a replica, and for room on its disk.
+const (
+	waitsForReplica = "Waiting for semi-sync ACK"
+	waitsForRoom    = "waiting for someone to free space"
+)
+
+// waitingSQL tells which commits wait.
+const waitingSQL = "select coalesce(group_concat(id, ' ', query_id), '') from information_schema.processlist " +
+	"where state like '" + waitsForReplica + "%' or state like '%" + waitsForRoom + "%'"
 
 // Observe implements engine.Engine.
 func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server {
@@ -139,7 +149,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	defer rows.Close()
 	answered := time.Now()
 	o.Looked.Began, o.Looked.Ended = asked, answered
-	var sets [3][]map[string]string
+	var sets [4][]map[string]string
 	for i := range sets {
 		if sets[i], err = records(rows); err != nil {
 			return err
@@ -156,6 +166,9 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 	e.readLink(o, sets[1])
 	for _, r := range sets[2] {
 		o.Links.Downstreams = append(o.Links.Downstreams, observation.Downstream{Name: r["Host"], State: "streaming"})
+	}
+	if err := e.readSessions(ctx, o, sets[0][0], sets[3]); err != nil {
+		return err
 	}
 	primary := o.Process.Role == observation.Primary && sets[0][0]["log_bin"] == "1"
 	log, err := e.place(ctx, primary, sets[0][0]["sync_on"] == "1")
@@ -184,17 +197,6 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	o.Log.ServerID = uint32(n)
 	o.Log.GTIDState = f["state"]
 	o.Encryption = &observation.Encryption{State: e.encryption.Proof(f["have_ssl"] == "YES", f["cert"])}
-	o.Process.ConnectedClients, _ = strconv.Atoi(f["clients"])
-	counts := syncCounts(f)
-	granted := counts["yes_tx"] + " " + counts["no_tx"]
-	switch {
-	case counts["status"] != "ON":
-		granted = f["binlog_pos"] // nobody is asked: a commit is done once it is in the log
-	case waitsForEver(f):
-		granted = counts["yes_tx"] // one whose wait was cancelled is no sign that others go on
-	}
-	o.Process.CommitWaits = e.waits.Longest(time.Now(),
-		strings.FieldsFunc(f["waiting"], func(r rune) bool { return r == ',' }), granted)
 	o.Config.Live = map[string]string{"binlog_expire_logs_seconds": f["expire"], "slave_parallel_threads": f["threads"],
 		"max_binlog_size": f["file_size"], verb.Delay: "0"}
 	o.Process.Role, o.Process.Writable = observation.Primary, true
@@ -207,6 +209,38 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 		}
 		o.Log.Received = o.Log.Applied
 	}
+}
+
+// readSessions counts the clients among the sessions, and takes in for how long a commit has
+// been waiting. Which commits wait is asked only when some do.
+func (e *Engine) readSessions(ctx context.Context, o *observation.Server, facts map[string]string,
+	sessions []map[string]string) error {
+	waits := false
+	for _, x := range sessions {
+		if x["User"] != "system user" && x["User"] != "event_scheduler" && x["Command"] != "Binlog Dump" &&
+			x["Command"] != "Daemon" && x["Id"] != facts["own"] {
+			o.Process.ConnectedClients++
+		}
+		waits = waits || strings.HasPrefix(x["State"], waitsForReplica) || strings.Contains(x["State"], waitsForRoom)
+	}
+	waiting := ""
+	if waits {
+		var err error
+		if waiting, err = e.text(ctx, waitingSQL); err != nil {
+			return err
+		}
+	}
+	counts := syncCounts(facts)
+	granted := counts["yes_tx"] + " " + counts["no_tx"]
+	switch {
+	case counts["status"] != "ON":
+		granted = facts["binlog_pos"] // nobody is asked: a commit is done once it is in the log
+	case waitsForEver(facts):
+		granted = counts["yes_tx"] // one whose wait was cancelled is no sign that others go on
+	}
+	o.Process.CommitWaits = e.waits.Longest(time.Now(),
+		strings.FieldsFunc(waiting, func(r rune) bool { return r == ',' }), granted)
+	return nil
 }
 
 // readLink takes in what the server says of its upstream. Its own measure of

@@ -137,7 +137,7 @@ func readFromAnywhere(t *testing.T, r *rig) {
 	files, err := r.logFiles()
 	r.ok(err)
 	var begins []int
-	r.ok(eachGroup(r.Data, files[:1], func(_ string, g *binlog.Group) error {
+	r.ok(eachGroup(r.Data, files[:1], nil, func(_ string, g *binlog.Group) error {
 		begins = append(begins, int(g.From))
 		return nil
 	}))

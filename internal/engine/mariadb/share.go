@@ -141,8 +141,9 @@ func (e *Engine) groupsAfter(from position.GTIDPosition, each func(string, *binl
 	if err != nil {
 		return err
 	}
-	return eachGroup(e.Data, files[i:], func(file string, g *binlog.Group) error {
-		if had, ok := from.In(g.GTID.Domain); ok && g.GTID.Seq <= had.Seq {
+	had := upTo(from)
+	return eachGroup(e.Data, files[i:], had, func(file string, g *binlog.Group) error {
+		if had(g.GTID.GTID) {
 			return nil
 		}
 		return each(file, g)

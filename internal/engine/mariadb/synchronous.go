@@ -259,6 +259,6 @@ func (e *Engine) nobodyAcknowledges(ctx context.Context) bool {
 	}
 	n, err := e.text(ctx, "select (select variable_value = 0 from information_schema.global_status "+
 		"where variable_name = 'rpl_semi_sync_master_clients') or exists (select * from information_schema.processlist "+
-		"where state like 'Waiting for semi-sync ACK%' and time >= 1)")
+		"where state like '"+waitsForReplica+"%' and time >= 1)")
 	return err == nil && n == "1"
 }
