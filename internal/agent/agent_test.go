@@ -220,7 +220,7 @@ func TestWhoMayAsk(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		other := trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair,
+		other := trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair, memory: &memory{},
 			dir: t.TempDir(), engine: &fakeEngine{}}, r.authority)
 		permit := permit(t, r.authority, "tern", guard.PermitLife)
 		if err := other.learnAccount(permit, verb.Peer{Name: "gull", Agent: r.target.Address}); err != nil {

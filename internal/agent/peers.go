@@ -22,7 +22,7 @@ func (a *Agent) peerClient(server string) *http.Client {
 	return &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{
 		DisableKeepAlives: true, TLSClientConfig: &tls.Config{
 			RootCAs: pki.Pool(a.authorities()), Certificates: []tls.Certificate{a.certificate()},
-			ServerName: pki.AgentName(a.cfg.Cluster, server),
+			ServerName: pki.AgentName(a.cfg.Cluster, server), VerifyConnection: a.knownServer,
 			MinVersion: tls.VersionTLS13}}}
 }
 

@@ -41,7 +41,7 @@ func TestSharedStream(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return peers{trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair}, r.authority)}
+		return peers{trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair, memory: &memory{}}, r.authority)}
 	}
 	tern := as(pki.AgentName("bookings", "tern"))
 	for how, want := range map[string]string{"": "", "fails": "the disk of the source is gone,\nsaid in 100 % of cases",
@@ -86,7 +86,7 @@ func TestPeersNeedAPermit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tern := trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair,
+	tern := trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair, memory: &memory{},
 		dir: t.TempDir(), engine: &fakeEngine{}}, r.authority)
 	gull := verb.Peer{Name: "gull", Agent: r.target.Address}
 	for name, c := range map[string]struct {

@@ -36,7 +36,7 @@ func TestPledgesNeedADecision(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	tern := trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair}, r.authority)
+	tern := trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair, memory: &memory{}}, r.authority)
 	ask := func(from string, term int64, d guard.Signed) error {
 		_, err := tern.askPeer(t.Context(), "gull", r.target.Address,
 			agentapi.PledgeQuestion{Ask: guard.PledgeAsk{From: from, Term: term}, Decision: d})

@@ -58,6 +58,7 @@ func (a *Agent) serveStanding(w http.ResponseWriter, r *http.Request) error {
 	if err := a.keepDecision(req.Decision); err != nil {
 		return err
 	}
+	a.noteCertificates(req.Certificates)
 	if req.Term > 0 {
 		if err := a.learn(req.Term, false); err != nil {
 			return err

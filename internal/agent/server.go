@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"io"
@@ -31,6 +32,7 @@ func (a *Agent) handler() http.Handler {
 		if err := a.keepDecision(req.Decision); err != nil {
 			return err
 		}
+		a.noteCertificates(req.Certificates)
 		if req.Term > 0 {
 			if err := a.learn(req.Term, req.Owner); err != nil {
 				return err
@@ -166,7 +168,7 @@ func (a *Agent) from(allowed func(string) bool, h func(http.ResponseWriter, *htt
 		if !allowed(name) {
 			err = agentapi.Problem{Title: "Not allowed", Detail: name + " may not ask this of " + a.cfg.Server + "'s agent",
 				Status: http.StatusForbidden, Code: agentapi.CodeForbidden}
-		} else if err = a.hasLeft(r); err == nil {
+		} else if err = cmp.Or(a.knownAgent(r.TLS.PeerCertificates[0]), a.hasLeft(r)); err == nil {
 			err = h(w, r)
 		}
 		if err == nil {

@@ -49,6 +49,9 @@ type ObserveRequest struct {
 	Promise int64 `json:"promise,omitempty"`
 	// Readers is what load balancers may be told.
 	Readers *Readers `json:"readers,omitempty"`
+	// Certificates are the serials, in hex, of those by which agents of the cluster are known
+	// from now on; empty: nothing is said of them.
+	Certificates []string `json:"certificates,omitempty"`
 }
 
 // Readers is what the service knows of a server as one for readers.
@@ -152,6 +155,10 @@ type Target struct{ Cluster, Server, Address string }
 
 // Caller calls agents as the service.
 type Caller struct {
+	// Shows judges the certificate by which an agent answers; nil: the authority's word is
+	// enough. It is set before the first call.
+	Shows func(Target, *x509.Certificate) error
+
 	mu    sync.Mutex
 	cert  tls.Certificate
 	roots *x509.CertPool
@@ -173,6 +180,16 @@ func (c *Caller) Use(cert tls.Certificate, roots *x509.CertPool) {
 	c.cert, c.roots, c.byKey = cert, roots, map[Target]*http.Client{}
 }
 
+// Forget has the next call to an agent begin with a new connection.
+func (c *Caller) Forget(t Target) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if h := c.byKey[t]; h != nil {
+		h.CloseIdleConnections() // a call under way goes on
+		delete(c.byKey, t)
+	}
+}
+
 // client keeps one connection an agent. The dial gives up soon and kept
 // connections are probed, because a cut network is silent.
 func (c *Caller) client(t Target) *http.Client {
@@ -186,7 +203,13 @@ func (c *Caller) client(t Target) *http.Client {
 		DialContext: d.DialContext, MaxIdleConnsPerHost: 4,
 		IdleConnTimeout: time.Minute, TLSHandshakeTimeout: 3 * time.Second,
 		TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{c.cert}, RootCAs: c.roots,
-			ServerName: pki.AgentName(t.Cluster, t.Server), MinVersion: tls.VersionTLS13}}}
+			ServerName: pki.AgentName(t.Cluster, t.Server), MinVersion: tls.VersionTLS13,
+			VerifyConnection: func(s tls.ConnectionState) error {
+				if c.Shows == nil {
+					return nil
+				}
+				return c.Shows(t, s.PeerCertificates[0])
+			}}}}
 	c.byKey[t] = h
 	return h
 }

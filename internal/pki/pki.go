@@ -81,6 +81,9 @@ func NewKey() (*ecdsa.PrivateKey, []byte, error) {
 	return key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
 }
 
+// Serial is the number of a certificate, in hex.
+func Serial(c *x509.Certificate) string { return c.SerialNumber.Text(16) }
+
 // Fingerprint of a certificate in DER form: the first 128 bits of its SHA-256.
 func Fingerprint(der []byte) string {
 	s := sha256.Sum256(der)

@@ -355,6 +355,9 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 	if err != nil {
 		return agentapi.EnrollAnswer{}, badInput("the certificate request: %v", err)
 	}
+	if err := s.certified(ctx, rec.Cluster, rec.Name, cert); err != nil {
+		return agentapi.EnrollAnswer{}, err
+	}
 	c, err := s.Store.Cluster(ctx, rec.Cluster)
 	if err != nil {
 		return agentapi.EnrollAnswer{}, err

@@ -321,7 +321,11 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 		operation.Restart, operation.Adopt:
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(ctx, 8*time.Second)
+	limit := probesLimit
+	if in.Request.Kind == operation.Failover {
+		limit = urgentLimit
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	up := func(m view.Member) bool {
 		away := in.Request.Kind == operation.Failover && m.Name == in.View.Primary
@@ -345,7 +349,7 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 				continue
 			}
 			wg.Go(func() {
-				r := s.probeOne(ctx, in, from.Name, to)
+				r := patiently(ctx, func() verb.Probed { return s.probeOne(ctx, in, from.Name, to) })
 				mu.Lock()
 				out = append(out, plan.Probe{From: from.Name, To: to.Name, Result: r})
 				mu.Unlock()
@@ -355,6 +359,28 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	wg.Wait()
 	sortProbes(out)
 	return out
+}
+
+// probesLimit bounds the tries of the replication account, urgentLimit those of a failover.
+const (
+	probesLimit = 16 * time.Second
+	urgentLimit = 8 * time.Second
+)
+
+// slowProbe is from how long on a try that got no answer says that somebody is busy, rather
+// than that nobody is there.
+const slowProbe = 2 * time.Second
+
+// patiently tries again what was too slow, while there is time: one slow answer is no reason
+// to refuse a plan.
+func patiently(ctx context.Context, try func() verb.Probed) verb.Probed {
+	for {
+		began := time.Now()
+		r := try()
+		if r.OK || r.Answered || time.Since(began) < slowProbe || ctx.Err() != nil {
+			return r
+		}
+	}
 }
 
 // reachLimit is how long a server's address for clients may take to answer.

@@ -111,8 +111,12 @@ func (s *Service) renewOne(ctx context.Context, cluster, server, host string) {
 		}
 		ctx, cancel := context.WithTimeout(ctx, observeTimeout)
 		defer cancel()
+		defer s.agents.Forget(t) // the new one is seen once there is a new connection
 		return s.agents.Renew(ctx, t, func(asked agentapi.Renewal) (signed agentapi.Renewal, err error) {
 			own, err := s.Authority.SignRequest([]byte(asked.Request), pki.AgentName(cluster, server))
+			if err == nil {
+				err = s.certified(ctx, cluster, server, own)
+			}
 			if err != nil || asked.DatabaseRequest == "" || host == "" {
 				return agentapi.Renewal{Certificate: string(own)}, err
 			}

@@ -56,11 +56,12 @@ type Service struct {
 	sending sync.Map // channels that are being sent to
 	telling sync.Map // agents that are being told whom to trust
 
-	agents  *agentapi.Caller
-	log     *slog.Logger
-	runner  *runner.Runner
-	alerts  alert.Tracker // of the watching loop alone
-	refused refused       // lately, to whoever may not ask
+	agents       *agentapi.Caller
+	certificates certificates
+	log          *slog.Logger
+	runner       *runner.Runner
+	alerts       alert.Tracker // of the watching loop alone
+	refused      refused       // lately, to whoever may not ask
 
 	attempts attempts
 
@@ -87,6 +88,7 @@ func New(st *store.Store, authority *pki.Authority, log *slog.Logger,
 		ctx: context.Background(), Keep: history.DefaultKeep(), KeepAudit: 400 * 24 * time.Hour,
 		KeepRows: 90 * 24 * time.Hour}
 	s.agents = agentapi.NewCaller(tls.Certificate(pair), authority.Pool())
+	s.agents.Shows = s.showsCertificate
 	s.runner = &runner.Runner{Journal: st, Servers: servers{s}, Local: s.localVerbs(), Log: log,
 		Changed: s.operationChanged, Killpoint: killpoint}
 	return s, s.reload(context.Background())

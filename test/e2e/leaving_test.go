@@ -1,6 +1,11 @@
 package e2e
 
 import (
+	"crypto/tls"
+	"io"
+	"net/http"
+	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -30,6 +35,7 @@ func leavingIsClean(t *testing.T, w *world) {
 			t.Fatalf("%s links of the removed server", n)
 		}
 	}
+	w.knownNoMore("heron", "tern")
 	if w.mariadb() {
 		w.sql("heron", "stop slave", "reset slave all", "set global read_only = 0")
 	} else {
@@ -74,4 +80,32 @@ func (w *world) staysOpen(name string) {
 			w.t.Fatalf("%s does not take writes: %v", name, err)
 		}
 	}
+}
+
+// knownNoMore asks an agent with the certificate that a removed server still has, until it is
+// one that counts no more: within seconds, and for what needs no permit of the service too.
+func (w *world) knownNoMore(removed, asked string) {
+	w.t.Helper()
+	dir := w.server(removed).AgentDir
+	pair, err := tls.LoadX509KeyPair(filepath.Join(dir, "agent.crt"), filepath.Join(dir, "agent.key"))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	// Whom it asks is not what is tried.
+	c := http.Client{Transport: &http.Transport{DisableKeepAlives: true,
+		TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{pair}, InsecureSkipVerify: true}}}
+	said := ""
+	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		res, err := c.Post("https://"+w.server(asked).AgentAddress+"/agent/v1/peer/pledge", "application/json",
+			strings.NewReader("{}"))
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		b, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		if said = string(b); res.StatusCode == http.StatusForbidden && strings.Contains(said, "is not one that counts") {
+			return
+		}
+	}
+	w.t.Errorf("with the certificate of the removed %s: %s", removed, said)
 }

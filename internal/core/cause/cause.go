@@ -34,8 +34,8 @@ const (
 	StoppedCleanly  Code = "stopped cleanly"
 	Crashed         Code = "crashed" // Text: what the data says
 	NotRunning      Code = "not running"
-	NoAnswer        Code = "no answer" // Text: the server's own words
-	ReadOnlyBySet   Code = "read-only by a setting"
+	NoAnswer        Code = "no answer"              // Text: the server's own words
+	ReadOnlyBySet   Code = "read-only by a setting" // Name: the setting
 	RunsAsReplica   Code = "runs as a replica"
 	FollowsNone     Code = "follows no server"
 	Deposed         Code = "deposed"               // a failover took its role, and it follows no server
@@ -180,8 +180,9 @@ const (
 	WatchStages     Code = "watch the stages"
 	MakeAnother     Code = "make another primary"
 	SeeDisk         Code = "see its disk"
-	SeeAgent        Code = "see its agent" // At: its address
-	EndSyncWait     Code = "end the wait"  // Name: the setting
+	SeeAgent        Code = "see its agent"      // At: its address
+	EndSyncWait     Code = "end the wait"       // Name: the setting
+	LetWrite        Code = "let sessions write" // Text: the statement
 	LetIn           Code = "let the agent in"
 	LetRead         Code = "let it be read"
 	SeedIt          Code = "seed it"

@@ -136,6 +136,7 @@ func TestProblems(t *testing.T) {
 	slot := func(x observation.Slot) func(in *Input) {
 		return func(in *Input) { in.Members[0].Last.Links.Slots = []observation.Slot{x} }
 	}
+	const readOnly = "sessions that are read-only"
 	for name, c := range map[string]struct {
 		change func(in *Input)
 		rules  string
@@ -188,6 +189,8 @@ func TestProblems(t *testing.T) {
 			"of the agent of heron in bookings is not good for /peer/copy"},
 		"conflicts": {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts",
 			"replay cancels 40 queries per hour on tern"},
+		readOnly: {func(in *Input) { in.Members[0].Last.Process.Writable = false }, "takes no writes",
+			"read-only, by default_transaction_read_only"},
 		"open": {func(in *Input) { in.Members[0].Last.Data.ClosedByDefault = false }, "open by default",
 			"gull would open for writes"},
 	} {
@@ -199,6 +202,10 @@ func TestProblems(t *testing.T) {
 			text += p.Text + "\n"
 			if p.Mend == "" {
 				t.Errorf("%s: %q says not what to do", name, p.Text)
+			}
+			// A setting is no reason to change the primary.
+			if name == readOnly && (p.Fix != nil || !strings.Contains(p.Mend, "on gull: alter system set default_transaction")) {
+				t.Errorf("%s: %q, %+v", name, p.Mend, p.Fix)
 			}
 		}
 		if got := strings.Join(rules, ", "); got != c.rules || !strings.Contains(text, c.says) {

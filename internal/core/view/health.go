@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"crosstwin/internal/core/cause"
+	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 )
@@ -62,7 +63,7 @@ func health(in Input, m Member, owner *Member, s *Server) (Health, cause.Cause) 
 	case m.Name == in.Owner && o.Process.Role == observation.Primary && o.Process.Writable:
 		return TakesWrites, cause.Cause{}
 	case m.Name == in.Owner && o.Process.Role == observation.Primary:
-		return TakesNoWrite, cause.Cause{Code: cause.ReadOnlyBySet}
+		return TakesNoWrite, cause.Cause{Code: cause.ReadOnlyBySet, Name: dialect.Of(in.Engine).ReadOnly.Setting}
 	case m.Name == in.Owner:
 		return TakesNoWrite, cause.Cause{Code: cause.RunsAsReplica}
 	}

@@ -163,6 +163,9 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 	case s.Cause.Code == cause.CommitsWait:
 		c.Name = dialect.Of(in.Engine).FirstWrite.Setting
 		return with(cause.EndSyncWait), nil
+	case s.Cause.Code == cause.ReadOnlyBySet:
+		c.Text = dialect.Of(in.Engine).ReadOnly.Mend
+		return with(cause.LetWrite), nil // another server may well have the same setting
 	case s.Cause.Code == cause.NotLetIn:
 		return with(cause.LetIn), nil // what is not known is no reason to change the primary
 	case s.Cause.Code == cause.NoReads:

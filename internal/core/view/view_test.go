@@ -114,7 +114,7 @@ func TestAssess(t *testing.T) {
 		{"primary hangs", func(in *Input) { in.Members[0].Last.Process.Accepting = false },
 			map[string]Health{"gull": TakesNoWrite}, 0, []string{"takes no writes"}},
 		{"primary read-only by a setting", func(in *Input) { in.Members[0].Last.Process.Writable = false },
-			map[string]Health{"gull": TakesNoWrite}, 0, []string{"read-only by a setting"}},
+			map[string]Health{"gull": TakesNoWrite}, 0, []string{"its sessions are read-only, by default_transaction_read_only"}},
 		{"agent silent", func(in *Input) { in.Members[1].SeenAt = now.Add(-8 * time.Second) },
 			map[string]Health{"tern": Unseen, "": Unseen}, 0,
 			[]string{"tern is unseen", "It cannot lose another server.", "every write"}},

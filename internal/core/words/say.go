@@ -183,9 +183,11 @@ var healthWords = map[cause.Code]func(cause.Cause) string{
 	cause.Crashed: func(c cause.Cause) string {
 		return "its database crashed (its data says: " + c.Text + ")"
 	},
-	cause.NotRunning:    func(c cause.Cause) string { return cmp.Or(c.Text, "its database does not run") },
-	cause.NoAnswer:      func(c cause.Cause) string { return cmp.Or(c.Text, "its database runs and does not answer") },
-	cause.ReadOnlyBySet: plain("its sessions are read-only by a setting"),
+	cause.NotRunning: func(c cause.Cause) string { return cmp.Or(c.Text, "its database does not run") },
+	cause.NoAnswer:   func(c cause.Cause) string { return cmp.Or(c.Text, "its database runs and does not answer") },
+	cause.ReadOnlyBySet: func(c cause.Cause) string {
+		return "its sessions are read-only, by " + cmp.Or(c.Name, "a setting")
+	},
 	cause.RunsAsReplica: plain("it runs read-only, as a replica"),
 }
 
@@ -474,6 +476,9 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 	cause.EndSyncWait: func(c cause.Cause) string {
 		return fmt.Sprintf("bring the replica back that %s waits for, make room on its disk, or change %s there", c.Server,
 			c.Name)
+	},
+	cause.LetWrite: func(c cause.Cause) string {
+		return fmt.Sprintf("on %s: %s; sessions that are open keep what they began with", c.Server, c.Text)
 	},
 	cause.LetRead: func(c cause.Cause) string {
 		return fmt.Sprintf("set hot_standby = on in its configuration, then crosstwin restart %s %s", c.Cluster, c.Server)

@@ -27,7 +27,8 @@ const probeTimeout = 3 * time.Second
 // observeSQL asks for the facts of every second, in one round trip. Sessions are shown, not
 // selected: information_schema.processlist makes a table on disk each time it is named
 // (measured), because a statement's text has no bound.
-const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only ro, @@version version,
+const observeSQL = `select unix_timestamp(sysdate(6)) clock, @@global.read_only ro, @@global.tx_read_only sessions_ro,
+ @@version version,
  @@server_id server_id, @@global.gtid_binlog_pos binlog_pos, @@global.gtid_slave_pos slave_pos,
  @@global.gtid_binlog_state state,
  @@global.binlog_expire_logs_seconds expire, @@global.slave_parallel_threads threads,
@@ -199,7 +200,7 @@ func (e *Engine) readFacts(o *observation.Server, f map[string]string, follows b
 	o.Encryption = &observation.Encryption{State: e.encryption.Proof(f["have_ssl"] == "YES", f["cert"])}
 	o.Config.Live = map[string]string{"binlog_expire_logs_seconds": f["expire"], "slave_parallel_threads": f["threads"],
 		"max_binlog_size": f["file_size"], verb.Delay: "0"}
-	o.Process.Role, o.Process.Writable = observation.Primary, true
+	o.Process.Role, o.Process.Writable = observation.Primary, f["sessions_ro"] == "0"
 	if f["ro"] != "0" {
 		o.Process.Role, o.Process.Writable = observation.Replica, false
 		// What it applied as a replica counts once it is committed; its own log

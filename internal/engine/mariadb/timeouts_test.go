@@ -4,6 +4,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 )
 
@@ -35,6 +36,9 @@ func TestTimeoutsOfOthers(t *testing.T) {
 	wren.sql("set global tx_read_only = 1")
 	if _, err := wren.Mark(wren.ctx(), "9f", 1, "a mark"); err != nil {
 		t.Errorf("the agent cannot write a mark: %v", err)
+	}
+	if p := wren.Observe(wren.ctx(), false).Process; p.Role != observation.Primary || p.Writable {
+		t.Errorf("nobody else can write: %+v", p)
 	}
 	wren.sql("set global tx_read_only = 0")
 }

@@ -1,0 +1,40 @@
+package agent
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"net/http"
+	"slices"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/pki"
+)
+
+// noteCertificates keeps by which certificates agents of the cluster are known from now on.
+// Where nothing is said, what was said last goes on: pledges are asked for when the service
+// is away. An agent that can write nothing down is told again, and holds nobody up.
+func (a *Agent) noteCertificates(serials []string) {
+	if len(serials) == 0 || slices.Equal(serials, a.memory.get().Certificates) {
+		return
+	}
+	if err := a.memory.change(func(s *state) error { s.Certificates = serials; return nil }); err != nil {
+		a.log.Warn("could not note by which certificates other agents are known", "error", err)
+	}
+}
+
+// knownAgent refuses the certificate of an agent that was removed, or that has a newer one
+// (invariant: who left the cluster is let in nowhere, within a second of that, and is taken
+// for nobody who has his name).
+func (a *Agent) knownAgent(leaf *x509.Certificate) error {
+	name := leaf.Subject.CommonName
+	known := a.memory.get().Certificates
+	if _, _, agent := pki.AgentOf(name); !agent || len(known) == 0 || slices.Contains(known, pki.Serial(leaf)) {
+		return nil
+	}
+	return agentapi.Problem{Title: "Not allowed", Status: http.StatusForbidden, Code: agentapi.CodeForbidden,
+		Detail: "the certificate by which " + name + " is known to " + a.cfg.Server + "'s agent is not one that counts: its " +
+			"server was removed, or has a newer one"}
+}
+
+// knownServer is knownAgent for a peer that is called.
+func (a *Agent) knownServer(s tls.ConnectionState) error { return a.knownAgent(s.PeerCertificates[0]) }
