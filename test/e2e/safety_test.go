@@ -421,6 +421,28 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: "tern"})
 }
 
+// A living primary whose replicas get nothing from it is stopped, and they turn out to lack
+// writes that the plan had not named: everything goes back, by itself, and nothing is lost.
+func TestFailoverUndoesItself(t *testing.T) { engines(t, true, failoverUndoesItself) }
+
+func failoverUndoesItself(t *testing.T, w *world) {
+	load := w.Load(1, 20*time.Millisecond)
+	defer load.Stop()
+	if err := w.server("gull").Starve(w.ctx); err != nil {
+		t.Fatal(err)
+	}
+	w.await(func(v view.View) bool { return v.AtRisk.Bytes > 0 })
+	w.must(4, []string{"failed and undone", "Open gull for writes again"}, "failover", "bookings", "--yes")
+	if err := load.AwaitAcks(w.ctx, 20); err != nil {
+		t.Fatal(err)
+	}
+	w.await(func(v view.View) bool { return v.Primary == w.as("gull") && v.CanLose > 0 })
+	w.settled()
+	load.Stop()
+	w.holdsAll(load, nil, "gull", "tern", "heron")
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})
+}
+
 // An agent refuses every act of an older term: a service put back from an
 // older copy of its records can do no harm, and learns the newer term.
 func TestRecordsPutBack(t *testing.T) { anEngine(t, true, recordsPutBack) }

@@ -415,7 +415,7 @@ func (in *Input) stepDetach(p *operation.Plan, old string, replicas []string) {
 		s.After = append(s.After, operation.Condition{Kind: operation.IsDetached, Server: n})
 		s.Undo = append(s.Undo, operation.Step{Name: "put-back-" + n,
 			Action: operation.Action{Title: "Have " + n + " follow " + old + " again", Server: n,
-				Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n)})}})
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n), Back: true})}})
 	}
 	p.AddStep(s)
 }

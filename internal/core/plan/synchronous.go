@@ -346,7 +346,7 @@ func (in *Input) stepsFollowEarly(p *operation.Plan, old, cand string, others []
 				Call: verb.Seal(verb.Follow{Upstream: in.peer(cand), Slot: in.slotFor(n)})}, Seconds: 0.3,
 			Limit: 30 + in.delayOf(n), After: []operation.Condition{in.follows(n, cand)},
 			Undo: putBack(operation.Action{Title: "Have " + n + " follow " + old + " again", Server: n,
-				Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n)})}),
+				Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(n), Back: true})}),
 			IfFails: "all replicas follow " + old + " again"})
 	}
 }

@@ -127,7 +127,7 @@ func (in *Input) repoint(p *operation.Plan) error {
 		Limit: 60 + in.delayOf(name),
 		After: []operation.Condition{in.follows(name, to)},
 		Undo: putBack(operation.Action{Title: "Have " + name + " follow " + old + " again", Server: name,
-			Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(name)})}),
+			Call: verb.Seal(verb.Follow{Upstream: in.peer(old), Slot: in.slotFor(name), Back: true})}),
 		IfFails: name + " follows " + old + " again"})
 	in.dropSlotOn(p, old, name)
 	before := len(p.Steps)

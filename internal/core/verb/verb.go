@@ -73,6 +73,9 @@ type Promote struct {
 type Follow struct {
 	Upstream Peer   `json:"upstream"`
 	Slot     string `json:"slot,omitempty"`
+	// Back: it followed there until this operation detached it. The upstream may be stopped, and
+	// is asked nothing.
+	Back bool `json:"back,omitempty"`
 }
 
 // Slots makes and drops reservations of log.

@@ -208,6 +208,10 @@ func TestProblems(t *testing.T) {
 				t.Errorf("%s: %q, %+v", name, p.Mend, p.Fix)
 			}
 		}
+		if name == "unseen" && (v.AtRisk.Known || v.Problems[0].Fix != nil ||
+			!strings.Contains(v.Problems[0].Mend, "check that its agent runs")) {
+			t.Errorf("its replicas receive from it: %+v, at risk %+v", v.Problems, v.AtRisk)
+		}
 		if got := strings.Join(rules, ", "); got != c.rules || !strings.Contains(text, c.says) {
 			t.Errorf("%s: rules %q, want %q\n%s", name, got, c.rules, text)
 		}

@@ -141,6 +141,9 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 	if s := v.Synchronous; s != nil && s.Safe && v.CanLose > 0 {
 		return AtRisk{Known: true} // each write is on another server before it is acknowledged
 	}
+	if s := v.Find(owner.Name); s != nil && s.Health == Unseen {
+		return AtRisk{} // what it wrote since it was seen last, nobody knows
+	}
 	r := AtRisk{Known: true, Everything: true}
 	for i, s := range v.Servers {
 		if !s.MayTakeOver {

@@ -44,7 +44,7 @@ func (e *Engine) byGTID(ctx context.Context, l link, up verb.Peer) error {
 		err = e.comparePosition(ctx, theirs, up.Name)
 	}
 	if err == nil {
-		err = e.attach(ctx, up)
+		err = e.attach(ctx, up, false)
 	}
 	if err == nil {
 		return nil

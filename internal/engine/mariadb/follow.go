@@ -81,7 +81,7 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 			return err
 		}
 	}
-	return e.attach(ctx, a.Upstream)
+	return e.attach(ctx, a.Upstream, a.Back)
 }
 
 // delayed reports whether the applier is held back on purpose. Such a replica is
@@ -89,16 +89,19 @@ func (e *Engine) Follow(ctx context.Context, a verb.Follow) error {
 // from the new upstream, which has it.
 func delayed(l link) bool { return l["SQL_Delay"] != "" && l["SQL_Delay"] != "0" }
 
-// attach points the server at an upstream, from what its own log holds on.
-func (e *Engine) attach(ctx context.Context, up verb.Peer) error {
+// attach points the server at an upstream, from what its own log holds on; back where it
+// followed a moment ago.
+func (e *Engine) attach(ctx context.Context, up verb.Peer, back bool) error {
 	e.seen.Lock()
 	acc := e.seen.account
 	e.seen.Unlock()
 	if acc.User == "" {
 		return fmt.Errorf("%s does not know the replication account yet", e.cfg.Name)
 	}
-	if err := e.sameOrigin(ctx, up); err != nil {
-		return err
+	if !back {
+		if err := e.sameOrigin(ctx, up); err != nil {
+			return err
+		}
 	}
 	at := e.heldAt(ctx)
 	e.dropHold(ctx)
