@@ -540,7 +540,7 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 // stoppedLine returns the history of a server that does not answer: what was last
 // seen of it while it ran, if its data says the same.
 func (e *Engine) stoppedLine(ctx context.Context, o *observation.Server, c pgtool.Control) {
-	tli := max(c.Timeline, c.MinRecoveryTLI)
+	tli := e.stoppedTimeline(ctx, c)
 	e.seen.Lock()
 	cached := e.seen.line
 	e.seen.Unlock()

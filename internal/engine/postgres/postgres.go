@@ -80,6 +80,7 @@ type Engine struct {
 		control      controlCache
 		startedAt    string // of the server whose fingerprint was looked up
 		line         lineCache
+		newest       newestTimeline
 		lastTimeline uint32
 		segment      uint64
 		user         string // the account to follow by, once it is known
