@@ -30,7 +30,8 @@ type Group struct {
 	XID        bool     // ended by a transactional commit
 	// Fingerprint identifies the content: statements, and the rows of each
 	// table by name, with the times of the changes. Offsets, checksums and table numbers are not part
-	// of it, so the same transaction has it on every server that logged rows.
+	// of it, nor are the statements that frame it, so the same transaction has it on every
+	// server that logged rows.
 	Fingerprint string
 }
 
@@ -341,7 +342,11 @@ func (s *Groups) addQuery(e Event) (*Group, error) {
 		return nil, err
 	}
 	s.open.Statements = append(s.open.Statements, q)
-	fmt.Fprintf(s.sum, "%s: %s\n", q.Database, q.Text)
+	// How a group is framed differs: what changed a table without transactions ends by a
+	// statement where it was written, and like any other where it was applied (measured).
+	if !harmless(q.Text) {
+		fmt.Fprintf(s.sum, "%s: %s\n", q.Database, q.Text)
+	}
 	word := strings.ToUpper(strings.TrimSpace(q.Text))
 	ends := word == "COMMIT" || word == "ROLLBACK" || strings.HasPrefix(word, "XA COMMIT") ||
 		strings.HasPrefix(word, "XA ROLLBACK")
