@@ -41,6 +41,7 @@ func (in *Input) failover(p *operation.Plan) error {
 	in.checkCovered(p, append([]string{cand}, others...))
 	p.Summary = fmt.Sprintf("Make %s primary of %s instead of %s. %s", cand, in.View.Cluster, old,
 		in.loss(p, old, cand, others))
+	in.checkLeftOut(p, old, cand)
 	p.PauseSeconds = 1
 	in.checkAgents(p, cand)
 	in.checkReplay(p, cand)
@@ -123,6 +124,49 @@ func (in *Input) takePart(p *operation.Plan, but ...string) []string {
 		out = append(out, n)
 	}
 	return out
+}
+
+// checkKeepsUp warns where no replica receives from a primary that is to stop in order: what
+// they lack then was not named, so everything would go back after a pause for nothing.
+func (in *Input) checkKeepsUp(p *operation.Plan, old string, replicas []string) {
+	for _, n := range replicas {
+		if s := in.View.Find(n); s.Health == view.InStep {
+			return
+		}
+	}
+	lacks := "some"
+	if s := in.View.Find(replicas[0]); s.LagBytes > 0 {
+		lacks = words.Size(s.LagBytes)
+	}
+	p.AddCheck(operation.Check{Name: "Replica that keeps up", Server: replicas[0], Result: operation.Warn,
+		Evidence: fmt.Sprintf("no replica is in step: %s lacks %s of %s's log", replicas[0], lacks, old),
+		Why: "if none of them gets the rest while " + old + " stops, everything goes back, and writes have paused for " +
+			"20 s or so for nothing",
+		Mend: fmt.Sprintf("mend what keeps %s's log from its replicas; or stop %s's database and ask again: the plan then "+
+			"names what is lost", old, old)})
+}
+
+// checkLeftOut names, where something is lost, the replicas that do not run or answer: they
+// may hold some of it, and could be fetched from.
+func (in *Input) checkLeftOut(p *operation.Plan, old, cand string) {
+	if p.Loss == nil {
+		return
+	}
+	answer := in.replicas()
+	for _, m := range in.Members {
+		if m.Name == old || m.Name == cand || !m.HeldData || slices.Contains(answer, m.Name) {
+			continue
+		}
+		s, at := in.View.Find(m.Name), ""
+		if s.Position != "" {
+			at = ", and was last seen at " + s.Position
+		}
+		p.AddCheck(operation.Check{Name: "Others that may hold more", Server: m.Name, Result: operation.Warn,
+			Evidence: fmt.Sprintf("%s takes no part (%s)%s", m.Name, words.Said(string(s.Health), 1), at),
+			Why:      "what it holds and " + cand + " lacks is lost with the rest, though it may be fetched",
+			Mend: fmt.Sprintf("if %s can be started, have it run as a replica first, then ask for the failover again",
+				m.Name)})
+	}
 }
 
 // proven reports whether a server was proven in the present term.
@@ -320,6 +364,7 @@ func (in *Input) loss(p *operation.Plan, old, cand string, others []string) stri
 	}
 	m := in.Member(old)
 	if m != nil && m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.stopsGently(old) {
+		in.checkKeepsUp(p, old, append([]string{cand}, others...))
 		return fmt.Sprintf("%s stops cleanly first, so that nothing should be lost.", old)
 	}
 	if ok, _ := in.covered(append([]string{cand}, others...)); ok {

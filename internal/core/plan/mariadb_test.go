@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -196,6 +197,48 @@ func TestLossInGTIDs(t *testing.T) {
 	}
 	if p.ConfirmName != "cargo" {
 		t.Errorf("it asks for the name %q", p.ConfirmName)
+	}
+}
+
+// A living primary whose replicas get nothing from it: that it will come to nothing is said
+// before it begins.
+func TestReplicaThatKeepsUp(t *testing.T) {
+	for behind, warned := range map[int]bool{0: false, 1: false, 2: true} {
+		in := cargo(operation.Request{Kind: operation.Failover}, nil)
+		for _, n := range []string{"plover", "dunlin"}[:behind] {
+			in.View.Find(n).Health = view.Stalled
+		}
+		p, err := Make(in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := slices.ContainsFunc(p.Checks, func(c operation.Check) bool {
+			return c.Name == "Replica that keeps up" && c.Result == operation.Warn
+		})
+		if got != warned {
+			t.Errorf("%d of two are behind: warned %t: %s", behind, got, p.Summary)
+		}
+	}
+}
+
+// Where something is lost, whoever may hold it and takes no part is named; where nothing is,
+// there is nobody to name.
+func TestOthersThatMayHoldMore(t *testing.T) {
+	for end, named := range map[string]bool{"1-11-103": true, "1-11-100": false} {
+		p, err := Make(cargo(operation.Request{Kind: operation.Failover}, func(in *Input, m []view.Member) {
+			dead(m[0].Last)
+			dead(m[2].Last)
+			m[2].HeldData = true
+			m[0].Last.Log.Written = ""
+			in.Examination = &verb.Examination{End: end}
+		}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		i := slices.IndexFunc(p.Checks, func(c operation.Check) bool { return c.Name == "Others that may hold more" })
+		if (i >= 0) != named || named && (p.Checks[i].Server != "dunlin" || p.Checks[i].Result != operation.Warn) {
+			t.Errorf("the log ends at %s: %+v", end, p.Checks)
+		}
 	}
 }
 
