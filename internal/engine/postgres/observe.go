@@ -179,6 +179,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	} else if running {
 		o.Process.Problem, o.Process.Passing = "it is "+p.status, true
 		if p.status == "stopping" {
+			o.Process.Problem = "it is stopping: it lets nobody in, though sessions that are open may go on writing"
 			e.leave()
 		}
 	} else if len(orphans) > 0 {
@@ -188,9 +189,9 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	}
 	if !o.Process.Accepting && !o.Data.Empty {
 		e.observeStopped(ctx, o)
-		if (len(orphans) > 0 || running && p.status == "ready") && o.Data.State == pgtool.StateInProduction {
-			// It hangs, and could go on at any moment: what it is open for counts,
-			// not that it does not answer now.
+		if (len(orphans) > 0 || running && p.status != "starting") && o.Data.State == pgtool.StateInProduction {
+			// It hangs and could go on at any moment, or waits for its sessions to end, which
+			// write until then: what it is open for counts, not that it does not answer now.
 			o.Process.Role, o.Process.Writable = observation.Primary, true
 		}
 	}
