@@ -32,8 +32,8 @@ func (a *Agent) knownAgent(leaf *x509.Certificate) error {
 		return nil
 	}
 	return agentapi.Problem{Title: "Not allowed", Status: http.StatusForbidden, Code: agentapi.CodeForbidden,
-		Detail: "the certificate by which " + name + " is known to " + a.cfg.Server + "'s agent is not one that counts: its " +
-			"server was removed, or has a newer one"}
+		Detail: "the certificate of " + name + " is not one that counts for " + a.cfg.Server + "'s agent: its server " +
+			"was removed, or has a newer one"}
 }
 
 // knownServer is knownAgent for a peer that is called.

@@ -41,7 +41,8 @@ func TestSharedStream(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return peers{trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair, memory: &memory{}}, r.authority)}
+		return peers{trust(&Agent{cfg: Config{Cluster: "bookings", Server: "tern"}, cert: pair, memory: &memory{}},
+			r.authority)}
 	}
 	tern := as(pki.AgentName("bookings", "tern"))
 	for how, want := range map[string]string{"": "", "fails": "the disk of the source is gone,\nsaid in 100 % of cases",

@@ -50,13 +50,15 @@ func TestCertificates(t *testing.T) {
 		t.Errorf("nobody was seen: %v", got)
 	}
 	shows(first, one) // of an agent that was enrolled by an older version
-	if err := s.certified(t.Context(), "bookings", "tern", pki.EncodeCertificates([]*x509.Certificate{second})); err != nil {
+	made := pki.EncodeCertificates([]*x509.Certificate{second})
+	if err := s.certified(t.Context(), "bookings", "tern", made); err != nil {
 		t.Fatal(err)
 	}
 	shows(first, one, two) // it has not taken the new one yet
 	shows(second, two)
 	shows(second, two)
-	if err := s.showsCertificate(tern, first); err == nil || !strings.Contains(err.Error(), "crosstwin server code bookings tern") {
+	if err := s.showsCertificate(tern, first); err == nil ||
+		!strings.Contains(err.Error(), "crosstwin server code bookings tern") {
 		t.Errorf("an old one: %v", err)
 	}
 	shows(third, two, three) // renewed since the backup that these records are of

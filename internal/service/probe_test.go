@@ -20,7 +20,7 @@ func TestPatiently(t *testing.T) {
 	}{
 		"at once":               {[]time.Duration{0}, verb.Probed{}, 1, true},
 		"slow once":             {[]time.Duration{4 * time.Second, time.Second}, verb.Probed{}, 2, true},
-		"slow for ever":         {[]time.Duration{7 * time.Second, 7 * time.Second, 7 * time.Second}, verb.Probed{}, 2, false},
+		"slow for ever":         {[]time.Duration{7 * time.Second, 7 * time.Second, 0}, verb.Probed{}, 2, false},
 		"nobody is there":       {[]time.Duration{time.Millisecond, 0}, verb.Probed{}, 1, false},
 		"a refusal, after long": {[]time.Duration{3 * time.Second, 0}, verb.Probed{Answered: true}, 1, false},
 	} {

@@ -19,8 +19,8 @@ func (s *Store) Certificates(ctx context.Context) ([]Certificate, error) {
 		Certificate
 		MadeAt string `db:"made_at"`
 	}
-	err := s.r.SelectContext(ctx, &rows, "select c.name as cluster, s.name as server, x.serial, x.made_at from certificates x "+
-		"join servers s on s.id = x.server_id join clusters c on c.id = s.cluster_id order by x.rowid")
+	err := s.r.SelectContext(ctx, &rows, "select c.name as cluster, s.name as server, x.serial, x.made_at from "+
+		"certificates x join servers s on s.id = x.server_id join clusters c on c.id = s.cluster_id order by x.rowid")
 	if err != nil {
 		return nil, err
 	}
@@ -36,15 +36,15 @@ func (s *Store) Certificates(ctx context.Context) ([]Certificate, error) {
 
 // AddCertificate records one that was made for a server, beside those that it has.
 func (s *Store) AddCertificate(ctx context.Context, x Certificate) error {
-	_, err := s.w.ExecContext(ctx, "insert or ignore into certificates (server_id, serial, made_at) select s.id, ?, ? from "+
-		"servers s join clusters c on c.id = s.cluster_id where c.name = ? and s.name = ?", x.Serial, x.MadeAt.UTC().Format(timeText),
-		x.Cluster, x.Server)
+	_, err := s.w.ExecContext(ctx, "insert or ignore into certificates (server_id, serial, made_at) select s.id, ?, ? "+
+		"from servers s join clusters c on c.id = s.cluster_id where c.name = ? and s.name = ?", x.Serial,
+		x.MadeAt.UTC().Format(timeText), x.Cluster, x.Server)
 	return err
 }
 
 // KeepCertificate drops all but one of a server's.
 func (s *Store) KeepCertificate(ctx context.Context, x Certificate) error {
-	_, err := s.w.ExecContext(ctx, "delete from certificates where serial <> ? and server_id = (select s.id from servers s "+
-		"join clusters c on c.id = s.cluster_id where c.name = ? and s.name = ?)", x.Serial, x.Cluster, x.Server)
+	_, err := s.w.ExecContext(ctx, "delete from certificates where serial <> ? and server_id = (select s.id from "+
+		"servers s join clusters c on c.id = s.cluster_id where c.name = ? and s.name = ?)", x.Serial, x.Cluster, x.Server)
 	return err
 }

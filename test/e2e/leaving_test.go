@@ -86,8 +86,8 @@ func (w *world) staysOpen(name string) {
 // one that counts no more: within seconds, and for what needs no permit of the service too.
 func (w *world) knownNoMore(removed, asked string) {
 	w.t.Helper()
-	dir := w.server(removed).AgentDir
-	pair, err := tls.LoadX509KeyPair(filepath.Join(dir, "agent.crt"), filepath.Join(dir, "agent.key"))
+	file := filepath.Join(w.server(removed).AgentDir, "agent.pem")
+	pair, err := tls.LoadX509KeyPair(file, file)
 	if err != nil {
 		w.t.Fatal(err)
 	}

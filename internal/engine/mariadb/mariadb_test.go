@@ -402,14 +402,19 @@ func TestEntriesAreTheSameEverywhere(t *testing.T) {
 		"start transaction; insert into d.t (id, v) values (80, 'slow'); do sleep(1.2); commit; update d.t set v = " +
 			"sleep(1.1) where id = 80; alter table d.nokey add column extra int")
 	// Without transactions: the one server ends them by a statement, the other as it ends any.
-	primary.sql("insert into d.old values (80, 1), (81, 1); update d.old set v = 2 where id = 80; delete from d.old where id = 81")
-	primary.sql("start transaction; insert into d.t (id, v) values (82, 'kept'); insert into d.old values (82, 1); commit")
-	primary.sql("start transaction; insert into d.old values (83, 1); insert into d.t (id, v) values (83, 'not kept'); rollback")
-	primary.sql("start transaction; insert into d.t (id, v) values (84, 'kept'); savepoint s; insert into d.t (id, v) values " +
-		"(85, 'not kept'); rollback to s; insert into d.old values (84, 1); commit")
-	primary.sql("create table d.safe (a int primary key) engine = Aria; insert into d.safe values (1); lock tables d.safe write; " +
-		"insert into d.safe values (2); unlock tables; truncate d.safe; create temporary table d.gone (a int); " +
-		"insert into d.gone values (1); insert into d.old select a + 90, 1 from d.gone; drop temporary table d.gone")
+	for _, statements := range []string{
+		"insert into d.old values (80, 1), (81, 1); update d.old set v = 2 where id = 80; delete from d.old where id = 81",
+		"start transaction; insert into d.t (id, v) values (82, 'kept'); insert into d.old values (82, 1); commit",
+		"start transaction; insert into d.old values (83, 1); insert into d.t (id, v) values (83, 'gone'); rollback",
+		"start transaction; insert into d.t (id, v) values (84, 'kept'); savepoint s; insert into d.t (id, v) values " +
+			"(85, 'gone'); rollback to s; insert into d.old values (84, 1); commit",
+		"create table d.safe (a int primary key) engine = Aria; insert into d.safe values (1); lock tables d.safe write; " +
+			"insert into d.safe values (2); unlock tables; truncate d.safe",
+		"create temporary table d.gone (a int); insert into d.gone values (1); " +
+			"insert into d.old select a + 90, 1 from d.gone; drop temporary table d.gone",
+	} {
+		primary.sql(statements)
+	}
 	m, err := primary.Mark(primary.ctx(), "last", 1, "test")
 	primary.ok(err)
 	replica.ok(replica.FindMark(replica.ctx(), m))

@@ -44,7 +44,8 @@ func TestKilledReplicaOfSeveralTimelines(t *testing.T) {
 	}
 	line := p.Observe(p.ctx(), false).Log
 	r.peers["gull"] = p.Engine
-	x, err := r.Examine(r.ctx(), verb.Examine{Line: line.Line, Past: line.Past, Written: end, Primary: verb.Peer{Name: "gull"}})
+	x, err := r.Examine(r.ctx(), verb.Examine{Line: line.Line, Past: line.Past, Written: end,
+		Primary: verb.Peer{Name: "gull"}})
 	if err != nil || later(x.End, end) != x.End || x.Kinship != string(position.Kin) || x.TailBytes != 0 {
 		t.Errorf("its log ends at %s, want %s: %+v %v", x.End, end, x, err)
 	}
