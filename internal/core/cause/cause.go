@@ -208,7 +208,8 @@ const (
 	FindHolder      Code = "find whoever holds it" // Name: the token
 	RemoveToken     Code = "remove the token"      // Name
 	SeeAudit        Code = "see the audit trail"
-	SeeKey          Code = "see who has the key" // Peer, Cluster: whose agent's
+	SeeKey          Code = "see who has the key"       // Peer, Cluster: whose agent's
+	SeeOldKey       Code = "see whose old key that is" // Peer: a server that was removed; Cluster: its
 )
 
 // The parts of a cluster's sentence.

@@ -136,7 +136,7 @@ func TestProblems(t *testing.T) {
 	slot := func(x observation.Slot) func(in *Input) {
 		return func(in *Input) { in.Members[0].Last.Links.Slots = []observation.Slot{x} }
 	}
-	const readOnly = "sessions that are read-only"
+	const readOnly, removed = "sessions that are read-only", "a call of a server's that was removed"
 	for name, c := range map[string]struct {
 		change func(in *Input)
 		rules  string
@@ -187,6 +187,10 @@ func TestProblems(t *testing.T) {
 				Asks: "/peer/copy"}}
 		}), "refused", "tern's agent refused a request from 10.0.0.7: the certificate " +
 			"of the agent of heron in bookings is not good for /peer/copy"},
+		removed: {tern(func(o *observation.Server) {
+			o.Agent.Refused = []observation.Refused{{Name: "puffin.x", Cluster: "bookings", Server: "puffin", From: "10.0.0.7",
+				Asks: "/peer/copy"}}
+		}), "refused", "the certificate of the agent of puffin in bookings is not good for /peer/copy"},
 		"conflicts": {func(in *Input) { in.Members[1].ConflictsPerHour = 40 }, "conflicts",
 			"replay cancels 40 queries per hour on tern"},
 		readOnly: {func(in *Input) { in.Members[0].Last.Process.Writable = false }, "takes no writes",
@@ -207,6 +211,10 @@ func TestProblems(t *testing.T) {
 			if name == readOnly && (p.Fix != nil || !strings.Contains(p.Mend, "on gull: alter system set default_transaction")) {
 				t.Errorf("%s: %q, %+v", name, p.Mend, p.Fix)
 			}
+		}
+		// There is nobody to remove any more.
+		if name == removed && !strings.Contains(v.Problems[0].Mend, "puffin is no server of bookings any more") {
+			t.Errorf("%s: %q", name, v.Problems[0].Mend)
 		}
 		if name == "unseen" && (v.AtRisk.Known || v.Problems[0].Fix != nil ||
 			!strings.Contains(v.Problems[0].Mend, "check that its agent runs")) {

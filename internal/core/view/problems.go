@@ -302,6 +302,9 @@ func slowProblems(in Input, v *View, s Server) (out []Problem) {
 			Cluster: last.Cluster, Text: last.Asks, At: last.From}
 		do := whose
 		do.Code = cause.SeeKey
+		if last.Cluster == in.Cluster && last.Server != "" && findMember(in, last.Server) == nil {
+			do.Code = cause.SeeOldKey
+		}
 		add(cluster.RuleRefused, whose, do)
 	}
 	if f := s.LogFull; f != nil && f.Seconds >= 0 && f.Seconds < in.Policy.FullHours*3600 {

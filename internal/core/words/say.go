@@ -441,6 +441,10 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 		return fmt.Sprintf("%s%s; nobody gives anything to a server that was removed: crosstwin server remove %s %s", say,
 			c.Peer, c.Cluster, c.Peer)
 	},
+	cause.SeeOldKey: func(c cause.Cause) string {
+		return fmt.Sprintf("%s is no server of %s any more, and its certificate is good for nothing; look at its former "+
+			"host: its agent can be stopped, or somebody has that certificate's key", c.Peer, c.Cluster)
+	},
 	cause.EnrollIt: func(c cause.Cause) string {
 		return fmt.Sprintf("run the command that was printed when it was added, on its host; or get a new one: "+
 			"crosstwin server code %s %s", c.Cluster, c.Server)
