@@ -35,6 +35,7 @@ func TestSmartStopLetsSessionsWrite(t *testing.T) {
 	t.Parallel()
 	p := primary(t)
 	p.sql("create table t (a int)")
+	p.await("opened", func(o *observation.Server) bool { return o.Process.Writable })
 	p.somebody(func(c *pgx.Conn) {
 		p.utility("pg_ctl", "-D", p.cfg.DataDir, "-W", "-m", "smart", "stop")
 		o := p.await("stops", func(o *observation.Server) bool { return !o.Process.Accepting })

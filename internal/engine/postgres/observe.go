@@ -171,7 +171,7 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 			o.Process.Problem, o.Process.NotLetIn = host.Unanswered(probeTimeout, err, plain(err)), notLetIn(err)
 			// So its own file says that it has come up and lets nobody in: hot_standby is off.
 			o.Process.NoReads = p.status == "standby" && !o.Process.NotLetIn
-		} else if thorough {
+		} else if e.noteOpen(o); thorough {
 			if err = e.observeSettings(ctx, o); err != nil {
 				o.Config.Settings, o.Config.Facts, o.Config.Problem = nil, nil, host.Words(err, plain(err))
 			}
@@ -179,7 +179,9 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	} else if running {
 		o.Process.Problem, o.Process.Passing = "it is "+p.status, true
 		if p.status == "stopping" {
-			o.Process.Problem = "it is stopping: it lets nobody in, though sessions that are open may go on writing"
+			if e.wasOpen(o.Process.Identity) {
+				o.Process.Problem = "it is stopping: it lets nobody in, though sessions that are open may go on writing"
+			}
 			e.leave()
 		}
 	} else if len(orphans) > 0 {
@@ -189,9 +191,12 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	}
 	if !o.Process.Accepting && !o.Data.Empty {
 		e.observeStopped(ctx, o)
-		if (len(orphans) > 0 || running && p.status != "starting") && o.Data.State == pgtool.StateInProduction {
-			// It hangs and could go on at any moment, or waits for its sessions to end, which
-			// write until then: what it is open for counts, not that it does not answer now.
+		// One that stops waits for its sessions to end, which write until then. A copy that never
+		// opened has the state of its source as well: what counts is what this process was.
+		stops := running && p.status == "stopping" && e.wasOpen(o.Process.Identity)
+		if (len(orphans) > 0 || stops || running && p.status == "ready") && o.Data.State == pgtool.StateInProduction {
+			// It hangs, and could go on at any moment: what it is open for counts,
+			// not that it does not answer now.
 			o.Process.Role, o.Process.Writable = observation.Primary, true
 		}
 	}
@@ -203,6 +208,22 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 		}
 	}
 	return o
+}
+
+// noteOpen keeps by which process the server takes writes, wasOpen asks for it. A server that
+// answers adds to the process's identity when it began by its own account.
+func (e *Engine) noteOpen(o *observation.Server) {
+	if o.Process.Role == observation.Primary && o.Process.Writable {
+		e.seen.Lock()
+		e.seen.open = o.Process.Identity
+		e.seen.Unlock()
+	}
+}
+
+func (e *Engine) wasOpen(identity string) bool {
+	e.seen.Lock()
+	defer e.seen.Unlock()
+	return identity != "" && strings.HasPrefix(e.seen.open+" ", identity+" ")
 }
 
 // plain takes the wrapping off a connection error.
