@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"net/http"
 	"slices"
+	"time"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/pki"
@@ -13,22 +14,25 @@ import (
 // noteCertificates keeps by which certificates agents of the cluster are known from now on.
 // Where nothing is said, what was said last goes on: pledges are asked for when the service
 // is away. An agent that can write nothing down is told again, and holds nobody up.
-func (a *Agent) noteCertificates(serials []string) {
-	if len(serials) == 0 || slices.Equal(serials, a.memory.get().Certificates) {
+func (a *Agent) noteCertificates(said *agentapi.Certificates) {
+	known := a.memory.get().Certificates
+	if said == nil || known != nil && slices.Equal(said.Serials, known.Serials) {
 		return
 	}
-	if err := a.memory.change(func(s *state) error { s.Certificates = serials; return nil }); err != nil {
+	if err := a.memory.change(func(s *state) error { s.Certificates = said; return nil }); err != nil {
 		a.log.Warn("could not note by which certificates other agents are known", "error", err)
 	}
 }
 
 // knownAgent refuses the certificate of an agent that was removed, or that has a newer one
-// (invariant: who left the cluster is let in nowhere, within a second of that, and is taken
-// for nobody who has his name).
+// (invariant: who left the cluster is let in nowhere, within a second of that, also when
+// another server bears the name). One that was made since the list was told is only too new
+// for it: to withdraw a certificate changes the list.
 func (a *Agent) knownAgent(leaf *x509.Certificate) error {
 	name := leaf.Subject.CommonName
 	known := a.memory.get().Certificates
-	if _, _, agent := pki.AgentOf(name); !agent || len(known) == 0 || slices.Contains(known, pki.Serial(leaf)) {
+	if _, _, agent := pki.AgentOf(name); !agent || known == nil || slices.Contains(known.Serials, pki.Serial(leaf)) ||
+		!pki.MadeAt(leaf).Before(known.Told.Truncate(time.Second)) {
 		return nil
 	}
 	return agentapi.Problem{Title: "Not allowed", Status: http.StatusForbidden, Code: agentapi.CodeForbidden,

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/guard"
@@ -26,21 +27,30 @@ func TestKnownAgents(t *testing.T) {
 		return tern.learnAccount(permit(t, r.authority, "tern", guard.PermitLife),
 			verb.Peer{Name: "gull", Agent: r.target.Address})
 	}
-	told := func(serials ...string) {
+	told := func(at time.Time, serials ...string) {
 		t.Helper()
-		if _, err := r.caller.Observe(t.Context(), r.target, agentapi.ObserveRequest{Certificates: serials}); err != nil {
+		req := agentapi.ObserveRequest{}
+		if len(serials) > 0 {
+			req.Certificates = &agentapi.Certificates{Serials: serials, Told: at}
+		}
+		if _, err := r.caller.Observe(t.Context(), r.target, req); err != nil {
 			t.Fatal(err)
 		}
 	}
+	earlier, later := time.Now().Add(-time.Minute), time.Now().Add(time.Minute) // than tern's was made
 	own, terns := pki.Serial(r.cert.Leaf), pki.Serial(pair.Leaf)
 	if err := ask(); err != nil {
 		t.Fatalf("nothing was said yet: %v", err)
 	}
-	told(own, "5eed")
+	told(earlier, own)
+	if err := ask(); err != nil {
+		t.Errorf("just enrolled or renewed, and not told of yet: %v", err)
+	}
+	told(later, own, "5eed")
 	if err := ask(); err == nil || !strings.Contains(err.Error(), "is not one that counts") {
 		t.Errorf("removed: %v", err)
 	}
-	told()
+	told(later)
 	if err := ask(); err == nil {
 		t.Error("what was said is forgotten")
 	}
@@ -48,16 +58,16 @@ func TestKnownAgents(t *testing.T) {
 	if err != nil || len(o.Agent.Refused) != 1 || o.Agent.Refused[0].Name != pki.AgentName("bookings", "tern") {
 		t.Errorf("the service is not told of it: %+v %v", o, err)
 	}
-	told(terns, own)
+	told(later, terns, own)
 	if err := ask(); err != nil {
 		t.Errorf("back again: %v", err)
 	}
-	tern.memory.s.Certificates = []string{terns, "5eed"}
+	tern.memory.s.Certificates = &agentapi.Certificates{Serials: []string{terns, "5eed"}, Told: later}
 	if err := ask(); err == nil || !strings.Contains(err.Error(), "is not one that counts") {
 		t.Errorf("it calls a server that was removed: %v", err)
 	}
 	m, err := openMemory(r.dir)
-	if err != nil || !slices.Equal(m.get().Certificates, []string{terns, own}) {
+	if err != nil || !slices.Equal(m.get().Certificates.Serials, []string{terns, own}) {
 		t.Errorf("kept over a restart: %v %v", m.get().Certificates, err)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"sync"
 
+	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/guard"
 )
 
@@ -42,9 +43,9 @@ type state struct {
 	// Stranger: the server ran open before this agent knew of any term, and still is what
 	// it was then.
 	Stranger bool `json:"stranger,omitempty"`
-	// Certificates are the serials of those by which agents of the cluster are known; none:
-	// the service never said.
-	Certificates []string `json:"certificates,omitempty"`
+	// Certificates are those by which agents of the cluster are known; nil: the service never
+	// said.
+	Certificates *agentapi.Certificates `json:"certificates,omitempty"`
 	// Opened is the newest process that took writes here by right.
 	Opened string `json:"opened,omitempty"`
 	// Fencing: no process here may take writes without a permission that runs. Set are the

@@ -49,9 +49,15 @@ type ObserveRequest struct {
 	Promise int64 `json:"promise,omitempty"`
 	// Readers is what load balancers may be told.
 	Readers *Readers `json:"readers,omitempty"`
-	// Certificates are the serials, in hex, of those by which agents of the cluster are known
-	// from now on; empty: nothing is said of them.
-	Certificates []string `json:"certificates,omitempty"`
+	// Certificates are those by which agents of the cluster are known; nil: nothing is said.
+	Certificates *Certificates `json:"certificates,omitempty"`
+}
+
+// Certificates are those by which agents of a cluster are known. Serials are in hex. One that
+// was made since Told, by the service's clock, is none that was withdrawn.
+type Certificates struct {
+	Serials []string  `json:"serials"`
+	Told    time.Time `json:"told"`
 }
 
 // Readers is what the service knows of a server as one for readers.

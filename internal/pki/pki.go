@@ -84,6 +84,12 @@ func NewKey() (*ecdsa.PrivateKey, []byte, error) {
 // Serial is the number of a certificate, in hex.
 func Serial(c *x509.Certificate) string { return c.SerialNumber.Text(16) }
 
+// backdated is by how much a certificate is good before it was made: a host's clock may be slow.
+const backdated = time.Hour
+
+// MadeAt is when a certificate was made, to the second below, by the service's clock.
+func MadeAt(c *x509.Certificate) time.Time { return c.NotBefore.Add(backdated) }
+
 // Fingerprint of a certificate in DER form: the first 128 bits of its SHA-256.
 func Fingerprint(der []byte) string {
 	s := sha256.Sum256(der)
@@ -98,7 +104,7 @@ func (a *Authority) Sign(name string, pub any, life time.Duration, hosts ...stri
 
 func (a *Authority) sign(t *x509.Certificate, pub any, life time.Duration, hosts []string) ([]byte, error) {
 	t.SerialNumber, t.KeyUsage = serial(), x509.KeyUsageDigitalSignature
-	t.NotBefore, t.NotAfter = time.Now().Add(-time.Hour), time.Now().Add(life)
+	t.NotBefore, t.NotAfter = time.Now().Add(-backdated), time.Now().Add(life)
 	for _, h := range hosts {
 		if ip := net.ParseIP(h); ip != nil {
 			t.IPAddresses = append(t.IPAddresses, ip)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/x509"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -12,49 +13,38 @@ import (
 	"crosstwin/internal/store"
 )
 
-// certificates are those of agents that count, as the records have them.
+// certificates are those of agents that count, as the records have them. Whoever changes the
+// records holds changing until both say the same; mu is for the map alone, so that nobody who
+// asks waits for a disk.
 //
 // Invariant: of the certificates that were made for a server's name only the newest one that
 // was seen counts, and those made since. A removed server's counts nowhere, not even once
 // another server has its name. Records from an older backup do not know the newest: one that
 // was made later than all they know is taken for it, because only the authority can have.
 type certificates struct {
-	mu sync.Mutex
-	of map[agentOf][]store.Certificate // in the order in which they were recorded
+	changing, mu sync.Mutex
+	of           map[agentOf][]store.Certificate // in the order in which they were recorded
 }
 
 type agentOf struct{ cluster, server string }
 
-func (x *certificates) take(list []store.Certificate) {
+func (x *certificates) list(cluster, server string) []store.Certificate {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	x.of = map[agentOf][]store.Certificate{}
-	for _, c := range list {
-		k := agentOf{c.Cluster, c.Server}
-		x.of[k] = append(x.of[k], c)
-	}
+	return x.of[agentOf{cluster, server}]
 }
 
-func (x *certificates) add(c store.Certificate) {
+func (x *certificates) set(cluster, server string, list []store.Certificate) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	k := agentOf{c.Cluster, c.Server}
-	x.of[k] = append(x.of[k], c)
-}
-
-func (x *certificates) keep(c store.Certificate) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	x.of[agentOf{c.Cluster, c.Server}] = []store.Certificate{c}
+	x.of[agentOf{cluster, server}] = list
 }
 
 // serials returns those of the named servers of a cluster; none when those of one are not
 // known: it was enrolled by an older version and has not been seen since.
 func (x *certificates) serials(cluster string, servers []string) (out []string) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
 	for _, s := range servers {
-		list := x.of[agentOf{cluster, s}]
+		list := x.list(cluster, s)
 		if len(list) == 0 {
 			return nil
 		}
@@ -65,54 +55,33 @@ func (x *certificates) serials(cluster string, servers []string) (out []string) 
 	return out
 }
 
-// standing is what a certificate that an agent shows is.
-type standing int
-
-const (
-	known     standing = iota // one of those that count
-	newest                    // the newest of several: the others have served
-	later                     // not in the records, and made after all that are
-	withdrawn                 // not in the records, and older
-)
-
-func (x *certificates) standing(c store.Certificate) standing {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	list := x.of[agentOf{c.Cluster, c.Server}]
-	for i, have := range list {
-		switch {
-		case have.Serial != c.Serial:
-		case i > 0 && i == len(list)-1:
-			return newest
-		default:
-			return known
-		}
-	}
-	if len(list) > 0 && c.MadeAt.Before(list[len(list)-1].MadeAt) {
-		return withdrawn
-	}
-	return later
-}
-
 // certificateLimit is how long the records may take to note a certificate.
 const certificateLimit = 5 * time.Second
 
 // showsCertificate judges the certificate by which an agent answers the service.
 func (s *Service) showsCertificate(t agentapi.Target, leaf *x509.Certificate) error {
+	x, c := &s.certificates, certificateOf(t.Cluster, t.Server, leaf)
+	if list := x.list(t.Cluster, t.Server); len(list) == 1 && list[0].Serial == c.Serial {
+		return nil
+	}
 	ctx, cancel := context.WithTimeout(context.Background(), certificateLimit)
 	defer cancel()
-	c := store.Certificate{Cluster: t.Cluster, Server: t.Server, Serial: pki.Serial(leaf), MadeAt: leaf.NotBefore}
-	switch s.certificates.standing(c) {
-	case withdrawn:
-		return fmt.Errorf("its certificate is not its newest one and does not count any more; start the agent that was "+
-			"enrolled last, or enrol it again: crosstwin server code %s %s", t.Cluster, t.Server)
-	case later:
-		return s.addCertificate(ctx, c)
-	case newest:
+	x.changing.Lock()
+	defer x.changing.Unlock()
+	list := x.list(t.Cluster, t.Server)
+	at := slices.IndexFunc(list, func(have store.Certificate) bool { return have.Serial == c.Serial })
+	switch last := len(list) - 1; {
+	case at > 0 && at == last: // the newest: the others have served
 		if err := s.Store.KeepCertificate(ctx, c); err != nil {
 			return err
 		}
-		s.certificates.keep(c)
+		x.set(t.Cluster, t.Server, []store.Certificate{c})
+	case at >= 0: // it counts as long as the newest was not seen
+	case last >= 0 && c.MadeAt.Before(list[last].MadeAt):
+		return fmt.Errorf("its certificate is not its newest one and does not count any more; start the agent that was "+
+			"enrolled last, or enrol it again: crosstwin server code %s %s", t.Cluster, t.Server)
+	default:
+		return s.add(ctx, c)
 	}
 	return nil
 }
@@ -123,30 +92,47 @@ func (s *Service) certified(ctx context.Context, cluster, server string, text []
 	if err != nil {
 		return err
 	}
-	return s.addCertificate(ctx, store.Certificate{Cluster: cluster, Server: server, Serial: pki.Serial(list[0]),
-		MadeAt: list[0].NotBefore})
+	s.certificates.changing.Lock()
+	defer s.certificates.changing.Unlock()
+	return s.add(ctx, certificateOf(cluster, server, list[0]))
 }
 
-func (s *Service) addCertificate(ctx context.Context, c store.Certificate) error {
+func certificateOf(cluster, server string, leaf *x509.Certificate) store.Certificate {
+	return store.Certificate{Cluster: cluster, Server: server, Serial: pki.Serial(leaf), MadeAt: pki.MadeAt(leaf)}
+}
+
+// add records one more of a server's; changing is held.
+func (s *Service) add(ctx context.Context, c store.Certificate) error {
 	if err := s.Store.AddCertificate(ctx, c); err != nil {
 		return err
 	}
-	s.certificates.add(c)
+	x := &s.certificates
+	x.set(c.Cluster, c.Server, append(slices.Clone(x.list(c.Cluster, c.Server)), c))
 	return nil
 }
 
 func (s *Service) readCertificates(ctx context.Context) error {
+	x := &s.certificates
+	x.changing.Lock()
+	defer x.changing.Unlock()
 	list, err := s.Store.Certificates(ctx)
 	if err != nil {
 		return err
 	}
-	s.certificates.take(list)
+	of := map[agentOf][]store.Certificate{}
+	for _, c := range list {
+		k := agentOf{c.Cluster, c.Server}
+		of[k] = append(of[k], c)
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.of = of
 	return nil
 }
 
-// serials are told to the agents of a cluster; c.mu is held. Nothing is told before each
-// agent was asked once: the records may be older than what it shows.
-func (s *Service) serials(c *watched) []string {
+// knownCertificates are told to the agents of a cluster; c.mu is held. Nothing is told before
+// each agent was asked once: the records may be older than what it shows.
+func (s *Service) knownCertificates(c *watched) *agentapi.Certificates {
 	var names []string
 	for _, m := range c.agents() {
 		if m.rec.Agent == "" {
@@ -157,5 +143,8 @@ func (s *Service) serials(c *watched) []string {
 		}
 		names = append(names, m.rec.Name)
 	}
-	return s.certificates.serials(c.rec.Name, names)
+	if serials := s.certificates.serials(c.rec.Name, names); len(serials) > 0 {
+		return &agentapi.Certificates{Serials: serials, Told: time.Now().UTC()}
+	}
+	return nil
 }

@@ -321,11 +321,11 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 		operation.Restart, operation.Adopt:
 		return nil
 	}
-	limit := probesLimit
+	tries := 2
 	if in.Request.Kind == operation.Failover {
-		limit = urgentLimit
+		tries = 1 // a server that does not answer costs its own limit once
 	}
-	ctx, cancel := context.WithTimeout(ctx, limit)
+	ctx, cancel := context.WithTimeout(ctx, probesLimit)
 	defer cancel()
 	up := func(m view.Member) bool {
 		away := in.Request.Kind == operation.Failover && m.Name == in.View.Primary
@@ -349,7 +349,7 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 				continue
 			}
 			wg.Go(func() {
-				r := patiently(ctx, func() verb.Probed { return s.probeOne(ctx, in, from.Name, to) })
+				r := patiently(tries, func() verb.Probed { return s.probeOne(ctx, in, from.Name, to) })
 				mu.Lock()
 				out = append(out, plan.Probe{From: from.Name, To: to.Name, Result: r})
 				mu.Unlock()
@@ -361,26 +361,22 @@ func (s *Service) probe(ctx context.Context, in *plan.Input) []plan.Probe {
 	return out
 }
 
-// probesLimit bounds the tries of the replication account, urgentLimit those of a failover.
-const (
-	probesLimit = 16 * time.Second
-	urgentLimit = 8 * time.Second
-)
+// probesLimit bounds all tries of the replication account: two, each of which has its own limit.
+const probesLimit = 12 * time.Second
 
 // slowProbe is from how long on a try that got no answer says that somebody is busy, rather
 // than that nobody is there.
 const slowProbe = 2 * time.Second
 
-// patiently tries again what was too slow, while there is time: one slow answer is no reason
-// to refuse a plan.
-func patiently(ctx context.Context, try func() verb.Probed) verb.Probed {
-	for {
+// patiently tries again what was too slow: one slow answer is no reason to refuse a plan.
+func patiently(tries int, try func() verb.Probed) (r verb.Probed) {
+	for range tries {
 		began := time.Now()
-		r := try()
-		if r.OK || r.Answered || time.Since(began) < slowProbe || ctx.Err() != nil {
-			return r
+		if r = try(); r.OK || r.Answered || time.Since(began) < slowProbe {
+			break
 		}
 	}
+	return r
 }
 
 // reachLimit is how long a server's address for clients may take to answer.

@@ -308,7 +308,7 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 	}
 	req := agentapi.ObserveRequest{Term: c.decided(server), Owner: c.rec.Owner == server, Reopen: c.mayReopen(m),
 		Decision: s.decision(c), KeepTails: s.KeepTails.Seconds(), Guard: c.guardAsk(m),
-		Promise: c.rec.Promises, Certificates: s.serials(c)}
+		Promise: c.rec.Promises, Certificates: s.knownCertificates(c)}
 	if v := c.latest.Load().View.Find(server); v != nil {
 		req.Readers = &agentapi.Readers{Hidden: m.rec.Hidden, LagSeconds: v.Lag.Seconds,
 			Known: v.Lag.Known && !v.Lag.AtLeast && (v.Health == view.InStep || v.Health == view.Behind)}

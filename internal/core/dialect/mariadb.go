@@ -43,7 +43,8 @@ func mariadb() *Dialect {
 	d.FirstWrite.Setting, d.FirstWrite.Off = "rpl_semi_sync_master_enabled", "OFF"
 	d.FirstWrite.Mend = "set global rpl_semi_sync_master_enabled = off"
 	d.ReadOnly.Setting, d.ReadOnly.Off = "tx_read_only", "OFF"
-	d.ReadOnly.Mend = "set global tx_read_only = off, and in the configuration"
+	d.ReadOnly.Mend = "set global tx_read_only = off, and in the configuration; sessions that are open " +
+		"stay as they are"
 	return d
 }
 

@@ -159,21 +159,6 @@ func gone(in Input, p *view.Server) (Verdict, cause.Cause) {
 	return Refuse, cause.Cause{Code: cause.FailoverUnclear, Name: p.Name}
 }
 
-// receives returns how many seconds ago a replica got something of the primary, if that was
-// just now. That a link counts as connected says nothing: it does so for a minute after its
-// host has lost power.
-func receives(s *view.Server, primary string) (ago float64, does bool) {
-	up := s.Observation.Links.Upstream
-	if s.Follows != primary || up == nil || !up.Connected {
-		return 0, false
-	}
-	if ago = up.IdleSeconds + s.LastContactSeconds; up.IdleSeconds > 0 && ago < fresh {
-		return ago, true
-	}
-	ago = s.ReceivedMovedSeconds
-	return ago, ago > 0 && ago < fresh
-}
-
 // unseen tells a lost host from a lost path: while any replica receives from the primary, or
 // was asked for its pledge by it, it lives and writes. Replicas that do not answer say
 // nothing, and all that answer have to have lost it.
@@ -186,7 +171,7 @@ func unseen(in Input, p *view.Server) (Verdict, cause.Cause) {
 		}
 		answer++
 		early = early || p.LastContactSeconds-s.LastContactSeconds < silentFor
-		if _, does := receives(s, p.Name); does {
+		if _, does := s.ReceivesFrom(p.Name, fresh); does {
 			return Refuse, cause.Cause{Code: cause.FailoverPath, Name: p.Name, Peer: s.Name}
 		}
 		if x := s.Observation.Permission; x != nil && x.PledgedSeconds > freshPledge {
@@ -302,7 +287,7 @@ func evidence(in Input, p *view.Server) []operation.Evidence {
 			Seen: cause.Cause{Code: cause.LinkDown, Peer: p.Name}}
 		ago, does := 0.0, false
 		if s.Observation != nil {
-			ago, does = receives(s, p.Name)
+			ago, does = s.ReceivesFrom(p.Name, fresh)
 		}
 		switch o := s.Observation; {
 		case s.Health == view.Unseen || o == nil:

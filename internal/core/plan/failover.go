@@ -146,22 +146,24 @@ func (in *Input) checkKeepsUp(p *operation.Plan, old string, replicas []string) 
 			"names what is lost", old, old)})
 }
 
-// checkLeftOut names, where something is lost, the replicas that do not run or answer: they
-// may hold some of it, and could be fetched from.
+// checkLeftOut names the replicas that do not run or answer and may hold what the candidate
+// lacks: where something is lost, and where the old primary saw one receive to the end.
 func (in *Input) checkLeftOut(p *operation.Plan, old, cand string) {
-	if p.Loss == nil {
-		return
-	}
 	answer := in.replicas()
 	for _, m := range in.Members {
-		if m.Name == old || m.Name == cand || !m.HeldData || slices.Contains(answer, m.Name) {
+		if m.Name == old || m.Name == cand || slices.Contains(answer, m.Name) {
+			continue
+		}
+		d, ok := in.ownerSees(m.Name)
+		received := ok && d.State == "streaming" && !in.seen(m.Name)
+		if !received && (p.Loss == nil || !m.HeldData) {
 			continue
 		}
 		s, at := in.View.Find(m.Name), ""
 		if s.Position != "" {
 			at = ", and was last seen at " + s.Position
 		}
-		p.AddCheck(operation.Check{Name: "Others that may hold more", Server: m.Name, Result: operation.Warn,
+		p.AddCheck(operation.Check{Name: "Replica that may hold more", Server: m.Name, Result: operation.Warn,
 			Evidence: fmt.Sprintf("%s takes no part (%s)%s", m.Name, words.Said(string(s.Health), 1), at),
 			Why:      "what it holds and " + cand + " lacks is lost with the rest, though it may be fetched",
 			Mend: fmt.Sprintf("if %s can be started, have it run as a replica first, then ask for the failover again",
@@ -288,35 +290,16 @@ func (in *Input) checkOldStopped(p *operation.Plan, old string) {
 	if !in.seen(old) && !in.permissionEnds(old) {
 		in.checkNotAlive(p, old)
 	}
-	for _, m := range in.Members {
-		if m.Name == old || m.Last == nil || in.seen(m.Name) {
-			continue
-		}
-		if d, ok := in.ownerSees(m.Name); ok && d.State == "streaming" {
-			p.AddCheck(operation.Check{Name: "Unseen replica", Server: m.Name, Result: operation.Warn,
-				Evidence: m.Name + "'s agent does not answer; it may hold more than the candidate",
-				Mend:     "bring it back first if nothing may be lost"})
-		}
-	}
 }
-
-// freshSeconds is how long ago a message of an upstream is proof that it lives. A
-// link that only counts as connected is none: it does so for a minute after its
-// host has lost power (measured).
-const freshSeconds = 10
 
 // checkNotAlive refuses a person's word that a server is off while a replica
 // receives from it, or it answers a login: evidence beats that.
 func (in *Input) checkNotAlive(p *operation.Plan, old string) {
-	for _, m := range in.Members {
-		if m.Name == old || !in.seen(m.Name) || !m.Last.Process.Accepting || m.Last.Links.Upstream == nil ||
-			!m.Last.Links.Upstream.Connected {
-			continue
-		}
-		idle := m.Last.Links.Upstream.IdleSeconds
-		if s := in.View.Find(m.Name); s != nil && s.Follows == old && idle > 0 && idle < freshSeconds {
+	for i := range in.View.Servers {
+		s := &in.View.Servers[i]
+		if ago, does := s.ReceivesFrom(old, view.FreshSeconds); does {
 			p.AddCheck(operation.Check{Name: "Old primary not seen alive", Server: old, Result: operation.Fail,
-				Evidence: fmt.Sprintf("%s received from %s %s ago", m.Name, old, words.Span(idle)),
+				Evidence: fmt.Sprintf("%s received from %s %s ago", s.Name, old, words.Span(ago)),
 				Why:      "a server that still feeds a replica is not off: two servers would take writes",
 				Mend:     "power " + old + " off or isolate it from its replicas too, wait until they lose it, then ask again"})
 		}
@@ -363,7 +346,7 @@ func (in *Input) loss(p *operation.Plan, old, cand string, others []string) stri
 		}
 	}
 	m := in.Member(old)
-	if m != nil && m.Last != nil && m.Last.Process.Accepting && m.Last.Process.Writable && in.stopsGently(old) {
+	if v := in.View.Find(old); v != nil && v.Open() && in.stopsGently(old) {
 		in.checkKeepsUp(p, old, append([]string{cand}, others...))
 		return fmt.Sprintf("%s stops cleanly first, so that nothing should be lost.", old)
 	}

@@ -223,7 +223,7 @@ func TestReplicaThatKeepsUp(t *testing.T) {
 
 // Where something is lost, whoever may hold it and takes no part is named; where nothing is,
 // there is nobody to name.
-func TestOthersThatMayHoldMore(t *testing.T) {
+func TestReplicaThatMayHoldMore(t *testing.T) {
 	for end, named := range map[string]bool{"1-11-103": true, "1-11-100": false} {
 		p, err := Make(cargo(operation.Request{Kind: operation.Failover}, func(in *Input, m []view.Member) {
 			dead(m[0].Last)
@@ -235,7 +235,7 @@ func TestOthersThatMayHoldMore(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		i := slices.IndexFunc(p.Checks, func(c operation.Check) bool { return c.Name == "Others that may hold more" })
+		i := slices.IndexFunc(p.Checks, func(c operation.Check) bool { return c.Name == "Replica that may hold more" })
 		if (i >= 0) != named || named && (p.Checks[i].Server != "dunlin" || p.Checks[i].Result != operation.Warn) {
 			t.Errorf("the log ends at %s: %+v", end, p.Checks)
 		}

@@ -123,7 +123,7 @@ func adrift(in Input, m Member, owner *Member) cause.Cause {
 		}
 		return c
 	}
-	if o.Process.Running && o.Process.Role == observation.Primary && o.Process.Writable {
+	if o.Process.Running && o.Process.Role == observation.Primary {
 		return cause.Cause{Code: cause.OpenWithoutTerm, Peer: in.Owner, Term: in.OwnerTerm}
 	}
 	if o.Data.Strayed {

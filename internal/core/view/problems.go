@@ -172,7 +172,7 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 		return with(cause.LetRead), nil
 	case s.Cause.Code == cause.Doomed && s.Name != v.Primary:
 		return with(cause.SeeDisk), nil
-	case s.Name == v.Primary && s.Health == Unseen && s.Cause.Code != cause.NoAnswer && v.feeds(s.Name):
+	case s.Name == v.Primary && s.Health == Unseen && v.feeds(s.Name):
 		c.At = s.Agent
 		return with(cause.SeeAgent), nil // its database lives: a failover would stop a sound primary
 	case s.Name == v.Primary && in.Policy.Automatic.On && in.NoFailover.IsZero():
@@ -225,13 +225,10 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 
 // feeds reports whether some replica receives from a server now.
 func (v *View) feeds(server string) bool {
-	for i := range v.Servers {
-		s := &v.Servers[i]
-		if s.Follows == server && (s.Health == InStep || s.Health == Behind) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(v.Servers, func(s Server) bool {
+		_, does := s.ReceivesFrom(server, FreshSeconds)
+		return does
+	})
 }
 
 // awayFor reports whether a replica is stalled because its primary is away. One that waits for

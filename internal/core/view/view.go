@@ -255,11 +255,33 @@ type Server struct {
 	missing              Missing
 }
 
-// Open reports whether it runs as a primary that is open for writes, whether they go on now or
-// wait for something.
+// Open reports whether it runs as a primary, whether writes go on now, wait for something or
+// are kept out of its sessions by a setting, which any session may change for itself.
 func (s *Server) Open() bool {
 	o := s.Observation
-	return o != nil && o.Process.Accepting && o.Process.Role == observation.Primary && o.Process.Writable
+	return o != nil && o.Process.Accepting && o.Process.Role == observation.Primary
+}
+
+// FreshSeconds is how long ago something that a replica received is proof that its upstream
+// lives, where nothing depends on less.
+const FreshSeconds = 10
+
+// ReceivesFrom returns how many seconds ago a replica that answers got something of an
+// upstream, if that was just now. That a link counts as connected says nothing: it does so for
+// a minute after its host has lost power (measured).
+func (s *Server) ReceivesFrom(upstream string, within float64) (ago float64, does bool) {
+	if s.Health == Unseen || s.Observation == nil || s.Follows != upstream {
+		return 0, false
+	}
+	up := s.Observation.Links.Upstream
+	if !s.Observation.Process.Accepting || up == nil || !up.Connected {
+		return 0, false
+	}
+	if ago = up.IdleSeconds + s.LastContactSeconds; up.IdleSeconds > 0 && ago < within {
+		return ago, true
+	}
+	ago = s.ReceivedMovedSeconds
+	return ago, ago > 0 && ago < within
 }
 
 // Missing returns what the newest look at the server found missing.

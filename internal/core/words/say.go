@@ -482,7 +482,7 @@ var remedyWords = map[cause.Code]func(cause.Cause) string{
 			c.Name)
 	},
 	cause.LetWrite: func(c cause.Cause) string {
-		return fmt.Sprintf("on %s: %s; sessions that are open keep what they began with", c.Server, c.Text)
+		return "on " + c.Server + ": " + c.Text
 	},
 	cause.LetRead: func(c cause.Cause) string {
 		return fmt.Sprintf("set hot_standby = on in its configuration, then crosstwin restart %s %s", c.Cluster, c.Server)

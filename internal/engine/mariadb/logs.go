@@ -81,18 +81,7 @@ func mapped(d *host.Data, path string, do func([]byte) error) error {
 // number and the ends are read: a file may be large, and what is asked for a small part.
 func eachGroup(d *host.Data, files []string, skim func(position.GTID) bool,
 	each func(file string, g *binlog.Group) error) error {
-	for _, f := range files {
-		err := mapped(d, f, func(b []byte) error {
-			groups := binlog.NewGroups()
-			groups.Skim = skim
-			_, err := groups.Read(b, func(g *binlog.Group) error { return each(f, g) })
-			return err
-		})
-		if err != nil {
-			return fmt.Errorf("%s: %w", filepath.Base(f), err)
-		}
-	}
-	return nil
+	return eachGroupFrom(d, files, 0, skim, each)
 }
 
 // upTo says of a transaction whether it comes no later than a position.
@@ -108,16 +97,17 @@ func all(position.GTID) bool { return true }
 
 // eachGroupFrom begins at the first transaction at or after an offset of the
 // first file.
-func eachGroupFrom(d *host.Data, files []string, offset int64,
+func eachGroupFrom(d *host.Data, files []string, offset int64, skim func(position.GTID) bool,
 	each func(file string, g *binlog.Group) error) error {
 	for i, f := range files {
 		err := mapped(d, f, func(b []byte) error {
-			one := func(g *binlog.Group) error { return each(f, g) }
+			groups, one := binlog.NewGroups(), func(g *binlog.Group) error { return each(f, g) }
+			groups.Skim = skim
 			if i > 0 || offset == 0 {
-				_, err := binlog.NewGroups().Read(b, one)
+				_, err := groups.Read(b, one)
 				return err
 			}
-			_, err := binlog.NewGroups().ReadFrom(b, int(offset), one)
+			_, err := groups.ReadFrom(b, int(offset), one)
 			return err
 		})
 		if err != nil {

@@ -159,6 +159,7 @@ func (e *Engine) ask(ctx context.Context, o *observation.Server) error {
 			return fmt.Errorf("the server gave %d answers of %d: %w", i+1, len(sets), rows.Err())
 		}
 	}
+	rows.Close() // its session serves for what follows
 	if len(sets[0]) != 1 {
 		return fmt.Errorf("the server says nothing of itself")
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"strings"
 	"time"
@@ -19,8 +20,8 @@ import (
 // LogFiles implements engine.LogKeeper.
 func (e *Engine) LogFiles(context.Context) ([]tail.LogFile, error) {
 	out := []tail.LogFile{}
-	if e.Empty() {
-		return out, nil
+	if e.Empty() || e.memory.Unfinished() != "" {
+		return out, nil // what lies there while a copy is made is no log of this server
 	}
 	files, err := e.logFiles()
 	if err != nil {
@@ -28,6 +29,9 @@ func (e *Engine) LogFiles(context.Context) ([]tail.LogFile, error) {
 	}
 	for _, f := range files {
 		fi, err := e.Stat(f)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // purged since the index was read
+		}
 		if err != nil {
 			return nil, fmt.Errorf("the log of %s: %w", e.cfg.Name, err)
 		}
@@ -79,7 +83,7 @@ func (e *Engine) ReadLog(_ context.Context, a tail.ReadLogArgs) (*tail.LogPage, 
 	}
 	page := &tail.LogPage{Transactions: []tail.Transaction{}, Next: a.From, End: true}
 	read := int64(0)
-	err = eachGroupFrom(s.data, s.files, s.offset, func(file string, g *binlog.Group) error {
+	err = eachGroupFrom(s.data, s.files, s.offset, nil, func(file string, g *binlog.Group) error {
 		if !g.Complete || passed(s.from, g.GTID.GTID) {
 			return nil
 		}

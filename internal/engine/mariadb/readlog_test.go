@@ -10,6 +10,7 @@ import (
 	"crosstwin/internal/core/binlog"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/engine/enginetest"
 )
 
 // The log of a real server over several files: by position, table and time,
@@ -146,10 +147,33 @@ func readFromAnywhere(t *testing.T, r *rig) {
 	for offset := int64(1); offset < fi.Size()+50; offset += 37 {
 		want := slices.DeleteFunc(slices.Clone(begins), func(b int) bool { return int64(b) < offset })
 		var got []int
-		r.ok(eachGroupFrom(r.Data, files[:1], offset,
+		r.ok(eachGroupFrom(r.Data, files[:1], offset, nil,
 			func(_ string, g *binlog.Group) error { got = append(got, int(g.From)); return nil }))
 		if !slices.Equal(got, want) {
 			t.Fatalf("from byte %d on: %v, want %v", offset, got, want)
 		}
+	}
+}
+
+// A file that was purged since the index was read is left out, and while a copy is made there
+// is no log: whoever looks at a server that is being seeded is told of no error.
+func TestLogFilesThatGo(t *testing.T) {
+	t.Parallel()
+	p := &pair{t, enginetest.Peers{}}
+	wren := p.create("wren", 11)
+	wren.sql("flush binary logs")
+	wren.Observe(wren.ctx(), false)
+	wren.ok(wren.Fence(wren.ctx(), false))
+	files, err := wren.LogFiles(wren.ctx())
+	if err != nil || len(files) < 2 {
+		t.Fatalf("%+v %v", files, err)
+	}
+	wren.ok(os.Remove(wren.Path(files[0].Name)))
+	if left, err := wren.LogFiles(wren.ctx()); err != nil || len(left) != len(files)-1 {
+		t.Errorf("one is purged: %+v %v", left, err)
+	}
+	wren.ok(wren.memory.SetUnfinished("seed"))
+	if left, err := wren.LogFiles(wren.ctx()); err != nil || len(left) != 0 {
+		t.Errorf("while a copy is made: %+v %v", left, err)
 	}
 }

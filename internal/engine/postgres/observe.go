@@ -210,20 +210,18 @@ func (e *Engine) Observe(ctx context.Context, thorough bool) *observation.Server
 	return o
 }
 
-// noteOpen keeps by which process the server takes writes, wasOpen asks for it. A server that
-// answers adds to the process's identity when it began by its own account.
+// rememberOpen is the process that was last seen as a primary. It begins with the identity
+// of the process; a server that answers adds when it began by its own account.
+const rememberOpen = "open process"
+
 func (e *Engine) noteOpen(o *observation.Server) {
-	if o.Process.Role == observation.Primary && o.Process.Writable {
-		e.seen.Lock()
-		e.seen.open = o.Process.Identity
-		e.seen.Unlock()
+	if o.Process.Role == observation.Primary && e.memory.Fingerprint(rememberOpen) != o.Process.Identity {
+		e.memory.SetFingerprint(rememberOpen, o.Process.Identity)
 	}
 }
 
 func (e *Engine) wasOpen(identity string) bool {
-	e.seen.Lock()
-	defer e.seen.Unlock()
-	return identity != "" && strings.HasPrefix(e.seen.open+" ", identity+" ")
+	return identity != "" && strings.HasPrefix(e.memory.Fingerprint(rememberOpen)+" ", identity+" ")
 }
 
 // plain takes the wrapping off a connection error.
@@ -562,7 +560,7 @@ func (e *Engine) observeStopped(ctx context.Context, o *observation.Server) {
 // stoppedLine returns the history of a server that does not answer: what was last
 // seen of it while it ran, if its data says the same.
 func (e *Engine) stoppedLine(ctx context.Context, o *observation.Server, c pgtool.Control) {
-	tli := e.stoppedTimeline(ctx, c)
+	tli := e.stoppedTimeline(ctx, o, c)
 	e.seen.Lock()
 	cached := e.seen.line
 	e.seen.Unlock()

@@ -81,7 +81,6 @@ type Engine struct {
 		startedAt    string // of the server whose fingerprint was looked up
 		line         lineCache
 		newest       newestTimeline
-		open         string // the process that took writes last
 		lastTimeline uint32
 		segment      uint64
 		user         string // the account to follow by, once it is known

@@ -33,7 +33,7 @@ func (e *Engine) running() (process, bool) {
 		return process{}, false
 	}
 	lines := strings.Split(string(b), "\n")
-	p := process{}
+	p := process{status: "starting"} // it has its file some moments before it says how it is
 	if p.pid, err = strconv.Atoi(strings.TrimSpace(lines[0])); err != nil || p.pid <= 0 {
 		return process{}, false
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/pgtool"
 	"crosstwin/internal/core/position"
 )
@@ -19,23 +20,24 @@ type newestTimeline struct {
 	timeline     uint32
 }
 
-// stoppedTimeline returns the timeline on which the log of a stopped server ends. A replica
-// notes it in its control data at its next restart point only, which may be minutes away:
-// until then that names an earlier one (measured), and whoever went by it would take the
+// stoppedTimeline returns the timeline on which the log of a server that does not answer ends.
+// A replica notes it in its control data at its next restart point only, which may be minutes
+// away: until then that names an earlier one (measured), and whoever went by it would take the
 // replica for one that holds nothing of all later ones.
-func (e *Engine) stoppedTimeline(ctx context.Context, c pgtool.Control) uint32 {
+func (e *Engine) stoppedTimeline(ctx context.Context, o *observation.Server, c pgtool.Control) uint32 {
 	noted := max(c.Timeline, c.MinRecoveryTLI)
 	if c.State != pgtool.StateInRecovery && c.State != pgtool.StateShutDownInRecovery {
 		return noted // a primary's is its own
 	}
-	now := newestTimeline{timeline: noted}
-	for path, at := range map[string]*time.Time{e.Path("global", "pg_control"): &now.control, e.Path("pg_wal"): &now.log} {
-		fi, err := e.Stat(path)
-		if err != nil {
-			return noted
-		}
-		*at = fi.ModTime()
+	control, err := e.Stat(e.Path("global", "pg_control"))
+	if err != nil {
+		return noted
 	}
+	log, err := e.Stat(e.Path("pg_wal"))
+	if err != nil {
+		return noted
+	}
+	now := newestTimeline{control.ModTime(), log.ModTime(), noted}
 	e.seen.Lock()
 	was := e.seen.newest
 	e.seen.Unlock()
@@ -51,9 +53,11 @@ func (e *Engine) stoppedTimeline(ctx context.Context, c pgtool.Control) uint32 {
 			break
 		}
 	}
-	e.seen.Lock()
-	e.seen.newest = now
-	e.seen.Unlock()
+	if !o.Process.Running { // one that still receives shows no new file with its next record
+		e.seen.Lock()
+		e.seen.newest = now
+		e.seen.Unlock()
+	}
 	return now.timeline
 }
 
