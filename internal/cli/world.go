@@ -35,6 +35,9 @@ func (a *app) demoCommand() *cobra.Command {
 				if err := c.SeedAll(cmd.Context(), a.seedProgress()); err != nil {
 					return err
 				}
+				if err := c.Encrypt(cmd.Context(), a.seedProgress()); err != nil {
+					return err
+				}
 				load := c.Load(clients, rest)
 				defer load.Stop()
 			}

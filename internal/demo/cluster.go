@@ -16,6 +16,7 @@ import (
 
 	"crosstwin/internal/apitype"
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/synchronous"
@@ -482,6 +483,25 @@ func (c *Cluster) SeedAll(ctx context.Context, each func(operation.Operation)) e
 		}
 	}
 	return nil
+}
+
+// Encrypt has the replicas follow encrypted. A primary that was there before its agent, and
+// takes that up at a start only, is restarted for it.
+func (c *Cluster) Encrypt(ctx context.Context, each func(operation.Operation)) error {
+	v, err := c.Client.Cluster(ctx, c.Name)
+	if err != nil {
+		return err
+	}
+	p := v.Find(v.Primary)
+	if p == nil || p.Observation == nil || p.Observation.Encryption == nil ||
+		p.Observation.Encryption.State != observation.ProofNone {
+		return nil
+	}
+	if _, err := c.Operate(ctx, operation.Request{Kind: operation.Restart, Server: p.Name}, each); err != nil {
+		return err
+	}
+	_, err = c.Operate(ctx, operation.Request{Kind: operation.Encrypt}, each)
+	return err
 }
 
 // RunAsOwner runs a program as the owner of a server's files.

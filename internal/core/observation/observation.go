@@ -312,6 +312,8 @@ type Upstream struct {
 	IdleSeconds float64 `json:"idle_seconds"` // since the last message
 	// ApplierProblem is the error at which applying stopped, with its number.
 	ApplierProblem string `json:"applier_problem,omitempty"`
+	// ApplierMayPass: that was a want of room, memory or a lock, and may be over.
+	ApplierMayPass bool `json:"applier_may_pass,omitempty"`
 	// DelaySeconds is for how long the replica holds writes back on purpose.
 	DelaySeconds int `json:"delay_seconds,omitempty"`
 	// ByPosition: it follows by a file of the upstream's and a place in it, not by GTIDs.

@@ -246,6 +246,13 @@ func TestMake(t *testing.T) {
 				dead(m[0].Last)
 				in.Examination = examined(func(x *verb.Examination) { x.End = "0/1FFFF00" })
 			}, refused: "gull's disk has lost writes"},
+		{name: "failover, start again beside an earlier primary's tail",
+			r: operation.Request{Kind: operation.Failover, To: "gull"},
+			change: func(in *Input, m members) {
+				dead(m[0].Last)
+				in.Examination = examined(func(x *verb.Examination) { x.Line.Number = 2 })
+				m[2].Last.Log.Line.Number, m[2].Last.Log.Received, m[2].Last.Log.ProvenTerm = 1, "9/0", 0
+			}, steps: "open-term settle decide open! decide-open mark-term"},
 		{name: "failover, start again of a replica's data", r: operation.Request{Kind: operation.Failover, To: "gull"},
 			change: func(in *Input, m members) {
 				dead(m[0].Last)

@@ -89,20 +89,19 @@ func (in *Input) startAgain(p *operation.Plan, old string) error {
 }
 
 // checkDiskKept compares the end of a stopped primary's log with what every
-// replica received of it.
+// replica received of it. What a server holds that left its history earlier, an earlier
+// primary's tail, was never on its disk.
 func (in *Input) checkDiskKept(p *operation.Plan, old string) {
 	c := operation.Check{Name: "No lost writes on its disk", Server: old, Result: operation.Pass,
 		Why: "later writes would reuse the positions of the lost ones, and replicas would silently miss them"}
-	end, broken := "", ""
-	if x := in.Examination; x != nil {
-		end, broken = x.End, x.BrokenTo
-	}
-	if end == "" {
+	x := in.Examination
+	if x == nil || x.End == "" {
 		c.Result, c.Evidence = operation.Fail, "the end of "+old+"'s log is not known: its data could not be examined"
 		c.Mend = "read the agent's log on " + old + "; or make another server primary: crosstwin failover " + in.View.Cluster
 		p.AddCheck(c)
 		return
 	}
+	end, broken := x.End, x.BrokenTo
 	c.Evidence = fmt.Sprintf("%s's log ends at %s, and no replica holds more", old, end)
 	for _, m := range in.Members {
 		if m.Name == old || m.Last == nil || m.Last.Log.Received == "" {
@@ -115,7 +114,7 @@ func (in *Input) checkDiskKept(p *operation.Plan, old string) {
 		if whole, known := position.Reaches(in.View.Engine, received, broken); broken != "" && known && !whole {
 			continue // a part of the record in which both logs break off is nobody's write
 		}
-		if more, known := position.Lacks(in.View.Engine, end, received); known && !more.IsZero() {
+		if more, known := position.Beyond(in.View.Engine, m.Last.Standing(), x.Line, end); known && !more.IsZero() {
 			c.Result, c.Evidence = operation.Fail,
 				fmt.Sprintf("%s's log ends at %s, and %s received up to %s: %s's disk has lost writes", old, end, m.Name,
 					received, old)

@@ -176,6 +176,33 @@ func Parted(engine string, mine, primary Standing, after bool) Apart {
 	return Apart{}
 }
 
+// Beyond returns how much of a server's log goes on from where another log ends: what it holds
+// although it has parted from that log before its end is nothing of that.
+func Beyond(engine string, mine Standing, line Line, end string) (d Distance, known bool) {
+	if engine != EngineMariaDB {
+		if mine.Line.Number < line.Number {
+			return Distance{Unit: UnitOf(engine)}, mine.Line.Number != 0
+		}
+		return Lacks(engine, end, mine.At)
+	}
+	at, err := ParseGTIDPosition(mine.At)
+	theirs, err2 := ParseGTIDPosition(end)
+	var on GTIDPosition
+	for _, g := range at.All() {
+		if last, ok := theirs.In(g.Domain); !ok || mine.holds(g, last) {
+			on = on.With(g)
+		}
+	}
+	d, known = Lacks(engine, end, on.String())
+	return d, err == nil && err2 == nil && (known || on.IsZero() && !at.IsZero())
+}
+
+// holds reports whether a server that stands at one transaction of a domain has another of it.
+func (s Standing) holds(at, g GTID) bool {
+	own, _ := s.State.Newest(g.Domain, g.Server)
+	return at.Server == g.Server && at.Seq >= g.Seq || own.Seq >= g.Seq
+}
+
 // Fork is where a server's history left the primary's, as far as observations
 // show it. Amounts that are not known are negative.
 type Fork struct {

@@ -162,3 +162,40 @@ func TestForkBetween(t *testing.T) {
 		}
 	}
 }
+
+// What a server holds beyond the end of another's log counts only where it goes on from there.
+func TestBeyond(t *testing.T) {
+	pg := func(line uint32, at string) Standing { return Standing{Line: Line{Number: line}, At: at} }
+	my := func(at, state string) Standing {
+		g, err := ParseGTIDState(state)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return Standing{At: at, State: g}
+	}
+	for name, c := range map[string]struct {
+		engine string
+		mine   Standing
+		end    string
+		amount int64
+	}{
+		"the same history, less":                 {EnginePostgres, pg(2, "0/40"), "0/50", 0},
+		"the same history, more":                 {EnginePostgres, pg(2, "0/60"), "0/50", 16},
+		"an earlier primary's tail":              {EnginePostgres, pg(1, "0/60"), "0/50", 0},
+		"a later history":                        {EnginePostgres, pg(3, "0/60"), "0/50", 16},
+		"less":                                   {EngineMariaDB, my("1-12-440", "1-11-400,1-12-440"), "1-12-450", 0},
+		"more, and applied":                      {EngineMariaDB, my("1-12-455", "1-11-400,1-12-455"), "1-12-450", 5},
+		"more, received only":                    {EngineMariaDB, my("1-12-455", "1-11-400"), "1-12-450", 5},
+		"a tail of its own":                      {EngineMariaDB, my("1-11-500", "1-11-500"), "1-12-450", 0},
+		"what was written after":                 {EngineMariaDB, my("1-13-455", "1-12-450,1-13-455"), "1-12-450", 5},
+		"the end is from before the role change": {EngineMariaDB, my("1-12-455", "1-11-400,1-12-455"), "1-11-398", 57},
+		"a domain more":                          {EngineMariaDB, my("1-12-450,2-11-3", "1-12-450,2-11-3"), "1-12-450", 3},
+		"one domain parted, one went on": {EngineMariaDB, my("1-11-500,2-12-7", "1-11-500,2-12-7"),
+			"1-12-450,2-12-5", 2},
+	} {
+		d, known := Beyond(c.engine, c.mine, Line{Number: 2}, c.end)
+		if d.Amount != c.amount || !known && c.amount != 0 {
+			t.Errorf("%s: %+v %t, want %d", name, d, known, c.amount)
+		}
+	}
+}

@@ -209,7 +209,7 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 	case s.Observation != nil && s.Observation.Replay.Paused:
 		c.Text = dialect.Of(in.Engine).Resume
 		return with(cause.ResumeReplay), nil
-	case s.Cause.Code == cause.ApplierStopped:
+	case s.Cause.Code == cause.ApplierStopped && !s.Observation.Links.Upstream.ApplierMayPass:
 		return with(cause.TailThenRebuild), &Fix{Kind: operation.Rejoin, Server: s.Name}
 	}
 	rejoin := with(cause.RejoinIt)

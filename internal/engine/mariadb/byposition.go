@@ -51,7 +51,7 @@ func (e *Engine) byGTID(ctx context.Context, l link, up verb.Peer) error {
 	}
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
-	if again := e.exec(after, "start slave"); again != nil {
+	if again := e.startSlave(after, ""); again != nil {
 		return fmt.Errorf("%w; and %s could not be started again as it was: %w", err, e.cfg.Name, again)
 	}
 	if l, again := e.link(after); again != nil || !byPosition(l) {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -140,12 +141,26 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer, back bool) error {
 			"slave_pos, master_connect_retry = 1, master_heartbeat_period = 1, %s",
 		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password), e.insisting(up)))
 	if err == nil {
-		err = e.exec(ctx, "start slave")
+		err = e.startSlave(ctx, "")
 	}
 	if err != nil {
 		return fmt.Errorf("follow %s: %w", up.Name, err)
 	}
 	return nil
+}
+
+// startSlave starts a thread of replication; empty: both. A number of events to skip that was
+// set for the next start is taken back (invariant: nothing is skipped): what is skipped differs
+// from then on, and no position shows it.
+func (e *Engine) startSlave(ctx context.Context, thread string) error {
+	n, err := e.text(ctx, "select @@global.sql_slave_skip_counter")
+	if err == nil && n != "0" {
+		err = e.exec(ctx, "set global sql_slave_skip_counter = 0")
+	}
+	if err != nil {
+		return err
+	}
+	return e.exec(ctx, "start slave "+thread)
 }
 
 // quietly executes a statement that holds a password, in a session that the server's
@@ -204,11 +219,8 @@ func (e *Engine) drain(ctx context.Context) error {
 		}
 		return e.rescue(ctx, l)
 	}
-	if l["Slave_SQL_Running"] != "Yes" && l["Slave_IO_Running"] != "No" && l["Last_SQL_Errno"] == "0" {
-		if err := e.exec(ctx, "start slave sql_thread"); err != nil {
-			return err
-		}
-		if l, err = e.link(ctx); err != nil {
+	if l["Slave_SQL_Running"] != "Yes" && l["Slave_IO_Running"] != "No" && mayPass(l) {
+		if l, err = e.startApplier(ctx, l); err != nil {
 			return err
 		}
 	}
@@ -254,9 +266,39 @@ func (e *Engine) drain(ctx context.Context) error {
 	}
 }
 
+// mayPass reports whether an applier that stopped may go on when it is started again: it was
+// stopped by hand, or by a want of room, memory or a lock that may be over.
+func mayPass(l link) bool {
+	return slices.Contains([]string{"0", "3", "5", "1021", "1026", "1037", "1038", "1041", "1114", "1205", "1213"},
+		l["Last_SQL_Errno"])
+}
+
+// startApplier starts an applier and waits until it has gone on, or has stopped again: with
+// both threads stopped the server would throw away what was received.
+func (e *Engine) startApplier(ctx context.Context, was link) (link, error) {
+	if err := e.startSlave(ctx, "sql_thread"); err != nil {
+		return nil, err
+	}
+	for end := time.Now().Add(applierPatience); ; {
+		l, err := e.link(ctx)
+		if err != nil || was["Last_SQL_Errno"] == "0" || l["Slave_SQL_Running"] != "Yes" ||
+			l["Exec_Master_Log_Pos"] != was["Exec_Master_Log_Pos"] || time.Now().After(end) {
+			return l, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// applierPatience is how long an applier may take until it stops at the same transaction again.
+const applierPatience = 5 * time.Second
+
 // rescue applies the complete transactions of the relay log with the server's
 // own dump utility, which keeps their GTIDs. An applier that stopped at an
-// error would stop at it again: then it is an error here.
+// error that does not pass would stop at it again: then it is an error here.
 func (e *Engine) rescue(ctx context.Context, l link) error {
 	held, err := e.text(ctx, "select @@global.gtid_binlog_pos")
 	if err != nil {
@@ -269,7 +311,7 @@ func (e *Engine) rescue(ctx context.Context, l link) error {
 	if more == 0 {
 		return nil
 	}
-	if l["Last_SQL_Errno"] != "0" {
+	if !mayPass(l) {
 		return fmt.Errorf("%s holds %d received transactions that it cannot apply: error %s: %s", e.cfg.Name, more,
 			l["Last_SQL_Errno"], l["Last_SQL_Error"])
 	}

@@ -269,7 +269,7 @@ func (e *Engine) readLink(o *observation.Server, rows []map[string]string) {
 			u.Problem = "the receiver is stopped"
 		}
 		if n := l["Last_SQL_Errno"]; n != "0" && n != "" {
-			u.ApplierProblem = "error " + n + ": " + l["Last_SQL_Error"]
+			u.ApplierProblem, u.ApplierMayPass = "error "+n+": "+l["Last_SQL_Error"], mayPass(l)
 		}
 		o.Replay.Wait = l["Slave_SQL_Running_State"]
 		o.Replay.Paused = l["Slave_SQL_Running"] != "Yes" && u.ApplierProblem == ""
@@ -391,7 +391,7 @@ const (
 var observedSettings = []string{"log_bin", "bind_address", "log_slave_updates", "binlog_format", "binlog_row_image",
 	"binlog_row_metadata", "gtid_domain_id", "gtid_strict_mode", "sync_binlog",
 	"innodb_flush_log_at_trx_commit", "lower_case_table_names", "max_connections", "event_scheduler", "slave_exec_mode",
-	"read_only", "tx_read_only", "rpl_semi_sync_master_enabled",
+	"slave_skip_errors", "read_only", "tx_read_only", "rpl_semi_sync_master_enabled",
 	"binlog_expire_logs_seconds", "slave_parallel_threads", "slave_parallel_mode", "innodb_buffer_pool_size",
 	"max_allowed_packet", "character_set_server", "collation_server", "datadir"}
 

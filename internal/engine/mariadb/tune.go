@@ -62,7 +62,7 @@ func (e *Engine) whileStopped(ctx context.Context, thread, running, statement st
 	if err := e.exec(ctx, "stop slave "+thread); err != nil {
 		return err
 	}
-	return errors.Join(e.exec(ctx, statement), e.exec(ctx, "start slave "+thread))
+	return errors.Join(e.exec(ctx, statement), e.startSlave(ctx, thread))
 }
 
 // keepSetting puts a value into the configuration file.

@@ -407,14 +407,15 @@ func (e *Engine) observeLine(ctx context.Context, o *observation.Server, r *obse
 		}
 	}
 	e.seen.Lock()
+	cached, last, fresh := e.seen.line, e.seen.lastTimeline, e.seen.startedAt == r.Started
+	e.seen.Unlock()
 	if r.Receiver != nil {
 		tli = max(tli, r.Receiver.TLI)
-		e.seen.lastTimeline = tli
-	} else if r.Replica && e.seen.startedAt == r.Started {
-		tli = max(tli, e.seen.lastTimeline)
+	} else if r.Replica && fresh {
+		tli = max(tli, last)
+	} else if redo, err := position.ParseLSN(r.Checkpoint.Redo); r.Replica && err == nil {
+		tli = e.newestInLog(ctx, tli, redo) // nobody sends, and it was started since
 	}
-	cached, fresh := e.seen.line, e.seen.startedAt == r.Started
-	e.seen.Unlock()
 	if fresh && cached.line.Number == tli && (tli == 1 || cached.line.Fingerprint != "") {
 		o.Log.Line, o.Log.Past = cached.line, cached.past
 		return
@@ -427,7 +428,7 @@ func (e *Engine) observeLine(ctx context.Context, o *observation.Server, r *obse
 	}
 	o.Log.Line, o.Log.Past = line, past
 	e.seen.Lock()
-	e.seen.line, e.seen.startedAt = lineCache{line, past}, r.Started
+	e.seen.line, e.seen.startedAt, e.seen.lastTimeline = lineCache{line, past}, r.Started, tli
 	e.seen.Unlock()
 }
 

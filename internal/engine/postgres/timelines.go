@@ -44,21 +44,27 @@ func (e *Engine) stoppedTimeline(ctx context.Context, o *observation.Server, c p
 	if was.control.Equal(now.control) && was.log.Equal(now.log) {
 		return was.timeline
 	}
-	for _, tli := range e.timelinesInLog() {
-		if tli <= noted {
-			break
-		}
-		if h, err := e.history(tli); err == nil && leads(h, noted, c.Redo) && e.firstRecord(ctx, tli, h.Began()) != "" {
-			now.timeline = tli
-			break
-		}
-	}
+	now.timeline = e.newestInLog(ctx, noted, c.Redo)
 	if !o.Process.Running { // one that still receives shows no new file with its next record
 		e.seen.Lock()
 		e.seen.newest = now
 		e.seen.Unlock()
 	}
 	return now.timeline
+}
+
+// newestInLog returns the timeline on which the log ends of a replica whose control data names
+// one, and a position on it.
+func (e *Engine) newestInLog(ctx context.Context, noted uint32, at position.LSN) uint32 {
+	for _, tli := range e.timelinesInLog() {
+		if tli <= noted {
+			break
+		}
+		if h, err := e.history(tli); err == nil && leads(h, noted, at) && e.firstRecord(ctx, tli, h.Began()) != "" {
+			return tli
+		}
+	}
+	return noted
 }
 
 // leads reports whether a history goes on from a timeline that it left at or after a position.

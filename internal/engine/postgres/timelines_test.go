@@ -49,4 +49,16 @@ func TestKilledReplicaOfSeveralTimelines(t *testing.T) {
 	if err != nil || later(x.End, end) != x.End || x.Kinship != string(position.Kin) || x.TailBytes != 0 {
 		t.Errorf("its log ends at %s, want %s: %+v %v", x.End, end, x, err)
 	}
+
+	// Started again while nobody sends, by an agent that has not seen it before.
+	if err := p.Fence(p.ctx(), false); err != nil {
+		t.Fatal(err)
+	}
+	r.seen.startedAt, r.seen.lastTimeline, r.seen.line = "", 0, lineCache{}
+	if err := r.Start(r.ctx(), observation.Replica); err != nil {
+		t.Fatal(err)
+	}
+	if o := r.Observe(r.ctx(), false); !o.Process.Accepting || o.Log.Line.Number != 3 || o.Links.Upstream.Connected {
+		t.Errorf("runs on timeline %d: %+v", o.Log.Line.Number, o.Process)
+	}
 }
