@@ -42,7 +42,7 @@ tour: prerequisites build
 # The tests drive the binary: an earlier result would not know of it. "make lint" vets.
 # Some hundred small processes of ours run at a time: their collectors may wait longer.
 test: test-prerequisites build
-	GOGC=400 CROSSTWIN_BINARY=$(CURDIR)/bin/crosstwin $(GO) test -count=1 -vet=off -parallel 6 -timeout 24m ./...
+	GOGC=400 CROSSTWIN_BINARY=$(CURDIR)/bin/crosstwin $(GO) test -count=1 -vet=off -p 3 -parallel 6 -timeout 24m ./...
 
 lint: web/src/api/schema.ts
 	@scripts/lint

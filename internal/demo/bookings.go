@@ -99,8 +99,10 @@ func (h *postgresHouse) run(ctx context.Context, program string, args ...string)
 func (h *postgresHouse) makePrimary(ctx context.Context) error {
 	s := h.c.Servers[0]
 	h.c.opt.Log("making a PostgreSQL server with the Skerry Line's bookings on port %d", s.Port)
-	if err := h.run(ctx, "initdb", "-D", s.DataDir, "-U", "postgres", "-k", "-E", "UTF8", "--locale=C.UTF-8",
-		"--auth-local=trust", "--auth-host=scram-sha-256"); err != nil {
+	if err := h.c.opt.Blank(h.c.Engine, s.DataDir, func() error {
+		return h.run(ctx, "initdb", "-D", s.DataDir, "-U", "postgres", "-k", "-E", "UTF8", "--locale=C.UTF-8",
+			"--auth-local=trust", "--auth-host=scram-sha-256")
+	}); err != nil {
 		return err
 	}
 	if err := appendTo(filepath.Join(s.DataDir, "postgresql.conf"),

@@ -129,9 +129,11 @@ func (h *mariadbHouse) enrolment(s *Server) []string {
 func (h *mariadbHouse) makePrimary(ctx context.Context) error {
 	s := h.c.Servers[0]
 	h.c.opt.Log("making a MariaDB server with the Skerry Line's cargo on port %d", s.Port)
-	if err := s.owner.run(ctx, "/usr/bin/env", "TMPDIR="+s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults",
-		"--datadir="+s.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+administrator(),
-		"--skip-test-db"); err != nil {
+	if err := h.c.opt.Blank(h.c.Engine, s.DataDir, func() error {
+		return s.owner.run(ctx, "/usr/bin/env", "TMPDIR="+s.SocketDir, "/usr/bin/mariadb-install-db", "--no-defaults",
+			"--datadir="+s.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+administrator(),
+			"--skip-test-db")
+	}); err != nil {
 		return err
 	}
 	if err := h.startByHand(ctx, s); err != nil {

@@ -40,6 +40,9 @@ type Options struct {
 	Small bool
 	// Fencing has a deadman beside every agent, so that fencing can be switched on.
 	Fencing bool
+	// Blank makes the data of a new server, of an engine, at a directory by do, or in another
+	// way; nil: by do.
+	Blank func(engine, dir string, do func() error) error
 	// Host returns where a server runs; nil: all on loopback.
 	Host func(server string) Host
 }
@@ -95,6 +98,9 @@ func Build(ctx context.Context, opt Options) (*World, error) {
 	w := &World{Dir: opt.Dir, opt: opt}
 	if opt.Log == nil {
 		w.opt.Log = func(string, ...any) {}
+	}
+	if opt.Blank == nil {
+		w.opt.Blank = func(_, _ string, do func() error) error { return do() }
 	}
 	if err := w.prepare(); err != nil {
 		return nil, err

@@ -22,7 +22,7 @@ import (
 // one that was built just now, puts its path into binary, runs them and ends the process.
 func Main(m *testing.M, binary *string) {
 	if *binary = os.Getenv("CROSSTWIN_BINARY"); *binary != "" {
-		os.Exit(m.Run())
+		os.Exit(workdir.Main(m))
 	}
 	// Not below a private temporary directory: the databases' own user has to
 	// reach it.
@@ -39,7 +39,7 @@ func Main(m *testing.M, binary *string) {
 		fmt.Fprintf(os.Stderr, "%v: %s", err, out)
 		os.Exit(1)
 	}
-	code := m.Run()
+	code := workdir.Main(m)
 	os.RemoveAll(dir)
 	os.Exit(code)
 }
@@ -64,7 +64,8 @@ func World(t testing.TB, binary, cluster string, failed func(dir string),
 	ctx, cancel := context.WithCancel(context.Background())
 	t.Cleanup(cancel)
 	dir := Dir(t, cluster, "ctw")
-	opt := demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}, Small: true}
+	opt := demo.Options{Dir: filepath.Join(dir, "w"), Binary: binary, Clusters: []string{cluster}, Small: true,
+		Blank: workdir.Blank}
 	for _, f := range more {
 		f(&opt)
 	}

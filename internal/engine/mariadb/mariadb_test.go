@@ -32,6 +32,8 @@ type rig struct {
 
 var account = engine.Account{User: verb.ReplicationUser("plover"), Password: "of this test"}
 
+func TestMain(m *testing.M) { os.Exit(workdir.Main(m)) }
+
 // newPair makes a primary with some data and a replica of it.
 func newPair(t *testing.T) (p *pair, wren, plover *rig) {
 	t.Helper()
@@ -67,10 +69,12 @@ func (p *pair) create(name string, id int) *rig {
 // install makes an empty database.
 func (p *pair) install(r *rig) {
 	p.t.Helper()
-	_, _, err := r.Run(r.ctx(), "env", "TMPDIR="+r.cfg.WorkDir, "mariadb-install-db", "--no-defaults",
-		"--datadir="+r.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+r.cfg.Superuser,
-		"--skip-test-db")
-	r.ok(err)
+	r.ok(workdir.Blank("data", r.cfg.DataDir, func() error {
+		_, _, err := r.Run(r.ctx(), "env", "TMPDIR="+r.cfg.WorkDir, "mariadb-install-db", "--no-defaults",
+			"--datadir="+r.cfg.DataDir, "--auth-root-authentication-method=socket", "--auth-root-socket-user="+r.cfg.Superuser,
+			"--skip-test-db")
+		return err
+	}))
 }
 
 func (p *pair) add(name string, id int) *rig {
@@ -438,7 +442,7 @@ func TestEntriesAreTheSameEverywhere(t *testing.T) {
 // throw it away; it is applied before the server follows anybody, or nobody.
 func TestRelayLogIsNotLost(t *testing.T) {
 	t.Parallel()
-	for _, stopped := range []string{"stop slave sql_thread", "stop slave", "crash"} {
+	for _, stopped := range []string{"stop slave sql_thread", "stop slave", "crash", "torn"} {
 		t.Run(stopped, func(t *testing.T) {
 			t.Parallel()
 			_, primary, replica := newPair(t)
@@ -456,6 +460,9 @@ func TestRelayLogIsNotLost(t *testing.T) {
 			case "crash":
 				replica.ok(replica.Fence(replica.ctx(), false))
 				replica.ok(replica.Start(replica.ctx(), "replica"))
+			case "torn":
+				replica.sql("stop slave")
+				replica.tearRelayLog()
 			default:
 				replica.sql(stopped)
 			}
@@ -467,6 +474,22 @@ func TestRelayLogIsNotLost(t *testing.T) {
 			replica.ok(replica.Promote(replica.ctx()))
 		})
 	}
+}
+
+// tearRelayLog has the relay log end within an event, as on a disk that ran full.
+func (r *rig) tearRelayLog() {
+	r.t.Helper()
+	base, err := r.relayBase(r.ctx())
+	r.ok(err)
+	files, err := indexed(r.Data, base+".index")
+	r.ok(err)
+	f, err := os.OpenFile(files[len(files)-1], os.O_APPEND|os.O_WRONLY, 0)
+	r.ok(err)
+	event := make([]byte, 40)                    // its header, and less than that says
+	event[4], event[5], event[9] = 0xa2, 11, 200 // GTID, of server 11, 200 bytes long
+	_, err = f.Write(event)
+	r.ok(err)
+	r.ok(f.Close())
 }
 
 // What the files say of a log is the same whether they are read at once or as

@@ -32,6 +32,8 @@ type rig struct {
 	peers enginetest.Peers
 }
 
+func TestMain(m *testing.M) { os.Exit(workdir.Main(m)) }
+
 // newRig prepares an engine for a server that does not exist yet.
 func newRig(t *testing.T, name string) *rig { return newRigWith(t, name, func(*Config) {}) }
 
@@ -69,7 +71,13 @@ func newRigWith(t *testing.T, name string, change func(*Config)) *rig {
 func primary(t *testing.T) *rig {
 	t.Helper()
 	r := newRig(t, "gull")
-	r.utility("initdb", "-D", r.cfg.DataDir, "-U", "postgres", "-k", "--auth-local=trust", "--auth-host=scram-sha-256")
+	if err := workdir.Blank("data", r.cfg.DataDir, func() error {
+		_, _, err := r.Run(r.ctx(), "initdb", "-D", r.cfg.DataDir, "-U", "postgres", "-k", "--auth-local=trust",
+			"--auth-host=scram-sha-256")
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
 	if err := r.Start(r.ctx(), "primary"); err != nil {
 		t.Fatal(err)
 	}
