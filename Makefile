@@ -53,7 +53,7 @@ bench: prerequisites build
 # Random schedules of operations and disturbances: SCHEDULES of them, from SEED on; 10,000
 # simulated schedules; and the tests of the whole product on both engines, with the service
 # killed at every step. "make test" runs five schedules, some hundreds of the simulated ones,
-# draws one engine for the tests that ask nothing of it, and kills at a sample of the steps.
+# draws one engine for tests of rules that both share, and kills at a sample of the steps.
 chaos: test-prerequisites build
 	CROSSTWIN_CHAOS=$(or $(SCHEDULES),60) CROSSTWIN_SEED=$(SEED) $(GO) test -count=1 -v -timeout 4h ./test/chaos
 	CROSSTWIN_SIMULATIONS=10000 $(GO) test -count=1 -v -timeout 1h ./internal/core/guard/simulation

@@ -57,7 +57,7 @@ func (s *Service) localVerbs() map[verb.Name]runner.Local {
 		return nil, 0, s.detach(ctx, op, d.Servers)
 	}))
 	add(local(func(ctx context.Context, op *operation.Operation, p verb.Promise) (any, int64, error) {
-		err := s.promise(ctx, op.Cluster, p.Setting, func(now []synchronous.List) ([]synchronous.List, error) {
+		err := s.promise(ctx, op.Cluster, p.Setting, true, func(now []synchronous.List) ([]synchronous.List, error) {
 			if !p.Add {
 				return p.Promised, nil
 			}

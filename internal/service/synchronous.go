@@ -80,9 +80,9 @@ func (s *Service) keep(ctx context.Context, cluster string, term int64, a *Asses
 	want synchronous.List, lists []synchronous.List) error {
 	if act == synchronous.Promise {
 		was := a.View.Synchronous.Promised
-		return s.promise(ctx, cluster, nil, func(now []synchronous.List) ([]synchronous.List, error) {
+		return s.promise(ctx, cluster, nil, false, func(now []synchronous.List) ([]synchronous.List, error) {
 			if !slices.EqualFunc(now, was, synchronous.List.Equal) {
-				return nil, store.ErrOtherwise // an operation has begun
+				return nil, store.ErrOtherwise
 			}
 			return lists, nil
 		})
@@ -97,14 +97,15 @@ func (s *Service) keep(ctx context.Context, cluster string, term int64, a *Asses
 	return err
 }
 
-// promise records what every acknowledged write rests on, and with a setting the mode.
-func (s *Service) promise(ctx context.Context, cluster string, setting *synchronous.Setting,
+// promise records what every acknowledged write rests on, and with a setting the mode; operates
+// says that it is right while an operation is under way.
+func (s *Service) promise(ctx context.Context, cluster string, setting *synchronous.Setting, operates bool,
 	change func(now []synchronous.List) ([]synchronous.List, error)) error {
 	c, err := s.cluster(cluster)
 	if err != nil {
 		return err
 	}
-	lists, err := s.Store.Promise(ctx, cluster, setting, c.promisesHeard(), change)
+	lists, err := s.Store.Promise(ctx, cluster, setting, c.promisesHeard(), operates, change)
 	if err != nil {
 		return err
 	}
@@ -140,7 +141,7 @@ func (c *watched) promisesHeard() (n int64) {
 func (s *Service) olderPromise(ctx context.Context, cluster, server string, noted int64) {
 	s.log.Warn("an agent has noted a newer change of what commits wait for than the records hold: nothing is promised "+
 		"until that is proven anew", "cluster", cluster, "server", server, "noted", noted)
-	if err := s.promise(ctx, cluster, nil, func([]synchronous.List) ([]synchronous.List, error) {
+	if err := s.promise(ctx, cluster, nil, true, func([]synchronous.List) ([]synchronous.List, error) {
 		return nil, nil
 	}); err != nil {
 		s.log.Error("what is promised could not be recorded", "cluster", cluster, "error", err)

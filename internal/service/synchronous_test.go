@@ -15,7 +15,7 @@ import (
 // promises sets what is promised, by its first record.
 func promises(t *testing.T, s *Service, lists ...synchronous.List) {
 	t.Helper()
-	if err := s.promise(t.Context(), "bookings", &synchronous.Setting{Mode: synchronous.One},
+	if err := s.promise(t.Context(), "bookings", &synchronous.Setting{Mode: synchronous.One}, true,
 		func([]synchronous.List) ([]synchronous.List, error) { return lists, nil }); err != nil {
 		t.Fatal(err)
 	}

@@ -122,7 +122,9 @@ var ErrOtherwise = errors.New("the record was changed meanwhile")
 // before a primary is told of a list that is added.
 //
 // Heard is the newest number of a change that an agent has noted: the next one is above it.
-func (s *Store) Promise(ctx context.Context, name string, setting *synchronous.Setting, heard int64,
+// Unless operates is set it is refused with ErrOtherwise while an operation is under way
+// (invariant: what an operation counts on, nobody else adds to).
+func (s *Store) Promise(ctx context.Context, name string, setting *synchronous.Setting, heard int64, operates bool,
 	change func(now []synchronous.List) ([]synchronous.List, error)) ([]synchronous.List, error) {
 	var next []synchronous.List
 	err := s.tx(ctx, func(tx *sqlx.Tx) error {
@@ -132,6 +134,16 @@ func (s *Store) Promise(ctx context.Context, name string, setting *synchronous.S
 		}
 		c := r.cluster()
 		var err error
+		if !operates {
+			var busy int
+			if err := tx.GetContext(ctx, &busy, "select count(*) from operations where cluster = ? and state <> ?", name,
+				operation.Ended); err != nil {
+				return err
+			}
+			if busy > 0 {
+				return ErrOtherwise
+			}
+		}
 		if next, err = change(c.Promised); err != nil {
 			return err
 		}

@@ -7,11 +7,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/synchronous"
 )
 
 type operationRow struct {
@@ -116,9 +118,9 @@ func (s *Store) addOperation(ctx context.Context, p *operation.Plan, who, from s
 // ErrMoved says that a plan rests on a decision that is not the newest any more.
 var ErrMoved = errors.New("the cluster has moved on since the plan was made")
 
-// restsOn compares the decision that a plan rests on with the newest one, and
-// the term that it opens with the newest term, in the transaction that records
-// the operation.
+// restsOn compares the decision that a plan rests on with the newest one, the term that it
+// opens with the newest term, and what it says nothing is lost by with what is promised, in the
+// transaction that records the operation.
 func restsOn(ctx context.Context, tx *sqlx.Tx, p *operation.Plan) error {
 	var c clusterRow
 	if err := tx.GetContext(ctx, &c, "select * from clusters where name = ?", p.Cluster); err != nil {
@@ -130,6 +132,8 @@ func restsOn(ctx context.Context, tx *sqlx.Tx, p *operation.Plan) error {
 			c.Owner, c.OwnerTerm)
 	case p.Opens() && p.Term <= c.Term:
 		return fmt.Errorf("%w: it opens term %d, and term %d is open already", ErrMoved, p.Term, c.Term)
+	case p.Covered && !slices.EqualFunc(p.Promised, c.cluster().Promised, synchronous.List.Equal):
+		return fmt.Errorf("%w: on which servers each acknowledged write is, has changed", ErrMoved)
 	}
 	return nil
 }

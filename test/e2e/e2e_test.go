@@ -62,6 +62,17 @@ func drawn(test string) []string {
 	return all[(chance+h.Sum32())%2:][:1]
 }
 
+// theOther is the cluster that is not drawn for a test, for one that shares its ground.
+func theOther(test string) []string {
+	d := drawn(test)
+	if len(d) == 1 && d[0] == demo.Bookings {
+		return []string{demo.Cargo}
+	} else if len(d) == 1 {
+		return []string{demo.Bookings}
+	}
+	return d
+}
+
 var chance = rand.Uint32N(2)
 
 func enginesOf(t *testing.T, clusters []string, seeded bool, do func(t *testing.T, w *world)) {

@@ -23,20 +23,19 @@ const worldsAtOnce = 6
 // Fencing and automatic failover on real servers of both engines. They are not run beside
 // everything else.
 func TestUnderFencing(t *testing.T) {
-	both := []string{demo.Bookings, demo.Cargo}
 	turns := make(chan bool, worldsAtOnce)
 	for _, x := range []struct {
 		name     string
 		do       func(t *testing.T, cluster string)
 		clusters []string
 	}{
-		{"AutomaticFailover", inFencedWorld(automaticFailover), both},
+		{"AutomaticFailover", inFencedWorld(automaticFailover), drawn("fencing")},
 		{"AutomaticSurvivesTheServiceAtEveryStep", inFencedWorld(automaticSurvives), drawn("survives")},
-		{"Fencing", inFencedWorld(fencing), both},
+		{"Fencing", inFencedWorld(fencing), theOther("fencing")},
 		{"DiskHangs", inFencedWorld(diskHangs), drawn("disk hangs")},
 		{"Referee", inFencedWorld(twoAndReferee), drawn("referee")},
-		{"Synchronous", inFencedWorld(synchronousMode), both},
-		{"Tour", tour, both},
+		{"Synchronous", inFencedWorld(synchronousMode), drawn("tour")},
+		{"Tour", tour, theOther("tour")},
 	} {
 		for _, name := range x.clusters {
 			t.Run(x.name+"/"+name, func(t *testing.T) {

@@ -375,7 +375,7 @@ func (w *world) stopReceiving(name string) {
 
 // A failure before the point of no return: the old primary is primary again,
 // by itself, and says why.
-func TestSwitchoverUndoesItself(t *testing.T) { engines(t, true, switchoverUndoesItself) }
+func TestSwitchoverUndoesItself(t *testing.T) { anEngine(t, true, switchoverUndoesItself) }
 
 func switchoverUndoesItself(t *testing.T, w *world) {
 	load := w.Load(1, 50*time.Millisecond)
@@ -423,7 +423,7 @@ func switchoverUndoesItself(t *testing.T, w *world) {
 
 // A living primary whose replicas get nothing from it is stopped, and they turn out to lack
 // writes that the plan had not named: everything goes back, by itself, and nothing is lost.
-func TestFailoverUndoesItself(t *testing.T) { engines(t, true, failoverUndoesItself) }
+func TestFailoverUndoesItself(t *testing.T) { anEngine(t, true, failoverUndoesItself) }
 
 func failoverUndoesItself(t *testing.T, w *world) {
 	load := w.Load(1, 20*time.Millisecond)

@@ -8,6 +8,7 @@ import (
 	"crosstwin/internal/core/cause"
 
 	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/verb"
 )
 
@@ -144,8 +145,9 @@ type Plan struct {
 	Loss        *Loss  `json:"loss,omitempty"`
 	ConfirmName string `json:"confirm_name,omitempty"`
 	// Covered: nothing that was acknowledged can be missing, because enough of the replicas that
-	// commits waited for take part.
-	Covered bool `json:"covered,omitempty"`
+	// commits waited for take part, by the lists that are Promised.
+	Covered  bool               `json:"covered,omitempty"`
+	Promised []synchronous.List `json:"promised,omitempty"`
 	// Decided: no person asked for it.
 	Decided     *Decided          `json:"decided,omitempty"`
 	Examination *verb.Examination `json:"examination,omitempty"`

@@ -55,16 +55,22 @@ func (in *Input) bringsReplica() bool {
 	return false
 }
 
-// silence says that an agent does not answer, and what was seen instead.
+// silence says that a server is not seen, by its agent or through it, and what was seen instead.
 func (in *Input) silence(name string) string {
+	if s := in.View.Find(name); s != nil && s.Cause.Code == cause.NotLetIn {
+		return name + " is not seen: " + words.Say(s.Cause)
+	}
 	if m := in.Member(name); m != nil && m.Problem != "" {
 		return name + "'s agent does not answer: " + m.Problem
 	}
 	return name + "'s agent does not answer"
 }
 
-// wakeAgent says how an agent that does not answer is brought to do so.
+// wakeAgent says how an agent that does not answer, or sees nothing, is brought to do so.
 func (in *Input) wakeAgent(name, address string) string {
+	if s := in.View.Find(name); s != nil && s.Cause.Code == cause.NotLetIn {
+		return words.Say(cause.Cause{Code: cause.LetIn, Cluster: in.View.Cluster, Server: name})
+	}
 	if address == "" {
 		return fmt.Sprintf("enroll it: crosstwin server code %s %s prints the command", in.View.Cluster, name)
 	}

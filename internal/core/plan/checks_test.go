@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"slices"
+	"strings"
 	"testing"
 
 	"crosstwin/internal/core/observation"
@@ -130,5 +132,23 @@ func TestChecksForOtherPurposes(t *testing.T) {
 				t.Errorf("%s: %q is not checked", kind, want)
 			}
 		}
+	}
+}
+
+// An agent that its database does not let in answers: nobody is sent to look for it.
+func TestAgentThatIsNotLetIn(t *testing.T) {
+	p, err := Make(input(operation.Request{Kind: operation.Rejoin, Server: "tern"}, func(_ *Input, m []view.Member) {
+		x := &m[1].Last.Process
+		x.Accepting, x.NotLetIn, x.Problem, x.Role = false, true, `role "root" does not exist`, ""
+	}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	i := slices.IndexFunc(p.Checks, func(c operation.Check) bool {
+		return c.Name == "Agent answers" && c.Server == "tern"
+	})
+	if c := p.Checks[i]; c.Result != operation.Fail || !strings.Contains(c.Evidence, `role "root" does not exist`) ||
+		!strings.Contains(c.Mend, "let the agent's account log in on tern") {
+		t.Errorf("%+v", c)
 	}
 }

@@ -351,7 +351,7 @@ func (in *Input) loss(p *operation.Plan, old, cand string, others []string) stri
 		return fmt.Sprintf("%s stops cleanly first, so that nothing should be lost.", old)
 	}
 	if ok, _ := in.covered(append([]string{cand}, others...)); ok {
-		p.Covered = true
+		p.Covered, p.Promised = true, in.promised()
 		return fmt.Sprintf("Nothing acknowledged is lost: each acknowledged write is on %s, and enough of them are asked.",
 			lists(in.promised()))
 	}

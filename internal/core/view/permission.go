@@ -34,7 +34,7 @@ func permission(in Input, v *View) *Permission {
 	p.Seconds, p.ByPledges = o.Left(), o.PledgeSeconds > o.GrantSeconds
 	p.Set = append(p.Set, o.Set...)
 	for _, n := range p.Set {
-		if x := v.Find(n); x == nil || x.Health == Unseen {
+		if x := v.Find(n); x == nil || x.Health == Unseen && x.Cause.Code != cause.NotLetIn {
 			p.Silent = append(p.Silent, n)
 		}
 	}
