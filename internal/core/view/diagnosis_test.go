@@ -137,6 +137,7 @@ func TestProblems(t *testing.T) {
 		return func(in *Input) { in.Members[0].Last.Links.Slots = []observation.Slot{x} }
 	}
 	const readOnly, removed = "sessions that are read-only", "a call of a server's that was removed"
+	const stopped = "all of its replication is stopped"
 	const lost, silent = "a host that is lost", "an agent that is silent"
 	for name, c := range map[string]struct {
 		change func(in *Input)
@@ -146,6 +147,8 @@ func TestProblems(t *testing.T) {
 		"nothing": {nil, "", ""},
 		"link": {tern(func(o *observation.Server) { o.Links.Upstream.Connected = false }), "link down",
 			"its link to gull is down"},
+		stopped: {tern(func(o *observation.Server) { o.Links.Upstream.Connected, o.Replay.Paused = false, true }),
+			"link down", "its link to gull is down"},
 		"two": {func(in *Input) { in.Members[1].Last = server("tern", observation.Primary, "0/2000000") },
 			"two primaries, adrift, at risk", "gull and tern both report themselves as primary"},
 		"needs you": {func(in *Input) { in.NeedsYou = &Running{ID: 7, Kind: "failover"} }, "needs you",
@@ -209,6 +212,9 @@ func TestProblems(t *testing.T) {
 			text += p.Text + "\n"
 			if p.Mend == "" {
 				t.Errorf("%s: %q says not what to do", name, p.Text)
+			}
+			if name == stopped && p.Mend != "crosstwin rejoin bookings tern" {
+				t.Errorf("%s: %q", name, p.Mend)
 			}
 			// A setting is no reason to change the primary.
 			if name == readOnly && (p.Fix != nil || !strings.Contains(p.Mend, "on gull: alter system set default_transaction")) {

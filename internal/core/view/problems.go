@@ -206,7 +206,7 @@ func remedy(in Input, v *View, s Server) (cause.Cause, *Fix) {
 		return with(cause.CheckNetwork), nil
 	case s.Health == Stalled && s.Follows == v.Primary && primary != nil && awayFor(primary, &s):
 		return with(cause.NothingToDo), nil
-	case s.Observation != nil && s.Observation.Replay.Paused:
+	case s.Observation != nil && s.Observation.Replay.Paused && s.Cause.Code != cause.LinkDown:
 		c.Text = dialect.Of(in.Engine).Resume
 		return with(cause.ResumeReplay), nil
 	case s.Cause.Code == cause.ApplierStopped && !s.Observation.Links.Upstream.ApplierMayPass:

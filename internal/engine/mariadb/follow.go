@@ -5,7 +5,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -136,10 +138,15 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer, back bool) error {
 	if err := e.exec(ctx, statements); err != nil {
 		return fmt.Errorf("follow %s: %w", up.Name, err)
 	}
-	err := e.quietly(ctx, fmt.Sprintf(
+	change := fmt.Sprintf(
 		"change master to master_host = %s, master_port = %d, master_user = %s, master_password = %s, master_use_gtid = "+
 			"slave_pos, master_connect_retry = 1, master_heartbeat_period = 1, %s",
-		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password), e.insisting(up)))
+		literal(up.Host), up.Port, literal(acc.User), literal(acc.Password), e.insisting(up))
+	err := e.quietly(ctx, change)
+	if number(err) == noRelayLog {
+		// What is in the earlier one is applied by now, or is fetched again.
+		err = cmp.Or(e.exec(ctx, "reset slave"), e.quietly(ctx, change))
+	}
 	if err == nil {
 		err = e.startSlave(ctx, "")
 	}
@@ -148,6 +155,10 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer, back bool) error {
 	}
 	return nil
 }
+
+// noRelayLog is the error of a server that cannot open the relay log it was at: its name or
+// place in the configuration was changed, or files of it were removed.
+const noRelayLog = 1201
 
 // startSlave starts a thread of replication; empty: both. A number of events to skip that was
 // set for the next start is taken back (invariant: nothing is skipped): what is skipped differs
@@ -362,9 +373,14 @@ func (e *Engine) unapplied(ctx context.Context, held string) (files []string, la
 }
 
 // relayBase returns the path of the relay log without its number, "" when there is
-// none. The server names it only where relay_log is set, which the packages'
-// configuration does not; else its index lies in the data directory.
+// none. Invariant: it is the log that was written last, wherever that lies: a server whose
+// relay_log was changed opens none (error 1201), and what it received is in the earlier one.
+// The server names it only where relay_log is set, which the packages' configuration does not;
+// else its index lies in the data directory.
 func (e *Engine) relayBase(ctx context.Context) (string, error) {
+	if noted, err := e.notedRelayBase(ctx); err != nil || noted != "" {
+		return noted, err
+	}
 	base, err := e.text(ctx, "select coalesce(@@global.relay_log_basename, '')")
 	if err != nil || base != "" {
 		return base, err
@@ -378,6 +394,38 @@ func (e *Engine) relayBase(ctx context.Context) (string, error) {
 			len(list), e.cfg.DataDir)
 	}
 	return strings.TrimSuffix(list[0], ".index"), nil
+}
+
+// notedRelayBase returns the relay log that the server itself noted to be at, in its second
+// line after how many there are; "" when it noted none, or that is gone.
+func (e *Engine) notedRelayBase(ctx context.Context) (string, error) {
+	name, err := e.text(ctx, "select @@global.relay_log_info_file")
+	if err != nil {
+		return "", err
+	}
+	text, err := e.ReadFile(e.inData(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	} else if err != nil {
+		return "", fmt.Errorf("read where %s is in its relay log: %w", e.cfg.Name, err)
+	}
+	lines := strings.Split(string(text), "\n")
+	if len(lines) < 2 || filepath.Ext(lines[1]) == "" {
+		return "", nil
+	}
+	base := strings.TrimSuffix(e.inData(lines[1]), filepath.Ext(lines[1]))
+	if _, err := e.Stat(base + ".index"); err != nil {
+		return "", nil
+	}
+	return base, nil
+}
+
+// inData returns the path of a file that a server names relative to its data directory.
+func (e *Engine) inData(name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return e.Path(name)
 }
 
 // applyFiles pipes log files from a GTID position on into the server. They are applied once it

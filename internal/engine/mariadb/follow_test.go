@@ -51,3 +51,20 @@ func TestApplierGoesOn(t *testing.T) {
 		t.Error("what was received is not there")
 	}
 }
+
+// A server whose relay log was given another name opens none (error 1201): it follows all the same.
+func TestFollowsAfterItsRelayLogWasRenamed(t *testing.T) {
+	t.Parallel()
+	_, wren, plover := newPair(t)
+	plover.renameRelayLog()
+	plover.ok(plover.Follow(plover.ctx(), verb.Follow{Upstream: wren.peer()}))
+	wren.sql("insert into d.parent values (95)")
+	plover.applied(wren)
+	plover.renameRelayLog() // the same name: nothing is in the way
+	plover.ok(plover.Follow(plover.ctx(), verb.Follow{Upstream: wren.peer()}))
+	wren.sql("insert into d.parent values (96)")
+	plover.applied(wren)
+	if n := plover.one("select count(*) from d.parent where id in (95, 96)"); n != "2" {
+		t.Errorf("%s of 2 rows are there", n)
+	}
+}

@@ -442,7 +442,7 @@ func TestEntriesAreTheSameEverywhere(t *testing.T) {
 // throw it away; it is applied before the server follows anybody, or nobody.
 func TestRelayLogIsNotLost(t *testing.T) {
 	t.Parallel()
-	for _, stopped := range []string{"stop slave sql_thread", "stop slave", "crash", "torn"} {
+	for _, stopped := range []string{"stop slave sql_thread", "stop slave", "crash", "torn", "renamed"} {
 		t.Run(stopped, func(t *testing.T) {
 			t.Parallel()
 			_, primary, replica := newPair(t)
@@ -460,6 +460,8 @@ func TestRelayLogIsNotLost(t *testing.T) {
 			case "crash":
 				replica.ok(replica.Fence(replica.ctx(), false))
 				replica.ok(replica.Start(replica.ctx(), "replica"))
+			case "renamed":
+				replica.renameRelayLog()
 			case "torn":
 				replica.sql("stop slave")
 				replica.tearRelayLog()
@@ -474,6 +476,16 @@ func TestRelayLogIsNotLost(t *testing.T) {
 			replica.ok(replica.Promote(replica.ctx()))
 		})
 	}
+}
+
+// renameRelayLog has the server look for its relay log where it is not.
+func (r *rig) renameRelayLog() {
+	r.t.Helper()
+	r.ok(r.Fence(r.ctx(), true))
+	text, err := os.ReadFile(r.cfg.ConfigFile)
+	r.ok(err)
+	r.ok(os.WriteFile(r.cfg.ConfigFile, append(text, "\nrelay_log = other-relay\n"...), 0o644))
+	r.ok(r.Start(r.ctx(), "replica"))
 }
 
 // tearRelayLog has the relay log end within an event, as on a disk that ran full.
