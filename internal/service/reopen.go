@@ -10,8 +10,8 @@ import (
 
 // mayReopen reports whether the owner, which came back closed, may be told to
 // open again: no operation is under way or waits for a person, no newer term was
-// opened or noted by anybody, no replica holds anything that the owner lacks, and nobody
-// is at work on it (maintenance).
+// opened or noted by anybody, no replica holds anything of the owner's history that it lacks (an
+// earlier primary's tail is none), and nobody is at work on it (maintenance).
 // What cannot be known says no. c.mu is held.
 func (c *watched) mayReopen(m *member) bool {
 	o := m.last
@@ -48,6 +48,8 @@ func (c *watched) allows(owner *observation.Server, r *member) bool {
 	if r.last.Replay.Paused || r.last.Links.Upstream != nil && r.last.Links.Upstream.DelaySeconds > 0 {
 		held = cmp.Or(r.last.Log.Received, held)
 	}
-	lacks, known := position.Lacks(c.rec.Engine, owner.Log.Applied, held)
-	return known && lacks.IsZero()
+	has := r.last.Standing()
+	has.At = held
+	more, known := position.Beyond(c.rec.Engine, has, owner.Log.Line, owner.Log.Applied)
+	return known && more.IsZero()
 }

@@ -31,6 +31,12 @@ func TestMayReopen(t *testing.T) {
 		"a replica was never seen":      {func(_ *watched, _, r *member) { r.last = nil }, false},
 		"a server that never held data": {func(_ *watched, _, r *member) { r.last, r.rec.HeldData = nil, false }, true},
 		"a replica holds more":          {func(_ *watched, _, r *member) { r.last.Log.Applied = "0/3000008" }, false},
+		"an earlier primary has a tail": {func(_ *watched, o, r *member) {
+			o.last.Log.Line.Number, r.last.Log.Line.Number, r.last.Log.Applied = 2, 1, "0/3000008"
+		}, true},
+		"a replica holds more of its history": {func(_ *watched, o, r *member) {
+			o.last.Log.Line.Number, r.last.Log.Line.Number, r.last.Log.Applied = 2, 2, "0/3000008"
+		}, false},
 		"a paused replica received more": {func(_ *watched, _, r *member) {
 			r.last.Replay.Paused, r.last.Log.Received = true, "0/3000008"
 		}, false},

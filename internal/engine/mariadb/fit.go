@@ -64,12 +64,16 @@ func (e *Engine) startMisfits(ctx context.Context) []verb.Misfit {
 // own has to be right.
 func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
 	out := verb.Fitted{Misfits: e.startMisfits(ctx)}
-	if c.Itself || len(out.Misfits) > 0 {
+	if len(out.Misfits) > 0 {
 		return out, nil
 	}
 	options, err := e.options(ctx)
 	if err != nil {
 		return out, err
+	}
+	if c.Itself {
+		out.Misfits = e.logMisfit(options)
+		return out, nil
 	}
 	data := filepath.Clean(e.cfg.DataDir)
 	for _, name := range ownDirectories {
@@ -87,4 +91,24 @@ func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
 			Mend: "correct the configuration, or enrol the agent with the right --data-dir"})
 	}
 	return out, nil
+}
+
+// logMisfit tells of a start that would not find the log that the server writes now: it would
+// begin another one, forget which transactions it holds and use their numbers again.
+func (e *Engine) logMisfit(options map[string]string) []verb.Misfit {
+	is := e.memory.Fingerprint(rememberLogs)
+	name, set := options["log_bin"]
+	next := e.inData(name)
+	next = strings.TrimSuffix(next, filepath.Ext(next))
+	_, without := options["skip_log_bin"]
+	switch {
+	case is == "" || set && !without && (name == "" || next == is): // by default it has the host's name
+		return nil
+	case !set || without:
+		return []verb.Misfit{{What: fmt.Sprintf("%s writes its binary log to %s, and its configuration has none any more",
+			e.cfg.Name, is), Mend: "set log_bin = " + is + " in " + e.cfg.Name + "'s configuration"}}
+	}
+	return []verb.Misfit{{What: fmt.Sprintf("%s writes its binary log to %s, and its configuration says %s: it would begin a "+
+		"new log, and use numbers of transactions again", e.cfg.Name, is, next),
+		Mend: "set log_bin = " + is + " in " + e.cfg.Name + "'s configuration"}}
 }

@@ -15,6 +15,7 @@ func TestFit(t *testing.T) {
 	_, _, plover := newPair(t)
 	good, err := os.ReadFile(plover.cfg.ConfigFile)
 	plover.ok(err)
+	plover.Observe(plover.ctx(), true)
 	for _, c := range []struct {
 		line           string
 		copied, itself string // what is found; empty: nothing
@@ -24,6 +25,9 @@ func TestFit(t *testing.T) {
 		{"max_connections=lots", "'max_connections'", "'max_connections'"},
 		{"innodb_undo_directory=/srv/undo", "innodb_undo_directory is /srv/undo on plover, outside of the data " +
 			"directory", ""},
+		{"log_bin=other-bin", "", "and its configuration says " + plover.Path("other-bin")},
+		{"skip_log_bin", "", "its configuration has none any more"},
+		{"log_bin=" + plover.Path("d-bin"), "", ""},
 		{"datadir=/srv/other", "datadir is /srv/other in plover's configuration", ""},
 	} {
 		plover.ok(os.WriteFile(plover.cfg.ConfigFile, append([]byte(nil), string(good)+"\n"+c.line+"\n"...), 0o644))
