@@ -83,8 +83,9 @@ deb: build
 	rm -r dist/units dist/completion dist/man
 
 # The packages on bare Debian hosts with the service manager as process 1. HOSTS is the
-# program that boots them; its template has to be made once (postgresql-15 mariadb-server mariadb-backup).
+# program that boots them; their template is made once, with these packages.
 HOSTS ?= ../shared/tools/debian-host
 
 hosts-test: deb
+	$(HOSTS) template postgresql-15 mariadb-server mariadb-backup
 	CROSSTWIN_HOSTS=$(abspath $(HOSTS)) CROSSTWIN_DEBS=$(CURDIR)/dist $(GO) test -count=1 -v -timeout 30m ./test/hosts
