@@ -59,6 +59,7 @@ chaos: test-prerequisites build
 	CROSSTWIN_SIMULATIONS=10000 $(GO) test -count=1 -v -timeout 1h ./internal/core/guard/simulation
 	CROSSTWIN_EVERY_STEP=1 $(GO) test -count=1 -parallel 4 -timeout 3h -skip TestUnderFencing ./test/e2e
 	CROSSTWIN_EVERY_STEP=1 $(GO) test -count=1 -timeout 1h -run TestUnderFencing ./test/e2e
+	CROSSTWIN_EVERY_STEP=1 $(GO) test -count=1 -timeout 1h -run TestClickedThrough ./test/console
 
 screenshots: prerequisites build
 	@scripts/screenshots

@@ -84,7 +84,7 @@ func newPostgresHouse(c *Cluster, own owner) (house, error) {
 
 func (h *postgresHouse) place(s *Server, _ string) {
 	s.SuperuserURI = fmt.Sprintf("postgresql://postgres@/%s?host=%s&port=%d", Bookings, s.SocketDir, s.Port)
-	s.ApplicationURI = fmt.Sprintf("postgresql://%s:%s@%s:%d/%s", application, appPassword, s.Host, s.Port, Bookings)
+	s.ApplicationURI = fmt.Sprintf("postgresql://%s:%s@%s/%s", application, appPassword, at(s.Host, s.Port), Bookings)
 }
 
 func (h *postgresHouse) furnish(*Server, int) error { return nil }
@@ -224,7 +224,7 @@ type seller struct {
 func (h *postgresHouse) session(ctx context.Context) (session, error) {
 	var hosts []string
 	for _, s := range h.c.Servers {
-		hosts = append(hosts, fmt.Sprintf("%s:%d", s.Host, s.Port))
+		hosts = append(hosts, at(s.Host, s.Port))
 	}
 	c, err := pgx.Connect(ctx,
 		fmt.Sprintf("postgresql://%s:%s@%s/%s?target_session_attrs=read-write&connect_timeout=2&application_name=skerry",

@@ -99,7 +99,7 @@ func newMariaDBHouse(c *Cluster, own owner) (house, error) {
 func (h *mariadbHouse) place(s *Server, base string) {
 	s.ConfigFile = filepath.Join(base, "my.cnf")
 	s.SuperuserURI = "mysql://" + administrator() + "@localhost/" + Cargo + "?socket=" + socketOf(s)
-	s.ApplicationURI = fmt.Sprintf("mysql://%s:%s@%s:%d/%s", application, appPassword, s.Host, s.Port, Cargo)
+	s.ApplicationURI = fmt.Sprintf("mysql://%s:%s@%s/%s", application, appPassword, at(s.Host, s.Port), Cargo)
 }
 
 func socketOf(s *Server) string { return filepath.Join(s.SocketDir, "mysqld.sock") }
@@ -289,7 +289,7 @@ type mover struct {
 func (h *mariadbHouse) application(ctx context.Context, s *Server) (*mover, error) {
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.Net, c.Addr, c.DBName, c.MultiStatements, c.InterpolateParams, c.Timeout = application,
-		appPassword, "tcp", fmt.Sprintf("%s:%d", s.Host, s.Port), Cargo, true, true, 2*time.Second
+		appPassword, "tcp", at(s.Host, s.Port), Cargo, true, true, 2*time.Second
 	c.Logger, c.ReadTimeout = &mysql.NopLogger{}, writeLimit // a commit takes no context
 	connector, err := mysql.NewConnector(c)
 	if err != nil {

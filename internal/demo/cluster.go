@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -194,6 +195,9 @@ func (o owner) run(ctx context.Context, program string, args ...string) error {
 	return nil
 }
 
+// at is an address with a port.
+func at(host string, port int) string { return net.JoinHostPort(host, strconv.Itoa(port)) }
+
 func (c *Cluster) place(s *Server, own owner, number int) error {
 	base := filepath.Join(c.Dir, s.Name)
 	s.on = Host{Address: "127.0.0.1"}
@@ -205,8 +209,8 @@ func (c *Cluster) place(s *Server, own owner, number int) error {
 	s.Host, s.Port = s.on.Address, freeport.Next()
 	s.SocketDir, s.DataDir, s.AgentDir, s.LogFile = filepath.Join(base, "run"), filepath.Join(base, "data"),
 		filepath.Join(base, "agent"), filepath.Join(base, "database.log")
-	s.AgentAddress = fmt.Sprintf("%s:%d", s.Host, freeport.Next())
-	s.HealthAddress = fmt.Sprintf("%s:%d", s.Host, freeport.Next())
+	s.AgentAddress = at(s.Host, freeport.Next())
+	s.HealthAddress = at(s.Host, freeport.Next())
 	c.house.place(s, base)
 	for _, d := range []string{base, s.SocketDir} {
 		if err := os.MkdirAll(d, 0o755); err != nil {

@@ -49,7 +49,7 @@ type Options struct {
 
 // Host is a machine for one server.
 type Host struct {
-	Address   string // an IPv4 address
+	Address   string // an IP address
 	Namespace string // file of the network namespace that it is; empty: this process's own
 }
 

@@ -72,10 +72,10 @@ func (v *visit) quiet(what string) {
 	}
 }
 
-// The whole story, clicked: seed, switchover, failover, rejoin, on both engines.
+// The whole story, clicked: seed, switchover, failover, rejoin.
 func TestClickedThrough(t *testing.T) {
 	t.Parallel()
-	for _, cluster := range []string{demo.Bookings, demo.Cargo} {
+	for _, cluster := range harness.Drawn(t.Name()) {
 		t.Run(cluster, func(t *testing.T) {
 			t.Parallel()
 			clickThrough(newVisit(t, cluster))

@@ -6,8 +6,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"hash/fnv"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -49,18 +47,8 @@ func anEngine(t *testing.T, seeded bool, do func(t *testing.T, w *world)) {
 	enginesOf(t, drawn(t.Name()), seeded, do)
 }
 
-// drawn picks the cluster on which a test is carried out; of two tests of a run it may be
-// another one. With CROSSTWIN_EVERY_STEP or CROSSTWIN_SEED set it is both, so that a run can
-// be repeated.
-func drawn(test string) []string {
-	all := []string{demo.Bookings, demo.Cargo}
-	if os.Getenv("CROSSTWIN_EVERY_STEP") != "" || os.Getenv("CROSSTWIN_SEED") != "" {
-		return all
-	}
-	h := fnv.New32a()
-	h.Write([]byte(test))
-	return all[(chance+h.Sum32())%2:][:1]
-}
+// drawn picks the cluster on which a test is carried out.
+func drawn(test string) []string { return harness.Drawn(test) }
 
 // theOther is the cluster that is not drawn for a test, for one that shares its ground.
 func theOther(test string) []string {
@@ -72,8 +60,6 @@ func theOther(test string) []string {
 	}
 	return d
 }
-
-var chance = rand.Uint32N(2)
 
 func enginesOf(t *testing.T, clusters []string, seeded bool, do func(t *testing.T, w *world)) {
 	t.Parallel()

@@ -15,7 +15,7 @@ import (
 // Replicas follow encrypted and have their upstream prove itself, from the seed on and
 // through every role change. A MariaDB primary can take it up at its next start only: a
 // switchover and "encrypt" see to that without an outage, and no write is lost.
-func TestEncryptedThroughout(t *testing.T) { engines(t, true, encryptedThroughout) }
+func TestEncryptedThroughout(t *testing.T) { anEngine(t, true, encryptedThroughout) }
 
 func encryptedThroughout(t *testing.T, w *world) {
 	load := w.Load(2, 50*time.Millisecond)

@@ -20,7 +20,7 @@ import (
 // primary takes writes. One that comes back after the primary has died is not
 // chosen, whatever its number says: a person may choose it by name, and is told
 // that what would be lost is not known.
-func TestKinOrNothing(t *testing.T) { engines(t, true, kinOrNothing) }
+func TestKinOrNothing(t *testing.T) { anEngine(t, true, kinOrNothing) }
 
 func kinOrNothing(t *testing.T, w *world) {
 	load := w.Load(1, 30*time.Millisecond)

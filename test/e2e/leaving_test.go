@@ -15,7 +15,7 @@ import (
 // A server that left Cross Twin is nobody's to fence or to close: opened by hand it
 // goes on, and the primary of a cluster that left takes writes after a restart. What
 // Cross Twin made is dropped when that is asked for, where nothing uses it.
-func TestLeavingIsClean(t *testing.T) { engines(t, true, leavingIsClean) }
+func TestLeavingIsClean(t *testing.T) { anEngine(t, true, leavingIsClean) }
 
 func leavingIsClean(t *testing.T, w *world) {
 	w.settled()

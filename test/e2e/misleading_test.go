@@ -42,7 +42,7 @@ func TestCutNetwork(t *testing.T) {
 		}
 		return
 	}
-	engines(t, true, cutNetwork)
+	anEngine(t, true, cutNetwork)
 }
 
 func (w *world) nft(rules string) {
@@ -403,7 +403,7 @@ func TestAlerts(t *testing.T) {
 }
 
 // Reading and trimming a log: what a replica or an absent server needs stays.
-func TestLogs(t *testing.T) { engines(t, true, logs) }
+func TestLogs(t *testing.T) { anEngine(t, true, logs) }
 
 func logs(t *testing.T, w *world) {
 	w.settled()

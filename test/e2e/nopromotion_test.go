@@ -18,7 +18,7 @@ import (
 // holds, and another one takes over, and what is lost is known exactly.
 func TestCandidateIsNotPromoted(t *testing.T) {
 	t.Parallel()
-	for _, name := range []string{demo.Bookings, demo.Cargo} {
+	for _, name := range drawn(t.Name()) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			w := newWorldOf(t, name, true)

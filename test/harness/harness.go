@@ -4,6 +4,8 @@ package harness
 import (
 	"context"
 	"fmt"
+	"hash/fnv"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -43,6 +45,21 @@ func Main(m *testing.M, binary *string) {
 	os.RemoveAll(dir)
 	os.Exit(code)
 }
+
+// Drawn picks the cluster on which a test is carried out, anew in each run; of two tests of a
+// run it may be another one. With CROSSTWIN_EVERY_STEP or CROSSTWIN_SEED set it is both, so that
+// a run can be repeated, and "make chaos" has every test on both engines.
+func Drawn(test string) []string {
+	all := []string{demo.Bookings, demo.Cargo}
+	if os.Getenv("CROSSTWIN_EVERY_STEP") != "" || os.Getenv("CROSSTWIN_SEED") != "" {
+		return all
+	}
+	h := fnv.New32a()
+	h.Write([]byte(test))
+	return all[(chance+h.Sum32())%2:][:1]
+}
+
+var chance = rand.Uint32N(2)
 
 // Dir makes a directory for a world with one cluster.
 func Dir(t testing.TB, cluster, prefix string) string {

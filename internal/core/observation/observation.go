@@ -8,6 +8,8 @@
 package observation
 
 import (
+	"net"
+	"strconv"
 	"time"
 
 	"crosstwin/internal/core/guard"
@@ -297,6 +299,12 @@ type Address struct {
 	Host string `json:"host"`
 	Port int    `json:"port"`
 }
+
+// String is the address as it is dialled: "10.0.0.7:5432", "[fd00::7]:5432".
+func (a Address) String() string { return net.JoinHostPort(a.Host, strconv.Itoa(a.Port)) }
+
+// Address is where the upstream is reached.
+func (u *Upstream) Address() Address { return Address{u.Host, u.Port} }
 
 // Upstream is the link of a replica to the server it follows.
 type Upstream struct {

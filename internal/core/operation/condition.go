@@ -250,7 +250,7 @@ func upstream(o *observation.Server) string {
 	if o.Links.Upstream == nil || o.Links.Upstream.Host == "" {
 		return "nobody"
 	}
-	return fmt.Sprintf("%s:%d", o.Links.Upstream.Host, o.Links.Upstream.Port)
+	return o.Links.Upstream.Address().String()
 }
 
 func runs(o *observation.Server) string {

@@ -178,7 +178,7 @@ func (in *Input) checkAdoptable(p *operation.Plan, name string) bool {
 		p.AddCheck(c)
 		return false
 	case o.Process.Role == observation.Primary && up.Runs():
-		return leave(fmt.Sprintf("%s follows %s:%d and is open for writes", name, up.Host, up.Port),
+		return leave(fmt.Sprintf("%s follows %s and is open for writes", name, up.Address()),
 			fmt.Sprintf("close it: %s, there and in its configuration file; then crosstwin adopt %s once more",
 				in.dialect().Shut, in.View.Cluster))
 	case o.Process.Role == observation.Primary && o.Process.Accepting:

@@ -363,7 +363,7 @@ func (in *Input) checkDistinct(p *operation.Plan, clash func(a, b string) operat
 		if m.Last == nil || m.Last.Host.Address.Host == "" {
 			continue
 		}
-		a := fmt.Sprintf("%s:%d", m.Last.Host.Address.Host, m.Last.Host.Address.Port)
+		a := m.Last.Host.Address.String()
 		if other := seen[a]; other != "" {
 			p.AddCheck(operation.Check{Name: "Own identity", Server: m.Name, Result: operation.Fail,
 				Evidence: m.Name + " and " + other + " both say they are at " + a,

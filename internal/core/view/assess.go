@@ -2,7 +2,6 @@ package view
 
 import (
 	"cmp"
-	"fmt"
 
 	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/lag"
@@ -69,7 +68,7 @@ func assessServer(in Input, m Member, owner *Member) Server {
 			s.Position = o.Log.Written
 		}
 		if o.Host.Address.Host != "" {
-			s.Address = fmt.Sprintf("%s:%d", o.Host.Address.Host, o.Host.Address.Port)
+			s.Address = o.Host.Address.String()
 		}
 		s.History = position.HistoryName(in.Engine, o.Log.Line)
 		s.Follows = followed(in, o)
@@ -116,7 +115,7 @@ func upstreamOf(in Input, o *observation.Server) string {
 			return x.Name
 		}
 	}
-	return fmt.Sprintf("%s:%d", o.Links.Upstream.Host, o.Links.Upstream.Port)
+	return o.Links.Upstream.Address().String()
 }
 
 // linkOf says how a replica's link is, and for how long it is delayed.

@@ -5,6 +5,8 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"net"
+	"strconv"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -126,8 +128,8 @@ func (e *Engine) openUpstream(up verb.Peer) (*sql.DB, error) {
 // openPeer opens connections to a peer by the account of replication.
 func (e *Engine) openPeer(peer verb.Peer, acc engine.Account) (*sql.DB, error) {
 	c := mysql.NewConfig()
-	c.User, c.Passwd, c.Net, c.Addr, c.Timeout = acc.User, acc.Password, "tcp", fmt.Sprintf("%s:%d", peer.Host, peer.Port),
-		3*time.Second
+	c.User, c.Passwd, c.Net, c.Timeout = acc.User, acc.Password, "tcp", 3*time.Second
+	c.Addr = net.JoinHostPort(peer.Host, strconv.Itoa(peer.Port))
 	c.Logger = &mysql.NopLogger{}
 	c.InterpolateParams = true
 	var err error
