@@ -108,7 +108,7 @@ func (e *Engine) logMisfit(options map[string]string) []verb.Misfit {
 		return []verb.Misfit{{What: fmt.Sprintf("%s writes its binary log to %s, and its configuration has none any more",
 			e.cfg.Name, is), Mend: "set log_bin = " + is + " in " + e.cfg.Name + "'s configuration"}}
 	}
-	return []verb.Misfit{{What: fmt.Sprintf("%s writes its binary log to %s, and its configuration says %s: it would begin "+
-		"a new log, and use numbers of transactions again", e.cfg.Name, is, next),
+	return []verb.Misfit{{What: fmt.Sprintf("%s writes its binary log to %s, and its configuration says %s: it would "+
+		"begin a new log, and use numbers of transactions again", e.cfg.Name, is, next),
 		Mend: "set log_bin = " + is + " in " + e.cfg.Name + "'s configuration"}}
 }
