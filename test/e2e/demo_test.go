@@ -28,9 +28,9 @@ func TestDemo(t *testing.T) {
 		b, _ := os.ReadFile(filepath.Join(base, "out"))
 		return string(b)
 	}
-	start := func(earlier string) (*exec.Cmd, demo.Connections) {
+	start := func(earlier string, servers int, more ...string) (*exec.Cmd, demo.Connections) {
 		t.Helper()
-		c := exec.Command(binary, "demo", "--dir", dir)
+		c := exec.Command(binary, append([]string{"demo", "--dir", dir}, more...)...)
 		out, err := os.Create(filepath.Join(base, "out"))
 		if err != nil {
 			t.Fatal(err)
@@ -47,7 +47,8 @@ func TestDemo(t *testing.T) {
 		for {
 			b, _ := os.ReadFile(filepath.Join(dir, "connections.json"))
 			var conn demo.Connections
-			if json.Unmarshal(b, &conn) == nil && len(conn.Servers) == 6 && conn.Service.URL != earlier && up(conn.Servers) {
+			if json.Unmarshal(b, &conn) == nil && len(conn.Servers) == servers && conn.Service.URL != earlier &&
+				up(conn.Servers) {
 				return c, conn
 			}
 			select {
@@ -57,13 +58,13 @@ func TestDemo(t *testing.T) {
 			}
 		}
 	}
-	first, old := start("")
+	first, old := start("", 3, "--cluster", "cargo")
 	first.Process.Kill() // kill -9: everything it started goes on
 	time.Sleep(200 * time.Millisecond)
 	if !up(old.Servers) {
 		t.Fatal("the servers ended with the demo: the test shows nothing")
 	}
-	second, conn := start(old.Service.URL)
+	second, conn := start(old.Service.URL, 6)
 	if up(old.Servers) {
 		t.Error("the earlier world still runs")
 	}
@@ -85,6 +86,10 @@ func TestDemo(t *testing.T) {
 	if b, err := sh.CombinedOutput(); err != nil || !strings.Contains(string(b), "takes writes on gull") ||
 		!strings.Contains(string(b), "takes writes on wren") {
 		t.Errorf("%v %s", err, b)
+	}
+	sh = exec.Command("sh", "-c", ". "+dir+"/env && crosstwin check bookings && crosstwin check cargo")
+	if b, err := sh.CombinedOutput(); err != nil || strings.Count(string(b), " encrypted, and has it prove itself") != 4 {
+		t.Errorf("not all replicas follow encrypted: %v %s", err, b)
 	}
 	second.Process.Signal(syscall.SIGINT)
 	for end := time.Now().Add(30 * time.Second); processWith(dir) != 0 ||

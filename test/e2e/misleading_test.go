@@ -119,7 +119,7 @@ func (w *world) writeLocally(server string) {
 
 // A long transaction, a query that replay waits for, and a delay on purpose:
 // cases in which the servers' own columns say nothing, or something else.
-func TestMisleadingCases(t *testing.T) { engines(t, true, misleadingCases) }
+func TestMisleadingCases(t *testing.T) { anEngine(t, true, misleadingCases) }
 
 func misleadingCases(t *testing.T, w *world) {
 	w.settled()

@@ -48,7 +48,7 @@ func (w *world) kept(v view.View, name string) bool {
 // Closed by default: whoever starts a primary's data without permission gets a
 // server in which nobody can write; with permission it is primary again and
 // has lost nothing.
-func TestClosedByDefault(t *testing.T) { engines(t, false, closedByDefault) }
+func TestClosedByDefault(t *testing.T) { anEngine(t, false, closedByDefault) }
 
 func closedByDefault(t *testing.T, w *world) {
 	load := w.Load(1, 30*time.Millisecond)
