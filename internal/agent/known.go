@@ -16,7 +16,7 @@ import (
 // is away. An agent that can write nothing down is told again, and holds nobody up.
 func (a *Agent) noteCertificates(said *agentapi.Certificates) {
 	known := a.memory.get().Certificates
-	if said == nil || known != nil && slices.Equal(said.Serials, known.Serials) {
+	if said == nil || known != nil && said.Changed.Equal(known.Changed) && slices.Equal(said.Serials, known.Serials) {
 		return
 	}
 	if err := a.memory.change(func(s *state) error { s.Certificates = said; return nil }); err != nil {
@@ -26,13 +26,13 @@ func (a *Agent) noteCertificates(said *agentapi.Certificates) {
 
 // knownAgent refuses the certificate of an agent that was removed, or that has a newer one
 // (invariant: who left the cluster is let in nowhere, within a second of that, also when
-// another server bears the name). One that was made since the list was told is only too new
-// for it: to withdraw a certificate changes the list.
+// another server bears the name). One that was made since the list changed is only too new
+// for it: to withdraw a certificate is a change.
 func (a *Agent) knownAgent(leaf *x509.Certificate) error {
 	name := leaf.Subject.CommonName
 	known := a.memory.get().Certificates
 	if _, _, agent := pki.AgentOf(name); !agent || known == nil || slices.Contains(known.Serials, pki.Serial(leaf)) ||
-		!pki.MadeAt(leaf).Before(known.Told.Truncate(time.Second)) {
+		!pki.MadeAt(leaf).Before(known.Changed.Truncate(time.Second)) {
 		return nil
 	}
 	return agentapi.Problem{Title: "Not allowed", Status: http.StatusForbidden, Code: agentapi.CodeForbidden,

@@ -31,7 +31,7 @@ func TestKnownAgents(t *testing.T) {
 		t.Helper()
 		req := agentapi.ObserveRequest{}
 		if len(serials) > 0 {
-			req.Certificates = &agentapi.Certificates{Serials: serials, Told: at}
+			req.Certificates = &agentapi.Certificates{Serials: serials, Changed: at}
 		}
 		if _, err := r.caller.Observe(t.Context(), r.target, req); err != nil {
 			t.Fatal(err)
@@ -45,6 +45,10 @@ func TestKnownAgents(t *testing.T) {
 	told(earlier, own)
 	if err := ask(); err != nil {
 		t.Errorf("just enrolled or renewed, and not told of yet: %v", err)
+	}
+	told(later, own)
+	if err := ask(); err == nil {
+		t.Error("it was enrolled and removed again while this agent was away")
 	}
 	told(later, own, "5eed")
 	if err := ask(); err == nil || !strings.Contains(err.Error(), "is not one that counts") {
@@ -62,7 +66,7 @@ func TestKnownAgents(t *testing.T) {
 	if err := ask(); err != nil {
 		t.Errorf("back again: %v", err)
 	}
-	tern.memory.s.Certificates = &agentapi.Certificates{Serials: []string{terns, "5eed"}, Told: later}
+	tern.memory.s.Certificates = &agentapi.Certificates{Serials: []string{terns, "5eed"}, Changed: later}
 	if err := ask(); err == nil || !strings.Contains(err.Error(), "is not one that counts") {
 		t.Errorf("it calls a server that was removed: %v", err)
 	}

@@ -54,10 +54,10 @@ type ObserveRequest struct {
 }
 
 // Certificates are those by which agents of a cluster are known. Serials are in hex. One that
-// was made since Told, by the service's clock, is none that was withdrawn.
+// was made since Changed, by the service's clock, is none that was withdrawn before.
 type Certificates struct {
 	Serials []string  `json:"serials"`
-	Told    time.Time `json:"told"`
+	Changed time.Time `json:"changed"`
 }
 
 // Readers is what the service knows of a server as one for readers.

@@ -24,6 +24,9 @@ import (
 type certificates struct {
 	changing, mu sync.Mutex
 	of           map[agentOf][]store.Certificate // in the order in which they were recorded
+	// changed is when those of a cluster did so last, or were read first: an agent that was away
+	// while one came and went is told the same list as before, and has to learn of it.
+	changed map[string]time.Time
 }
 
 type agentOf struct{ cluster, server string }
@@ -38,19 +41,44 @@ func (x *certificates) set(cluster, server string, list []store.Certificate) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.of[agentOf{cluster, server}] = list
+	x.changed[cluster] = time.Now().UTC()
 }
 
-// serials returns those of the named servers of a cluster; none when those of one are not
+// setAll takes what the records say.
+func (x *certificates) setAll(of map[agentOf][]store.Certificate) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.changed == nil {
+		x.changed = map[string]time.Time{}
+	}
+	same := func(a, b store.Certificate) bool { return a.Serial == b.Serial }
+	for _, all := range []map[agentOf][]store.Certificate{x.of, of} {
+		for k := range all {
+			if !slices.EqualFunc(x.of[k], of[k], same) {
+				x.changed[k.cluster] = time.Now().UTC()
+			}
+		}
+	}
+	x.of = of
+}
+
+// told is what agents are told of the named servers of a cluster; nil when those of one are not
 // known: it was enrolled by an older version and has not been seen since.
-func (x *certificates) serials(cluster string, servers []string) (out []string) {
+func (x *certificates) told(cluster string, servers []string) *agentapi.Certificates {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	out := &agentapi.Certificates{Changed: x.changed[cluster]}
 	for _, s := range servers {
-		list := x.list(cluster, s)
+		list := x.of[agentOf{cluster, s}]
 		if len(list) == 0 {
 			return nil
 		}
 		for _, c := range list {
-			out = append(out, c.Serial)
+			out.Serials = append(out.Serials, c.Serial)
 		}
+	}
+	if len(out.Serials) == 0 {
+		return nil
 	}
 	return out
 }
@@ -124,9 +152,7 @@ func (s *Service) readCertificates(ctx context.Context) error {
 		k := agentOf{c.Cluster, c.Server}
 		of[k] = append(of[k], c)
 	}
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	x.of = of
+	x.setAll(of)
 	return nil
 }
 
@@ -143,8 +169,5 @@ func (s *Service) knownCertificates(c *watched) *agentapi.Certificates {
 		}
 		names = append(names, m.rec.Name)
 	}
-	if serials := s.certificates.serials(c.rec.Name, names); len(serials) > 0 {
-		return &agentapi.Certificates{Serials: serials, Told: time.Now().UTC()}
-	}
-	return nil
+	return s.certificates.told(c.rec.Name, names)
 }

@@ -33,7 +33,10 @@ func TestCertificates(t *testing.T) {
 		if err := s.reload(t.Context()); err != nil { // what is kept is what the records say
 			t.Fatal(err)
 		}
-		return s.certificates.serials("bookings", []string{"tern"})
+		if c := s.certificates.told("bookings", []string{"tern"}); c != nil {
+			return c.Serials
+		}
+		return nil
 	}
 	shows := func(c *x509.Certificate, want ...string) {
 		t.Helper()
@@ -63,7 +66,7 @@ func TestCertificates(t *testing.T) {
 	}
 	shows(third, two, three) // renewed since the backup that these records are of
 	shows(third, three)
-	if got := s.certificates.serials("bookings", []string{"tern", "gull"}); got != nil {
+	if got := s.certificates.told("bookings", []string{"tern", "gull"}); got != nil {
 		t.Errorf("one of two is known: %v", got)
 	}
 	rec, err := s.Store.Server(t.Context(), "bookings", "tern")
@@ -75,5 +78,41 @@ func TestCertificates(t *testing.T) {
 	}
 	if got := serials(); got != nil {
 		t.Errorf("removed: %v", got)
+	}
+}
+
+// An agent that was away while a server was enrolled and removed is told the same serials as
+// before, and that something has changed.
+func TestCertificatesThatCameAndWent(t *testing.T) {
+	s := newService(t, t.TempDir())
+	told := func() *agentapi.Certificates {
+		t.Helper()
+		if err := s.reload(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		return s.certificates.told("bookings", []string{"gull"})
+	}
+	enrolls := func(server string) {
+		t.Helper()
+		made := pki.EncodeCertificates([]*x509.Certificate{shown(t, s, server, 0)})
+		if err := s.certified(t.Context(), "bookings", server, made); err != nil {
+			t.Fatal(err)
+		}
+	}
+	enrolls("gull")
+	before := told()
+	if again := told(); !again.Changed.Equal(before.Changed) {
+		t.Error("nothing has changed")
+	}
+	enrolls("tern")
+	rec, err := s.Store.Server(t.Context(), "bookings", "tern")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Store.RemoveServer(t.Context(), rec.ID); err != nil {
+		t.Fatal(err)
+	}
+	if after := told(); !slices.Equal(after.Serials, before.Serials) || !after.Changed.After(before.Changed) {
+		t.Errorf("%+v, before %+v", after, before)
 	}
 }

@@ -43,8 +43,8 @@ func engines(t *testing.T, seeded bool, do func(t *testing.T, w *world)) {
 
 // anEngine runs a test on one of them, drawn anew in each run: it tries a rule of the service
 // or the agent, whose way to each engine other tests go. "make chaos" has it run on both.
-func anEngine(t *testing.T, seeded bool, do func(t *testing.T, w *world)) {
-	enginesOf(t, drawn(t.Name()), seeded, do)
+func anEngine(t *testing.T, seeded bool, do func(t *testing.T, w *world), more ...func(*demo.Options)) {
+	enginesOf(t, drawn(t.Name()), seeded, do, more...)
 }
 
 // drawn picks the cluster on which a test is carried out.
@@ -61,12 +61,13 @@ func theOther(test string) []string {
 	return d
 }
 
-func enginesOf(t *testing.T, clusters []string, seeded bool, do func(t *testing.T, w *world)) {
+func enginesOf(t *testing.T, clusters []string, seeded bool, do func(t *testing.T, w *world),
+	more ...func(*demo.Options)) {
 	t.Parallel()
 	for _, name := range clusters {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			do(t, newWorldOf(t, name, seeded))
+			do(t, newWorldOf(t, name, seeded, more...))
 		})
 	}
 }

@@ -177,12 +177,14 @@ func Parted(engine string, mine, primary Standing, after bool) Apart {
 }
 
 // Beyond returns how much of a server's log goes on from where another log ends: what it holds
-// although it has parted from that log before its end is nothing of that.
+// although it has parted from that log before its end is nothing of that. Where it is not known
+// to have parted, all counts.
 func Beyond(engine string, mine Standing, line Line, end string) (d Distance, known bool) {
-	if engine != EngineMariaDB {
-		if mine.Line.Number < line.Number {
-			return Distance{Unit: UnitOf(engine)}, mine.Line.Number != 0
-		}
+	parted := mine.Line.Number != 0 && mine.Line.Number < line.Number
+	switch {
+	case engine != EngineMariaDB && parted:
+		return Distance{Unit: UnitOf(engine)}, true
+	case engine != EngineMariaDB || mine.State.IsZero():
 		return Lacks(engine, end, mine.At)
 	}
 	at, err := ParseGTIDPosition(mine.At)

@@ -186,6 +186,8 @@ func TestBeyond(t *testing.T) {
 		"less":                                   {EngineMariaDB, my("1-12-440", "1-11-400,1-12-440"), "1-12-450", 0},
 		"more, and applied":                      {EngineMariaDB, my("1-12-455", "1-11-400,1-12-455"), "1-12-450", 5},
 		"more, received only":                    {EngineMariaDB, my("1-12-455", "1-11-400"), "1-12-450", 5},
+		"a history that is not known":            {EnginePostgres, pg(0, "0/60"), "0/50", 16},
+		"what its log holds is not known":        {EngineMariaDB, my("1-11-500", ""), "1-12-450", 50},
 		"a tail of its own":                      {EngineMariaDB, my("1-11-500", "1-11-500"), "1-12-450", 0},
 		"what was written after":                 {EngineMariaDB, my("1-13-455", "1-12-450,1-13-455"), "1-12-450", 5},
 		"the end is from before the role change": {EngineMariaDB, my("1-12-455", "1-11-400,1-12-455"), "1-11-398", 57},

@@ -102,7 +102,8 @@ func (e *Engine) logMisfit(options map[string]string) []verb.Misfit {
 	next = strings.TrimSuffix(next, filepath.Ext(next))
 	_, without := options["skip_log_bin"]
 	switch {
-	case is == "" || set && !without && (name == "" || next == is): // by default it has the host's name
+	case is == "" || set && !without && (name == "" || // by default it has the host's name
+		filepath.Base(next) == filepath.Base(is) && sameDir(filepath.Dir(next), filepath.Dir(is))):
 		return nil
 	case !set || without:
 		return []verb.Misfit{{What: fmt.Sprintf("%s writes its binary log to %s, and its configuration has none any more",

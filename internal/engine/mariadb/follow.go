@@ -145,7 +145,9 @@ func (e *Engine) attach(ctx context.Context, up verb.Peer, back bool) error {
 	err := e.quietly(ctx, change)
 	if number(err) == noRelayLog {
 		// What is in the earlier one is applied by now, or is fetched again.
-		err = cmp.Or(e.exec(ctx, "reset slave"), e.quietly(ctx, change))
+		if err = e.exec(ctx, "reset slave"); err == nil {
+			err = e.quietly(ctx, change)
+		}
 	}
 	if err == nil {
 		err = e.startSlave(ctx, "")
