@@ -183,7 +183,7 @@ var required = []struct {
 		"set global gtid_strict_mode = on, and in the configuration", true},
 	{"slave_skip_errors", "OFF", "No error passed over",
 		"a write that cannot be applied is skipped silently; crosstwin compare shows what differs",
-		"remove slave_skip_errors from the configuration and restart", false},
+		"remove slave_skip_errors from the configuration and restart the server", false},
 	{"slave_exec_mode", "STRICT", "Strict applying", "a missing row would be skipped silently",
 		"set global slave_exec_mode = STRICT", false},
 	{"innodb_flush_log_at_trx_commit", "1", "Durable commits",

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -67,8 +68,8 @@ func (in *Input) addMisfits(p *operation.Plan, what, name, why string) bool {
 		return true
 	}
 	for _, m := range in.Fit.Misfits {
-		p.AddCheck(operation.Check{Name: what, Server: name, Result: operation.Fail, Evidence: m.What, Why: why,
-			Mend: m.Mend})
+		p.AddCheck(operation.Check{Name: what, Server: name, Result: operation.Fail, Evidence: m.What,
+			Why: cmp.Or(m.Why, why), Mend: m.Mend})
 	}
 	return len(in.Fit.Misfits) == 0
 }

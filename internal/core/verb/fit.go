@@ -34,6 +34,8 @@ type Fitted struct {
 type Misfit struct {
 	What string `json:"what"`
 	Mend string `json:"mend"`
+	// Why it matters; empty: the server would not start, or not as it is.
+	Why string `json:"why,omitempty"`
 }
 
 // Place is a directory of the source and where it goes here.

@@ -93,23 +93,24 @@ func (e *Engine) Fit(ctx context.Context, c verb.Fit) (verb.Fitted, error) {
 	return out, nil
 }
 
-// logMisfit tells of a start that would not find the log that the server writes now: it would
-// begin another one, forget which transactions it holds and use their numbers again.
+// logMisfit tells of a start that would not find the log that the server writes now.
 func (e *Engine) logMisfit(options map[string]string) []verb.Misfit {
 	is := e.memory.Fingerprint(rememberLogs)
 	name, set := options["log_bin"]
 	next := e.inData(name)
 	next = strings.TrimSuffix(next, filepath.Ext(next))
 	_, without := options["skip_log_bin"]
-	switch {
-	case is == "" || set && !without && (name == "" || // by default it has the host's name
-		filepath.Base(next) == filepath.Base(is) && sameDir(filepath.Dir(next), filepath.Dir(is))):
+	if is == "" || set && !without && (name == "" || // by default it has the host's name
+		filepath.Base(next) == filepath.Base(is) && sameDir(filepath.Dir(next), filepath.Dir(is))) {
 		return nil
-	case !set || without:
-		return []verb.Misfit{{What: fmt.Sprintf("%s writes its binary log to %s, and its configuration has none any more",
-			e.cfg.Name, is), Mend: "set log_bin = " + is + " in " + e.cfg.Name + "'s configuration"}}
 	}
-	return []verb.Misfit{{What: fmt.Sprintf("%s writes its binary log to %s, and its configuration says %s: it would "+
-		"begin a new log, and use numbers of transactions again", e.cfg.Name, is, next),
-		Mend: "set log_bin = " + is + " in " + e.cfg.Name + "'s configuration"}}
+	m := verb.Misfit{
+		What: fmt.Sprintf("%s writes its binary log to %s, and its configuration says %s", e.cfg.Name, is, next),
+		Mend: "set log_bin = " + is + " in " + e.cfg.Name + "'s configuration",
+		Why:  "it would begin a new log, forget what it holds, and use numbers of transactions again"}
+	if !set || without {
+		m.What = fmt.Sprintf("%s writes its binary log to %s, and its configuration has none any more", e.cfg.Name, is)
+		m.Why = "without a log nobody could follow it"
+	}
+	return []verb.Misfit{m}
 }

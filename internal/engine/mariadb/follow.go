@@ -446,9 +446,7 @@ func (e *Engine) applyFiles(ctx context.Context, files []string, after, upTo str
 		w.Close()
 		dumped <- err
 	}()
-	err = e.withUtility(ctx, toLoad, func(login string) error {
-		return e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r}, "mariadb", login, "--binary-mode")
-	})
+	err = e.execute(ctx, r)
 	r.Close() // what still writes to it ends
 	if err = errors.Join(err, <-dumped); err != nil {
 		at, failed := e.text(ctx, "select @@global.gtid_binlog_pos")

@@ -342,10 +342,7 @@ func (e *Engine) load(ctx context.Context, dump io.Reader) (string, error) {
 		w.Close()
 		fed <- err
 	}()
-	err = e.withUtility(ctx, toLoad, func(login string) error {
-		return e.RunWatched(ctx, func(string) {}, host.Piped{Stdin: r}, "mariadb", login, "--binary-mode",
-			"--default-character-set=utf8mb4")
-	})
+	err = e.execute(ctx, r, "--default-character-set=utf8mb4")
 	r.Close()
 	if err := errors.Join(<-fed, err); err != nil {
 		return "", fmt.Errorf("load the copy into %s: %w", e.cfg.Name, err)

@@ -8,10 +8,13 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
+
+	"crosstwin/internal/engine/host"
 )
 
 // The server's own utilities run as the owner of the data, never as root, and log in
@@ -55,6 +58,23 @@ func (e *Engine) withUtility(ctx context.Context, rights string, do func(login s
 	after, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
 	defer cancel()
 	return errors.Join(err, e.dropAccountsOf(after, utilityUser))
+}
+
+// execute has the server's own client execute what it reads. Of what it says at an error the
+// server's own line is kept: it prints the statement as well, with all values in it (measured).
+func (e *Engine) execute(ctx context.Context, from io.Reader, args ...string) error {
+	said := ""
+	err := e.withUtility(ctx, toLoad, func(login string) error {
+		return e.RunWatched(ctx, func(line string) {
+			if strings.HasPrefix(line, "ERROR ") {
+				said = line
+			}
+		}, host.Piped{Stdin: from}, "mariadb", append([]string{login, "--binary-mode"}, args...)...)
+	})
+	if err != nil && said != "" && ctx.Err() == nil {
+		return fmt.Errorf("mariadb on %s: %s", e.cfg.Name, said)
+	}
+	return err
 }
 
 func grantOption(rights string) string {
