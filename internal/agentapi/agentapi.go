@@ -206,7 +206,7 @@ func (c *Caller) client(t Target) *http.Client {
 	}
 	d := &net.Dialer{Timeout: 2 * time.Second, KeepAlive: 5 * time.Second}
 	h := &http.Client{CheckRedirect: refuseRedirect, Transport: &http.Transport{
-		DialContext: d.DialContext, MaxIdleConnsPerHost: 4,
+		DialContext: d.DialContext, MaxIdleConnsPerHost: 4, DisableCompression: true,
 		IdleConnTimeout: time.Minute, TLSHandshakeTimeout: 3 * time.Second,
 		TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{c.cert}, RootCAs: c.roots,
 			ServerName: pki.AgentName(t.Cluster, t.Server), MinVersion: tls.VersionTLS13,
@@ -248,15 +248,32 @@ func (c *Caller) post(ctx context.Context, t Target, path string, in, out any) e
 		}
 		return p
 	}
-	body := &io.LimitedReader{R: res.Body, N: mostAnswer}
-	if err := json.NewDecoder(body).Decode(out); err != nil {
-		if body.N <= 0 {
-			err = fmt.Errorf("its answer is larger than %d bytes", mostAnswer)
+	text := buffers.Get().(*bytes.Buffer)
+	defer func() {
+		if text.Cap() <= mostKept {
+			text.Reset()
+			buffers.Put(text)
 		}
+	}()
+	body := &io.LimitedReader{R: res.Body, N: mostAnswer}
+	_, err = text.ReadFrom(body)
+	if err == nil && body.N <= 0 {
+		err = fmt.Errorf("its answer is larger than %d bytes", mostAnswer)
+	}
+	if err == nil {
+		err = json.Unmarshal(text.Bytes(), out)
+	}
+	if err != nil {
 		return Unreachable{t.Server, t.Address, err}
 	}
 	return nil
 }
+
+// buffers are for answers, which are read whole before they are decoded; one of more than
+// mostKept bytes is not used again.
+var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+const mostKept = 1 << 16
 
 // mostAnswer bounds what is read of an agent's answer: it may come from a host that
 // somebody else has taken over.

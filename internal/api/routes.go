@@ -2,6 +2,7 @@ package api
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"reflect"
@@ -139,19 +140,42 @@ func (a *API) enroll(c echo.Context) error {
 }
 
 func (a *API) listClusters(c echo.Context) error {
-	views := a.service.Views()
-	for i := range views {
-		views[i] = views[i].WithoutObservations()
-	}
+	list := kept(c, a.service.Assessments(), func(a *service.Assessment) string { return a.View.Cluster })
 	// Worst first; equals by name.
-	sort.Slice(views, func(i, j int) bool {
-		x, y := views[i], views[j]
+	sort.Slice(list, func(i, j int) bool {
+		x, y := &list[i].View, &list[j].View
 		if x.Health != y.Health {
 			return view.Worse(x.Health, y.Health)
 		}
 		return x.Cluster < y.Cluster
 	})
-	return c.JSON(200, apitype.Clusters{Clusters: kept(c, views, func(v view.View) string { return v.Cluster })})
+	body, err := inJSON(list)
+	if err != nil {
+		return err
+	}
+	return c.JSONBlob(200, body)
+}
+
+// inJSON is apitype.Clusters, of parts that are encoded already.
+func inJSON(list []*service.Assessment) ([]byte, error) {
+	const head, tail = `{"clusters":[`, "]}\n"
+	size := len(head) + len(tail)
+	parts := make([]json.RawMessage, len(list))
+	for i, x := range list {
+		var err error
+		if parts[i], err = x.Shown(); err != nil {
+			return nil, err
+		}
+		size += len(parts[i]) + len(",")
+	}
+	out := append(make([]byte, 0, size), head...)
+	for i, part := range parts {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		out = append(out, part...)
+	}
+	return append(out, tail...), nil
 }
 
 func (a *API) addCluster(c echo.Context) error {

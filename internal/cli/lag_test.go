@@ -55,8 +55,9 @@ func TestPrintHistory(t *testing.T) {
 		if i == 60 {
 			v = 8
 		}
-		samples = append(samples, history.Sample{At: from.Unix() + int64(10*i),
-			Values: map[history.Metric]float64{history.Lag: v}})
+		x := history.Sample{At: from.Unix() + int64(10*i)}
+		x.Values.Set(history.Lag, v)
+		samples = append(samples, x)
 	}
 	r.Fill([]string{"gull", "tern"}, map[string][]history.Sample{"tern": samples})
 	var out bytes.Buffer

@@ -61,7 +61,7 @@ func (s *Service) lookAgain(ctx context.Context, c *watched, now time.Time) {
 		}
 		if went && ctx.Err() == nil {
 			s.setRunning(cluster, nil)
-			if err := s.reload(ctx); err != nil {
+			if err := s.reload(ctx, cluster); err != nil {
 				s.log.Error("cannot read the records", "error", err)
 			}
 		}

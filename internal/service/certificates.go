@@ -44,12 +44,17 @@ func (x *certificates) set(cluster, server string, list []store.Certificate) {
 	x.changed[cluster] = time.Now().UTC()
 }
 
-// setAll takes what the records say.
-func (x *certificates) setAll(of map[agentOf][]store.Certificate) {
+// setAll takes what the records say of one cluster; of all clusters for an empty name.
+func (x *certificates) setAll(cluster string, of map[agentOf][]store.Certificate) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.changed == nil {
 		x.changed = map[string]time.Time{}
+	}
+	for k, list := range x.of {
+		if cluster != "" && k.cluster != cluster {
+			of[k] = list
+		}
 	}
 	same := func(a, b store.Certificate) bool { return a.Serial == b.Serial }
 	for _, all := range []map[agentOf][]store.Certificate{x.of, of} {
@@ -139,11 +144,11 @@ func (s *Service) add(ctx context.Context, c store.Certificate) error {
 	return nil
 }
 
-func (s *Service) readCertificates(ctx context.Context) error {
+func (s *Service) readCertificates(ctx context.Context, cluster string) error {
 	x := &s.certificates
 	x.changing.Lock()
 	defer x.changing.Unlock()
-	list, err := s.Store.Certificates(ctx)
+	list, err := s.Store.Certificates(ctx, cluster)
 	if err != nil {
 		return err
 	}
@@ -152,7 +157,7 @@ func (s *Service) readCertificates(ctx context.Context) error {
 		k := agentOf{c.Cluster, c.Server}
 		of[k] = append(of[k], c)
 	}
-	x.setAll(of)
+	x.setAll(cluster, of)
 	return nil
 }
 

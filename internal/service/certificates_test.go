@@ -30,7 +30,7 @@ func TestCertificates(t *testing.T) {
 	tern := agentapi.Target{Cluster: "bookings", Server: "tern"}
 	serials := func() []string {
 		t.Helper()
-		if err := s.reload(t.Context()); err != nil { // what is kept is what the records say
+		if err := s.reload(t.Context(), ""); err != nil { // what is kept is what the records say
 			t.Fatal(err)
 		}
 		if c := s.certificates.told("bookings", []string{"tern"}); c != nil {
@@ -87,7 +87,7 @@ func TestCertificatesThatCameAndWent(t *testing.T) {
 	s := newService(t, t.TempDir())
 	told := func() *agentapi.Certificates {
 		t.Helper()
-		if err := s.reload(t.Context()); err != nil {
+		if err := s.reload(t.Context(), ""); err != nil {
 			t.Fatal(err)
 		}
 		return s.certificates.told("bookings", []string{"gull"})

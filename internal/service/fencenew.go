@@ -37,7 +37,7 @@ func (s *Service) fenceNew(ctx context.Context, c *watched) {
 	}
 	s.log.Info("fencing is on: the cluster has three servers", "cluster", name)
 	s.audit(ctx, byItself, "", "policy changed", name, "fencing is on: a new cluster of three servers has it")
-	if err := s.reload(ctx); err != nil {
+	if err := s.reload(ctx, name); err != nil {
 		s.log.Error("cannot read the records", "error", err)
 	}
 }

@@ -101,32 +101,39 @@ func (s *Service) saveAll() {
 }
 
 // measured are the values of one server as the view shows it.
-func measured(v *view.View, x *view.Server, written float64) map[history.Metric]float64 {
-	values := map[history.Metric]float64{}
+func measured(v *view.View, x *view.Server, written float64) (values history.Values) {
 	if o := x.Observation; o != nil {
 		if n, known := o.Log.Bytes.Get(); known {
-			values[history.LogSize] = float64(n)
+			values.Set(history.LogSize, float64(n))
 		}
 		if n, known := o.Host.DiskFreeBytes.Get(); known {
-			values[history.DiskFree] = float64(n)
+			values.Set(history.DiskFree, float64(n))
 		}
+		var conflicts int64
 		for _, n := range o.Replay.Conflicts {
-			values[history.Conflicts] += float64(n)
+			conflicts += n
+		}
+		if len(o.Replay.Conflicts) > 0 {
+			values.Set(history.Conflicts, float64(conflicts))
 		}
 	}
 	if x.Name == v.Primary {
 		if x.ReportsAs == observation.Primary {
-			values[history.Written] = written
+			values.Set(history.Written, written)
 		}
 		if v.AtRisk.Known && !v.AtRisk.Everything {
-			values[history.RiskBytes], values[history.RiskSeconds] = float64(v.AtRisk.Bytes), v.AtRisk.Seconds
+			values.Set(history.RiskBytes, float64(v.AtRisk.Bytes))
+			values.Set(history.RiskSeconds, v.AtRisk.Seconds)
 		}
 		return values
 	}
 	if x.Lag.Known {
-		values[history.Lag], values[history.LagBytes] = x.Lag.Seconds, float64(x.LagBytes)
-		values[history.NotSent], values[history.NotReceived] = float64(x.Stages.NotSent), float64(x.Stages.NotReceived)
-		values[history.NotSafe], values[history.NotApplied] = float64(x.Stages.NotSafe), float64(x.Stages.NotApplied)
+		values.Set(history.Lag, x.Lag.Seconds)
+		values.Set(history.LagBytes, float64(x.LagBytes))
+		values.Set(history.NotSent, float64(x.Stages.NotSent))
+		values.Set(history.NotReceived, float64(x.Stages.NotReceived))
+		values.Set(history.NotSafe, float64(x.Stages.NotSafe))
+		values.Set(history.NotApplied, float64(x.Stages.NotApplied))
 	}
 	return values
 }

@@ -51,10 +51,13 @@ type Hub struct {
 func newHub() *Hub { return &Hub{next: time.Now().UnixMicro(), subs: map[chan Event]bool{}} }
 
 func (h *Hub) publish(kind EventKind, key string, v any) {
-	data, err := json.Marshal(v)
-	if err != nil {
-		return
+	if data, err := json.Marshal(v); err == nil {
+		h.send(kind, key, data)
 	}
+}
+
+// send is publish of what is JSON already.
+func (h *Hub) send(kind EventKind, key string, data json.RawMessage) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	e := Event{ID: h.next, Kind: kind, Key: key, Data: data}

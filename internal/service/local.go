@@ -44,7 +44,7 @@ func (s *Service) localVerbs() map[verb.Name]runner.Local {
 		if err := decide(ctx, op.Cluster, op.Term, c.Server); err != nil {
 			return nil, 0, err
 		}
-		return nil, 0, s.reload(ctx)
+		return nil, 0, s.reload(ctx, op.Cluster)
 	}))
 	add(local(func(ctx context.Context, op *operation.Operation, v verb.Outlast) (any, int64, error) {
 		c, err := s.cluster(op.Cluster)

@@ -55,7 +55,7 @@ func (s *Service) AddCluster(ctx context.Context, name, engine, who, from string
 		return view.View{}, err
 	}
 	s.audit(ctx, who, from, "cluster added", name, engine)
-	if err := s.reload(ctx); err != nil {
+	if err := s.reload(ctx, name); err != nil {
 		return view.View{}, err
 	}
 	return s.View(name)
@@ -121,7 +121,7 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, 
 		return orNotFound(err, "cluster", name)
 	}
 	s.audit(ctx, who, from, "policy changed", name, fmt.Sprintf("%+v", p))
-	return s.reload(ctx)
+	return s.reload(ctx, name)
 }
 
 // RemoveCluster forgets a cluster. Its databases keep running, and nothing guards
@@ -145,7 +145,7 @@ func (s *Service) RemoveCluster(ctx context.Context, name string, drop bool, who
 		return nil, orNotFound(err, "cluster", name)
 	}
 	s.audit(ctx, who, from, "cluster removed", name, "")
-	return left, s.reload(ctx)
+	return left, s.reload(ctx, name)
 }
 
 func (s *Service) idle(cluster string) error {
@@ -190,7 +190,7 @@ func (s *Service) AddServer(ctx context.Context, name string, v cluster.Member, 
 		return "", orNotFound(err, "cluster", name)
 	}
 	s.audit(ctx, who, from, "server added", name, v.Name)
-	if err := s.reload(ctx); err != nil {
+	if err := s.reload(ctx, name); err != nil {
 		return "", err
 	}
 	code, _, err = s.NewCode(ctx, name, v.Name, who, from)
@@ -248,7 +248,7 @@ func (s *Service) SetServer(ctx context.Context, name, server string, ch cluster
 	}
 	s.audit(ctx, who, from, "server changed", name,
 		fmt.Sprintf("%s: rank %d, site %q, hidden %t, clients %q", server, rec.Rank, rec.Site, rec.Hidden, rec.Clients))
-	return s.reload(ctx)
+	return s.reload(ctx, name)
 }
 
 // RemoveServer forgets a server. Its database keeps running, nothing guards it any more,
@@ -277,7 +277,7 @@ func (s *Service) RemoveServer(ctx context.Context, cluster, server, who, from s
 		return nil, err
 	}
 	s.audit(ctx, who, from, "server removed", cluster, server)
-	return left, s.reload(ctx)
+	return left, s.reload(ctx, cluster)
 }
 
 // mayDoWithout refuses to remove an agent that fencing needs: of two that are left, one alone
@@ -364,7 +364,7 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 	}
 	s.audit(ctx, "agent", from, "agent enrolled", rec.Cluster, rec.Name+" at "+r.Agent)
 	return agentapi.EnrollAnswer{Cluster: rec.Cluster, Server: rec.Name, Engine: c.Engine, Certificate: string(cert),
-		Authority: string(s.Authority.PEM())}, s.reload(ctx)
+		Authority: string(s.Authority.PEM())}, s.reload(ctx, rec.Cluster)
 }
 
 // mayEnroll refuses an enrolment that cannot be meant, before its code is spent: of another

@@ -150,7 +150,7 @@ func (s *Service) carryOut(id int64, cluster string, kind operation.Kind, resume
 			s.operationChanged(id)
 		}
 		s.setRunning(cluster, nil)
-		if err := s.reload(s.ctx); err != nil {
+		if err := s.reload(s.ctx, cluster); err != nil {
 			s.log.Error("cannot read the records", "error", err)
 		}
 	}()
@@ -165,7 +165,7 @@ func (s *Service) setRunning(cluster string, op *view.Running) {
 	c.op = op
 	a := c.assess(time.Now())
 	c.mu.Unlock()
-	s.publishView(&a.View)
+	s.publishView(c, a)
 }
 
 // operationChanged publishes how far an operation is; readers fetch the rest.

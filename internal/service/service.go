@@ -65,6 +65,8 @@ type Service struct {
 
 	attempts attempts
 
+	lookers crew // look at the servers, each second
+
 	// reloading orders the readings of the records: an older one must not take
 	// the place of a newer one.
 	reloading sync.Mutex
@@ -85,13 +87,13 @@ func New(st *store.Store, authority *pki.Authority, log *slog.Logger,
 		return nil, err
 	}
 	s := &Service{Store: st, Hub: newHub(), Authority: authority, log: log, clusters: map[string]*watched{},
-		ctx: context.Background(), Keep: history.DefaultKeep(), KeepAudit: 400 * 24 * time.Hour,
+		lookers: newCrew(), ctx: context.Background(), Keep: history.DefaultKeep(), KeepAudit: 400 * 24 * time.Hour,
 		KeepRows: 90 * 24 * time.Hour}
 	s.agents = agentapi.NewCaller(tls.Certificate(pair), authority.Pool())
 	s.agents.Shows = s.showsCertificate
 	s.runner = &runner.Runner{Journal: st, Servers: servers{s}, Local: s.localVerbs(), Log: log,
 		Changed: s.operationChanged, Killpoint: killpoint}
-	return s, s.reload(context.Background())
+	return s, s.reload(context.Background(), "")
 }
 
 // Run watches and carries out operations until ctx ends. Operations that an

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"crosstwin/internal/core/cluster"
 	"crosstwin/internal/core/verb"
 )
 
@@ -88,5 +89,37 @@ func TestNames(t *testing.T) {
 		if back, ok := verb.SlotOwner(verb.SlotName(n)); !ok || back != n {
 			t.Errorf("%s became %s", n, back)
 		}
+	}
+}
+
+// The records of one cluster are read without another one being judged anew, or forgotten.
+func TestReload(t *testing.T) {
+	s, ctx := newService(t, t.TempDir()), t.Context()
+	if _, err := s.AddCluster(ctx, "cargo", "mariadb", "test", ""); err != nil {
+		t.Fatal(err)
+	}
+	at := func(name string) *Assessment {
+		a, err := s.Assessment(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	bookings, cargo := at("bookings"), at("cargo")
+	if err := s.Store.AddServer(ctx, "cargo", cluster.Member{Name: "plover", Placement: cluster.Placement{Rank: 1}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.reload(ctx, "cargo"); err != nil || at("bookings") != bookings || at("cargo") == cargo ||
+		at("cargo").View.Find("plover") == nil {
+		t.Errorf("%v; bookings anew: %t, cargo has %v", err, at("bookings") != bookings, at("cargo").View.Names())
+	}
+	if err := s.Store.RemoveCluster(ctx, "cargo"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.reload(ctx, "cargo"); err != nil || at("bookings") != bookings || len(s.Assessments()) != 1 {
+		t.Errorf("%v; bookings anew: %t, %d clusters", err, at("bookings") != bookings, len(s.Assessments()))
+	}
+	if err := s.reload(ctx, ""); err != nil || at("bookings") == bookings || len(at("bookings").View.Servers) != 2 {
+		t.Errorf("%v: bookings has %v", err, at("bookings").View.Names())
 	}
 }

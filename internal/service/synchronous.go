@@ -121,7 +121,7 @@ func (s *Service) promise(ctx context.Context, cluster string, setting *synchron
 		text = fmt.Sprintf("mode %s; %s", setting.Mode, text)
 	}
 	s.audit(ctx, byItself, "", "acknowledged writes are on", cluster, text)
-	return s.reload(ctx)
+	return s.reload(ctx, cluster)
 }
 
 // promisesHeard is the highest number of a change of what is promised that an agent has noted.

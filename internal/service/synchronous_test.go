@@ -56,7 +56,7 @@ func TestPromiseIsComparedAndSet(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	stale := *a
+	stale := Assessment{View: a.View, Members: a.Members}
 	stale.View.Synchronous = &view.Synchronous{Promised: []synchronous.List{tern}}
 	promises(t, s, tern, heron) // an operation, meanwhile
 	if err := s.keep(t.Context(), "bookings", 1, &stale, synchronous.Promise, tern, []synchronous.List{tern}); err == nil {
@@ -74,7 +74,7 @@ func TestNobodyToWaitFor(t *testing.T) {
 	s := newService(t, t.TempDir())
 	promises(t, s)
 	for _, err := range []error{s.Store.OpenTerm(t.Context(), "bookings", 1, 0), s.Store.Decide(t.Context(), "bookings", 1,
-		"gull"), s.reload(t.Context())} {
+		"gull"), s.reload(t.Context(), "")} {
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -90,7 +90,7 @@ func (s *Service) settleTerm(ctx context.Context, c store.Cluster, m store.Serve
 		s.audit(ctx, "crosstwin", "", "term decided", c.Name, m.Name)
 		s.keepFencing(ctx, c, o)
 	}
-	if err := s.reload(ctx); err != nil {
+	if err := s.reload(ctx, c.Name); err != nil {
 		log.Error("could not read the records", "error", err)
 	}
 }

@@ -132,7 +132,7 @@ func (s *Service) newTermInPlace(ctx context.Context, c *watched, cluster string
 		return err
 	}
 	s.audit(ctx, "crosstwin", "", "term decided", cluster, owner)
-	if err := s.reload(ctx); err != nil {
+	if err := s.reload(ctx, cluster); err != nil {
 		return err
 	}
 	return s.permit(ctx, cluster, owner, term)
@@ -143,7 +143,7 @@ func (s *Service) openedFor(ctx context.Context, c *watched, term int64, owner s
 	c.mu.Lock()
 	c.guard.opened = guard.Decided{Term: term, Owner: owner}
 	c.mu.Unlock()
-	return s.reload(ctx)
+	return s.reload(ctx, c.name())
 }
 
 // setRanks tells the agents their ranks, where they know others, and reports whether it

@@ -10,11 +10,11 @@ import (
 	"crosstwin/internal/core/lag"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
-	"crosstwin/internal/core/view"
 )
 
 // watchAll begins one observation of every server that has none under way, and
-// has every cluster recorded, told and published as it was judged last.
+// has every cluster recorded, told and published as it was judged last. It does not wait
+// for the servers.
 func (s *Service) watchAll(ctx context.Context) {
 	type job struct {
 		c      *watched
@@ -32,18 +32,20 @@ func (s *Service) watchAll(ctx context.Context) {
 		}
 		c.mu.Unlock()
 	}
-	for i, j := range jobs {
-		go func() {
-			sleep(ctx, turn(i, len(jobs)))
-			s.observe(ctx, j.c.name(), j.server, false)
-			j.c.mu.Lock()
-			defer j.c.mu.Unlock()
-			if m := j.c.agent(j.server); m != nil {
-				m.busy = false
-			}
-		}()
-	}
 	now := time.Now()
+	go func() {
+		for i, j := range jobs {
+			sleep(ctx, time.Until(now.Add(turn(i, len(jobs)))))
+			s.lookers.run(ctx, func() {
+				s.observe(ctx, j.c.name(), j.server, false)
+				j.c.mu.Lock()
+				defer j.c.mu.Unlock()
+				if m := j.c.agent(j.server); m != nil {
+					m.busy = false
+				}
+			})
+		}
+	}()
 	for _, c := range clusters {
 		if now.Sub(c.latest.Load().View.At) > watchEvery {
 			c.assessNow() // nothing came in: silence counts as well
@@ -61,11 +63,13 @@ func (s *Service) watchAll(ctx context.Context) {
 	}
 	s.exchangeAuthority(ctx)
 	s.record(ctx, clusters, now)
-	assessments := s.Assessments()
-	s.raise(ctx, assessments, now)
-	for _, a := range assessments {
-		s.publishView(&a.View)
-	}
+	s.raise(ctx, s.Assessments(), now)
+	go func() { // a cluster's turn too: a console draws some at a time, not hundreds at once
+		for i, c := range clusters {
+			sleep(ctx, time.Until(now.Add(turn(i, len(clusters)))))
+			s.publishView(c, c.latest.Load())
+		}
+	}()
 }
 
 func (c *watched) name() string {
@@ -73,6 +77,9 @@ func (c *watched) name() string {
 	defer c.mu.Unlock()
 	return c.rec.Name
 }
+
+// turnStep: turns that are nearer to each other than this are one.
+const turnStep = 10 * time.Millisecond
 
 // turn returns each of many servers its own moment within the second, so that the
 // work is even and nobody's question waits behind a thousand others. A few are
@@ -82,11 +89,11 @@ func turn(i, of int) time.Duration {
 	if of <= few {
 		return 0
 	}
-	return watchEvery * 9 / 10 * time.Duration(i) / time.Duration(of)
+	return (watchEvery * 9 / 10 * time.Duration(i) / time.Duration(of)).Truncate(turnStep)
 }
 
 func sleep(ctx context.Context, d time.Duration) {
-	if d == 0 {
+	if d <= 0 {
 		return
 	}
 	select {
@@ -95,10 +102,19 @@ func sleep(ctx context.Context, d time.Duration) {
 	}
 }
 
-// publishView puts a cluster on the stream, without observations: they are too
-// large for every second.
-func (s *Service) publishView(v *view.View) {
-	s.Hub.publish(EventCluster, v.Cluster, v.WithoutObservations())
+// publishView puts a cluster on the stream, unless it was removed: that has been said then,
+// or will be.
+func (s *Service) publishView(c *watched, a *Assessment) {
+	data, err := a.Shown()
+	if err != nil {
+		s.log.Error("a cluster cannot be shown", "cluster", a.View.Cluster, "error", err)
+		return
+	}
+	s.mu.RLock()
+	defer s.mu.RUnlock()
+	if s.clusters[a.View.Cluster] == c {
+		s.Hub.send(EventCluster, a.View.Cluster, data)
+	}
 }
 
 // observe asks one agent and takes its answer into the cluster's memory.

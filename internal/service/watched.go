@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -20,8 +21,8 @@ import (
 
 // watched is what the service remembers of a cluster between observations.
 type watched struct {
-	// latest is the newest assessment: all faces read it, without a lock.
 	signed *guard.Signed // the newest decision, as it is told
+	// latest is the newest assessment: all faces read it, without a lock.
 	latest atomic.Pointer[Assessment]
 
 	mu      sync.Mutex // guards all that follows
@@ -39,16 +40,6 @@ type watched struct {
 	guard                 guarding
 	auto                  automatic
 	mode                  keeping
-}
-
-// Assessment is a cluster as judged at one moment, with what it was judged
-// from. It is never changed: an observation that comes in ends in a new one.
-type Assessment struct {
-	View view.View
-	// Members are what plans are made from. Nothing in them is changed later.
-	Members []view.Member
-	// WrittenBytesRate is in bytes of log a second.
-	WrittenBytesRate float64
 }
 
 type member struct {
@@ -119,20 +110,20 @@ func (s *Service) all() []*watched {
 	return out
 }
 
-// reload takes over the membership from the records, and judges every cluster
-// anew.
-func (s *Service) reload(ctx context.Context) error {
+// reload takes over what the records say of one cluster, and judges it anew; for an empty
+// name of every cluster. A cluster that they do not know any more is forgotten.
+func (s *Service) reload(ctx context.Context, cluster string) error {
 	s.reloading.Lock()
 	defer s.reloading.Unlock()
-	clusters, err := s.Store.Clusters(ctx)
+	clusters, err := s.Store.Clusters(ctx, cluster)
 	if err != nil {
 		return err
 	}
-	servers, err := s.Store.Servers(ctx, "")
+	servers, err := s.Store.Servers(ctx, cluster)
 	if err != nil {
 		return err
 	}
-	needed, err := s.Store.NeedYou(ctx)
+	needed, err := s.Store.NeedYou(ctx, cluster)
 	if err != nil {
 		return err
 	}
@@ -143,11 +134,15 @@ func (s *Service) reload(ctx context.Context) error {
 	s.mu.RLock()
 	before := s.clusters
 	s.mu.RUnlock()
-	deposed, err := s.Store.Deposed(ctx)
+	deposed, err := s.Store.Deposed(ctx, cluster)
 	if err != nil {
 		return err
 	}
 	next := map[string]*watched{}
+	if cluster != "" {
+		next = maps.Clone(before)
+		delete(next, cluster)
+	}
 	for _, rec := range clusters {
 		c := before[rec.Name]
 		if c == nil || c.id() != rec.ID {
@@ -160,7 +155,7 @@ func (s *Service) reload(ctx context.Context) error {
 		c.take(rec, members[rec.Name], needsYou, deposed[rec.Name])
 		next[rec.Name] = c
 	}
-	if err := s.readCertificates(ctx); err != nil {
+	if err := s.readCertificates(ctx, cluster); err != nil {
 		return err
 	}
 	s.mu.Lock()
@@ -223,28 +218,6 @@ func (c *watched) writes() (*Assessment, bool) {
 	return a, owner != nil && owner.Health == view.TakesWrites
 }
 
-// assess judges the cluster; c.mu is held.
-func (c *watched) assess(now time.Time) *Assessment {
-	in := c.input(now)
-	a := &Assessment{View: view.Assess(in), Members: in.Members, WrittenBytesRate: in.WrittenBytesRate}
-	for i, m := range c.members {
-		m.missing = a.View.Servers[i].Missing()
-		m.adrift = cause.Cause{}
-		if a.View.Servers[i].Health == view.Adrift {
-			m.adrift = a.View.Servers[i].Cause
-		}
-	}
-	c.latest.Store(a)
-	return a
-}
-
-// assessNow judges the cluster once more, because time itself has passed.
-func (c *watched) assessNow() *Assessment {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.assess(time.Now())
-}
-
 // input collects what a cluster is judged from; c.mu is held.
 func (c *watched) input(now time.Time) view.Input {
 	in := view.Input{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.Term,
@@ -285,9 +258,11 @@ func (c *watched) agents() []*member { return slices.Concat(c.members, c.referee
 
 // agent finds one of them by name; c.mu is held.
 func (c *watched) agent(name string) *member {
-	for _, m := range c.agents() {
-		if m.rec.Name == name {
-			return m
+	for _, list := range [][]*member{c.members, c.referees} {
+		for _, m := range list {
+			if m.rec.Name == name {
+				return m
+			}
 		}
 	}
 	return nil
@@ -317,40 +292,4 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 		req.System = o.last.Data.System
 	}
 	return agentapi.Target{Cluster: cluster, Server: server, Address: m.rec.Agent}, req, nil
-}
-
-// Assessments returns the newest assessment of every cluster, by name.
-func (s *Service) Assessments() []*Assessment {
-	var out []*Assessment
-	for _, c := range s.all() {
-		out = append(out, c.latest.Load())
-	}
-	return out
-}
-
-// Assessment returns the newest assessment of one cluster.
-func (s *Service) Assessment(name string) (*Assessment, error) {
-	c, err := s.cluster(name)
-	if err != nil {
-		return nil, err
-	}
-	return c.latest.Load(), nil
-}
-
-// Views returns all clusters as judged last, by name.
-func (s *Service) Views() []view.View {
-	out := []view.View{}
-	for _, a := range s.Assessments() {
-		out = append(out, a.View)
-	}
-	return out
-}
-
-// View returns one cluster as judged last.
-func (s *Service) View(name string) (view.View, error) {
-	a, err := s.Assessment(name)
-	if err != nil {
-		return view.View{}, err
-	}
-	return a.View, nil
 }

@@ -14,13 +14,14 @@ type Certificate struct {
 }
 
 // Certificates returns those of all agents, in the order in which they were recorded.
-func (s *Store) Certificates(ctx context.Context) ([]Certificate, error) {
+func (s *Store) Certificates(ctx context.Context, cluster string) ([]Certificate, error) {
 	var rows []struct {
 		Certificate
 		MadeAt string `db:"made_at"`
 	}
 	err := s.r.SelectContext(ctx, &rows, "select c.name as cluster, s.name as server, x.serial, x.made_at from "+
-		"certificates x join servers s on s.id = x.server_id join clusters c on c.id = s.cluster_id order by x.rowid")
+		"certificates x join servers s on s.id = x.server_id join clusters c on c.id = s.cluster_id where ? in ('', c.name) "+
+		"order by x.rowid", cluster)
 	if err != nil {
 		return nil, err
 	}

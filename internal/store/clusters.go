@@ -92,10 +92,11 @@ func (s *Store) Cluster(ctx context.Context, name string) (Cluster, error) {
 	return r.cluster(), nil
 }
 
-// Clusters returns all clusters by name.
-func (s *Store) Clusters(ctx context.Context) ([]Cluster, error) {
+// Clusters returns the cluster of a name, if there is one; all clusters by name for an empty
+// name.
+func (s *Store) Clusters(ctx context.Context, name string) ([]Cluster, error) {
 	var rows []clusterRow
-	if err := s.r.SelectContext(ctx, &rows, "select * from clusters order by name"); err != nil {
+	if err := s.r.SelectContext(ctx, &rows, "select * from clusters where ? in ('', name) order by name", name); err != nil {
 		return nil, err
 	}
 	out := []Cluster{}

@@ -382,12 +382,13 @@ func (s *Store) OperationsBetween(ctx context.Context, cluster string, from, to 
 
 // NeedYou returns the clusters whose newest operation did not come to its end,
 // with that operation's number and kind.
-func (s *Store) NeedYou(ctx context.Context) (map[string]operation.Operation, error) {
+func (s *Store) NeedYou(ctx context.Context, cluster string) (map[string]operation.Operation, error) {
 	var rows []operationRow
 	err := s.r.SelectContext(ctx, &rows,
 		`select * from operations where id in (select max(o.id) from operations o
 		  join clusters c on c.name = o.cluster and c.created_at <= o.created_at
-		where o.outcome <> 'refused' group by o.cluster) and outcome = ?`, operation.OutcomeNeedsYou)
+		where o.outcome <> 'refused' and ? in ('', o.cluster) group by o.cluster) and outcome = ?`, cluster,
+		operation.OutcomeNeedsYou)
 	if err != nil {
 		return nil, err
 	}
@@ -401,7 +402,7 @@ func (s *Store) NeedYou(ctx context.Context) (map[string]operation.Operation, er
 
 // Deposed returns, by cluster, the servers whose role as primary a failover took and that
 // have not become a part of their cluster again since.
-func (s *Store) Deposed(ctx context.Context) (map[string]map[string]bool, error) {
+func (s *Store) Deposed(ctx context.Context, cluster string) (map[string]map[string]bool, error) {
 	var rows []struct {
 		Cluster string `db:"cluster"`
 		Server  string `db:"server"`
@@ -409,12 +410,12 @@ func (s *Store) Deposed(ctx context.Context) (map[string]map[string]bool, error)
 	err := s.r.SelectContext(ctx, &rows, `
 		with lost as (select o.cluster, json_extract(o.plan, '$.primary') as server, max(o.id) as id from operations o
 		  join clusters c on c.name = o.cluster and c.created_at <= o.created_at
-		  where o.kind = 'failover' and o.outcome in ('finished', 'needs you')
+		  where o.kind = 'failover' and ? in ('', o.cluster) and o.outcome in ('finished', 'needs you')
 		    and json_extract(o.plan, '$.candidate') <> json_extract(o.plan, '$.primary') group by 1, 2)
 		select l.cluster, l.server from lost l where not exists (select 1 from operations b
 		  where b.cluster = l.cluster and b.id > l.id and b.outcome = 'finished'
 		    and (b.kind in ('rejoin', 'seed', 'follow', 'adopt') and json_extract(b.plan, '$.target') = l.server
-		      or b.kind in ('failover', 'switchover') and json_extract(b.plan, '$.candidate') = l.server))`)
+		      or b.kind in ('failover', 'switchover') and json_extract(b.plan, '$.candidate') = l.server))`, cluster)
 	if err != nil {
 		return nil, err
 	}

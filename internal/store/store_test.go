@@ -320,7 +320,7 @@ func TestNamesake(t *testing.T) {
 	if err := s.EndOperation(ctx, id, operation.OutcomeNeedsYou, "look", 0); err != nil {
 		t.Fatal(err)
 	}
-	if need, err := s.NeedYou(ctx); err != nil || need["bookings"].ID != id {
+	if need, err := s.NeedYou(ctx, ""); err != nil || need["bookings"].ID != id {
 		t.Fatalf("%v %v", need, err)
 	}
 	if err := s.RemoveCluster(ctx, "bookings"); err != nil {
@@ -330,7 +330,7 @@ func TestNamesake(t *testing.T) {
 	if _, err := s.AddCluster(ctx, "bookings", "postgresql"); err != nil {
 		t.Fatal(err)
 	}
-	if need, err := s.NeedYou(ctx); err != nil || len(need) != 0 {
+	if need, err := s.NeedYou(ctx, ""); err != nil || len(need) != 0 {
 		t.Errorf("%v %v", need, err)
 	}
 }
@@ -355,7 +355,7 @@ func TestDeposed(t *testing.T) {
 	}
 	deposed := func(want ...string) {
 		t.Helper()
-		got, err := s.Deposed(ctx)
+		got, err := s.Deposed(ctx, "bookings")
 		if err != nil || len(got["bookings"]) != len(want) {
 			t.Fatalf("deposed are %v (%v), want %v", got, err, want)
 		}
@@ -424,7 +424,7 @@ func TestRestore(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer s.Close()
-		all, err := s.Clusters(ctx)
+		all, err := s.Clusters(ctx, "")
 		if err != nil {
 			t.Fatal(err)
 		}

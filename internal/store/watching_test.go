@@ -13,8 +13,9 @@ import (
 func blockOf(step history.Step, start int64, lags ...float64) history.Block {
 	b := history.Block{Step: step, Start: start}
 	for i, v := range lags {
-		b.Samples = append(b.Samples, history.Sample{At: start + int64(i)*int64(step),
-			Values: map[history.Metric]float64{history.Lag: v}})
+		x := history.Sample{At: start + int64(i)*int64(step)}
+		x.Values.Set(history.Lag, v)
+		b.Samples = append(b.Samples, x)
 	}
 	return b
 }
@@ -59,7 +60,8 @@ func TestSamples(t *testing.T) {
 	save(id+1000, blockOf(1, fresh, 6)) // a server that is gone meanwhile
 
 	blocks, err := s.Samples(ctx, id, 1, old, now.Unix())
-	if err != nil || len(blocks) != 2 || len(blocks[1].Samples) != 2 || blocks[1].Samples[1].Values[history.Lag] != 5 {
+	if err != nil || len(blocks) != 2 || len(blocks[1].Samples) != 2 ||
+		blocks[1].Samples[1].Values != blockOf(1, 0, 5).Samples[0].Values {
 		t.Fatalf("%v %+v", err, blocks)
 	}
 	if b, found, err := s.UnfinishedSamples(ctx, id, 1, fresh); err != nil || !found || len(b.Samples) != 2 {

@@ -83,8 +83,12 @@ func fleet(b *testing.B, opt simulate.Options, kind string) {
 	fmt.Printf("\n%d simulated servers in %d clusters, each looked at %.2f times a second\n", opt.Servers, opt.Clusters,
 		float64(f.Asked()-asked)/fleetSeconds/float64(opt.Servers))
 	name := fmt.Sprintf("fleet-%s%d-", kind, opt.Servers)
-	report(name+"cpu", cpu, "percent", 100)
-	report(name+"memory", residentMiB(b, p.Pid), "MiB", 512)
+	limit := 50.0
+	if opt.Fencing {
+		limit = 100
+	}
+	report(name+"cpu", cpu, "percent", limit)
+	report(name+"memory", residentMiB(b, p.Pid), "MiB", 256)
 	report(name+"observation-age-p99", at(ages, 0.99), "s", 2)
 	report(name+"answer-clusters-p99", at(all, 0.99), "ms", 100)
 	report(name+"answer-cluster-p99", at(one, 0.99), "ms", 100)
@@ -163,7 +167,7 @@ func BenchmarkConsole(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if err := p.Go(strings.TrimPrefix(link, c.Base()), "Of 200 clusters"); err != nil {
+	if err := p.Go(strings.TrimPrefix(link, c.Base()), "of 200 clusters"); err != nil {
 		b.Fatal(err)
 	}
 	var paints []float64

@@ -10,6 +10,9 @@ import { fresh, withViews, without, type State } from "./live-state";
 type Connection = { loaded: boolean; lost: boolean; seenAt: number };
 
 const patience = 4000; // ms without a word until the connection counts as lost
+// Hundreds of clusters report each second, each at a moment of its own: what comes within so
+// many ms is put on the screen at once. A few are shown as they come.
+const together = (clusters: number) => (clusters > 20 ? 200 : 0);
 
 let state: State<View> = fresh([]);
 let connection: Connection = { loaded: false, lost: false, seenAt: 0 };
@@ -20,9 +23,14 @@ function subscribe(f: () => void) {
   return () => void listeners.delete(f);
 }
 
+// renewed is how old, in ms, the time of the last word may be on the screen.
+const renewed = 500;
+
 function put(next: State<View>, c: Partial<Connection>) {
   state = next;
-  connection = { ...connection, ...c };
+  const now = { ...connection, ...c };
+  const same = now.loaded === connection.loaded && now.lost === connection.lost;
+  if (!same || now.seenAt - connection.seenAt > renewed) connection = now;
   listeners.forEach((f) => f());
 }
 
@@ -39,10 +47,9 @@ function listen(client: QueryClient): () => void {
   let stream: EventSource | undefined;
   let last = Date.now();
   const pending = new Map<string, View>();
-  let frame = 0;
-  // Many clusters report each second: they are put on the screen together.
+  let timer = 0;
   const flush = () => {
-    frame = 0;
+    timer = 0;
     const came = new Map(pending);
     pending.clear();
     put(withViews(state, came), { loaded: true, lost: false, seenAt: Date.now() });
@@ -69,7 +76,7 @@ function listen(client: QueryClient): () => void {
       last = Date.now();
       const v = JSON.parse(e.data) as View;
       pending.set(v.cluster, v);
-      frame ||= requestAnimationFrame(flush);
+      timer ||= window.setTimeout(flush, together(state.views.length));
     },
     removed: (e) => {
       const { cluster } = JSON.parse(e.data) as { cluster: string };
@@ -107,7 +114,7 @@ function listen(client: QueryClient): () => void {
     clearInterval(watch);
     removeEventListener("pagehide", hide);
     removeEventListener("pageshow", show);
-    cancelAnimationFrame(frame);
+    clearTimeout(timer);
     stream?.close();
   };
 }

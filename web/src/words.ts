@@ -26,8 +26,17 @@ export function span(seconds: number): string {
 export type Zone = "utc" | "local";
 export const zone = (): Zone => (localStorage.getItem("zone") === "local" ? "local" : "utc");
 
+// formats are kept: to make one takes longer than a frame has time for.
+const formats = new Map<string, Intl.DateTimeFormat>();
+
 function format(at: Date, options: Intl.DateTimeFormatOptions): string {
-  return new Intl.DateTimeFormat("en-GB", { ...options, timeZone: zone() === "utc" ? "UTC" : undefined }).format(at);
+  const key = zone() + JSON.stringify(options);
+  let f = formats.get(key);
+  if (!f) {
+    f = new Intl.DateTimeFormat("en-GB", { ...options, timeZone: zone() === "utc" ? "UTC" : undefined });
+    formats.set(key, f);
+  }
+  return f.format(at);
 }
 
 export const clock = (at: Date) => format(at, { hour: "2-digit", minute: "2-digit", second: "2-digit" });

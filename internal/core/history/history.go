@@ -13,7 +13,9 @@ import (
 	"encoding/gob"
 	"fmt"
 	"io"
+	"iter"
 	"math"
+	"slices"
 	"sync"
 )
 
@@ -47,21 +49,54 @@ var Metrics = []Metric{Lag, LagBytes, NotSent, NotReceived, NotSafe, NotApplied,
 	LogSize, DiskFree, Conflicts}
 
 // Sample is what was measured of one server at one moment, in seconds of Unix
-// time. What is not known is not in Values.
+// time.
 type Sample struct {
 	At     int64
-	Values map[Metric]float64
+	Values Values
+}
+
+// Values hold a number for each metric that is known. They are no map: a fleet has some
+// hundred thousand of them in memory.
+type Values struct {
+	of    [metrics]float64
+	known uint16 // a bit for each
+}
+
+const metrics = 12
+
+// Set makes a metric known; one that there is none of is left out.
+func (v *Values) Set(m Metric, x float64) {
+	if i := slices.Index(Metrics, m); i >= 0 {
+		v.of[i], v.known = x, v.known|1<<i
+	}
+}
+
+// Get returns a metric, if it is known.
+func (v *Values) Get(m Metric) (float64, bool) {
+	i := slices.Index(Metrics, m)
+	if i < 0 || v.known&(1<<i) == 0 {
+		return 0, false
+	}
+	return v.of[i], true
+}
+
+// All returns those that are known.
+func (v *Values) All() iter.Seq2[Metric, float64] {
+	return func(yield func(Metric, float64) bool) {
+		for i, m := range Metrics {
+			if v.known&(1<<i) != 0 && !yield(m, v.of[i]) {
+				return
+			}
+		}
+	}
 }
 
 // Worse takes b's values into a where they are worse.
 func (a *Sample) Worse(b Sample) {
-	if a.Values == nil {
-		a.Values = map[Metric]float64{}
-	}
-	for m, v := range b.Values {
-		old, known := a.Values[m]
+	for m, v := range b.Values.All() {
+		old, known := a.Values.Get(m)
 		if !known || m == DiskFree && v < old || m != DiskFree && v > old {
-			a.Values[m] = v
+			a.Values.Set(m, v)
 		}
 	}
 }
@@ -101,9 +136,7 @@ func (b *Block) Add(s Sample) {
 		b.Samples[n-1].Worse(s)
 		return
 	}
-	fresh := Sample{At: bin}
-	fresh.Worse(s)
-	b.Samples = append(b.Samples, fresh)
+	b.Samples = append(b.Samples, Sample{At: bin, Values: s.Values})
 }
 
 // Series takes the samples of one server as they come and fills a block of
@@ -122,7 +155,7 @@ const recentSamples = 60
 func (s *Series) Recent(m Metric) []*float64 {
 	out := make([]*float64, 0, len(s.recent.Samples))
 	for _, x := range s.recent.Samples {
-		if v, known := x.Values[m]; known {
+		if v, known := x.Values.Get(m); known {
 			out = append(out, &v)
 		} else {
 			out = append(out, nil)
@@ -182,12 +215,7 @@ func (s *Series) Open(step Step) Block {
 	for i := range Steps {
 		if Steps[i] == step {
 			b := s.open[i]
-			b.Samples = append([]Sample(nil), b.Samples...)
-			if n := len(b.Samples); n > 0 { // the newest is still taken into
-				last := Sample{At: b.Samples[n-1].At}
-				last.Worse(b.Samples[n-1])
-				b.Samples[n-1] = last
-			}
+			b.Samples = append([]Sample(nil), b.Samples...) // the newest is still taken into
 			return b
 		}
 	}
@@ -216,7 +244,7 @@ func (b Block) Pack() ([]byte, error) {
 	p := packed{Columns: map[Metric][]float64{}}
 	for i, s := range b.Samples {
 		p.At = append(p.At, s.At)
-		for m, v := range s.Values {
+		for m, v := range s.Values.All() {
 			if p.Columns[m] == nil {
 				p.Columns[m] = unknown(len(b.Samples))
 			}
@@ -254,7 +282,7 @@ func Unpack(step Step, start int64, data []byte) (Block, error) {
 	}
 	b := Block{Step: step, Start: start, Samples: make([]Sample, len(p.At))}
 	for i, at := range p.At {
-		b.Samples[i] = Sample{At: at, Values: map[Metric]float64{}}
+		b.Samples[i] = Sample{At: at}
 	}
 	for m, column := range p.Columns {
 		if len(column) != len(p.At) {
@@ -263,7 +291,7 @@ func Unpack(step Step, start int64, data []byte) (Block, error) {
 		}
 		for i, v := range column {
 			if !math.IsNaN(v) {
-				b.Samples[i].Values[m] = v
+				b.Samples[i].Values.Set(m, v)
 			}
 		}
 	}

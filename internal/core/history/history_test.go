@@ -5,6 +5,38 @@ import (
 	"testing"
 )
 
+func of(known map[Metric]float64) (v Values) {
+	for m, x := range known {
+		v.Set(m, x)
+	}
+	return v
+}
+
+// Each metric has its place; what there is not is not known, and stays apart from 0.
+func TestValues(t *testing.T) {
+	if len(Metrics) != metrics {
+		t.Fatalf("%d metrics have %d places", len(Metrics), metrics)
+	}
+	var v Values
+	for i, m := range Metrics {
+		if _, known := v.Get(m); known {
+			t.Errorf("%s is known before it is set", m)
+		}
+		v.Set(m, float64(i))
+	}
+	v.Set("of a later version", 5)
+	n := 0
+	for m, x := range v.All() {
+		if got, known := v.Get(m); !known || got != x || x != float64(n) {
+			t.Errorf("%s is %v (%t), want %d", m, got, known, n)
+		}
+		n++
+	}
+	if n != len(Metrics) {
+		t.Errorf("%d of %d are known", n, len(Metrics))
+	}
+}
+
 func TestPeaksSurviveThinning(t *testing.T) {
 	var s Series
 	var kept []Block
@@ -12,9 +44,9 @@ func TestPeaksSurviveThinning(t *testing.T) {
 	// and one with little room on the disk.
 	const from = 1_800_000_000
 	for at := int64(from); at < from+7200; at++ {
-		x := Sample{At: at, Values: map[Metric]float64{Lag: 0.1, DiskFree: 1000}}
+		x := Sample{At: at, Values: of(map[Metric]float64{Lag: 0.1, DiskFree: 1000})}
 		if at == from+1234 {
-			x.Values[Lag], x.Values[DiskFree] = 9.5, 10
+			x.Values = of(map[Metric]float64{Lag: 9.5, DiskFree: 10})
 		}
 		kept = append(kept, s.Add(x)...)
 	}
@@ -36,7 +68,9 @@ func TestPeaksSurviveThinning(t *testing.T) {
 			}
 			n += len(b.Samples)
 			for _, x := range b.Samples {
-				peak, room = max(peak, x.Values[Lag]), min(room, x.Values[DiskFree])
+				lag, _ := x.Values.Get(Lag)
+				free, _ := x.Values.Get(DiskFree)
+				peak, room = max(peak, lag), min(room, free)
 			}
 		}
 		if want := 7200 / int(step); n != want || peak != 9.5 || room != 10 {
@@ -47,8 +81,8 @@ func TestPeaksSurviveThinning(t *testing.T) {
 
 func TestBlocksComeBackAsTheyWere(t *testing.T) {
 	b := Block{Step: 1, Start: 60, Samples: []Sample{
-		{At: 60, Values: map[Metric]float64{Lag: 0, LagBytes: 4096}}, {At: 61, Values: map[Metric]float64{Lag: 1.5}},
-		{At: 63, Values: map[Metric]float64{}}}}
+		{At: 60, Values: of(map[Metric]float64{Lag: 0, LagBytes: 4096})}, {At: 61, Values: of(map[Metric]float64{Lag: 1.5})},
+		{At: 63, Values: Values{}}}}
 	data, err := b.Pack()
 	if err != nil {
 		t.Fatal(err)
@@ -62,7 +96,7 @@ func TestBlocksComeBackAsTheyWere(t *testing.T) {
 	// A process that comes back goes on in the block that it left.
 	var s Series
 	s.Continue(b)
-	s.Add(Sample{At: 64, Values: map[Metric]float64{Lag: 2}})
+	s.Add(Sample{At: 64, Values: of(map[Metric]float64{Lag: 2})})
 	if open := s.Open(1); len(open.Samples) != 4 || open.Samples[3].At != 64 {
 		t.Errorf("the block did not go on: %+v", open)
 	}
@@ -82,15 +116,15 @@ func TestRangeChoosesItsStep(t *testing.T) {
 			t.Errorf("%d s back: step %d in bins of %d, want %d and %d", c.back, step, w, c.step, c.width)
 		}
 	}
-	thin := Thin([]Sample{{At: 1, Values: map[Metric]float64{Lag: 1}}, {At: 5, Values: map[Metric]float64{Lag: 3}},
-		{At: 11, Values: map[Metric]float64{Lag: 2}}}, 10)
-	if len(thin) != 2 || thin[0].Values[Lag] != 3 || thin[1].At != 10 {
+	thin := Thin([]Sample{{At: 1, Values: of(map[Metric]float64{Lag: 1})}, {At: 5, Values: of(map[Metric]float64{Lag: 3})},
+		{At: 11, Values: of(map[Metric]float64{Lag: 2})}}, 10)
+	if len(thin) != 2 || thin[0].Values != of(map[Metric]float64{Lag: 3}) || thin[1].At != 10 {
 		t.Errorf("thinned to %+v", thin)
 	}
 }
 
 func FuzzUnpack(f *testing.F) {
-	data, _ := Block{Samples: []Sample{{At: 1, Values: map[Metric]float64{Lag: 1}}}}.Pack()
+	data, _ := Block{Samples: []Sample{{At: 1, Values: of(map[Metric]float64{Lag: 1})}}}.Pack()
 	f.Add(data)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		b, err := Unpack(1, 0, data)

@@ -65,7 +65,7 @@ func columns(times []int64, samples []Sample) map[Metric][]*float64 {
 		if i == len(samples) || samples[i].At != at {
 			continue
 		}
-		for m, v := range samples[i].Values {
+		for m, v := range samples[i].Values.All() {
 			if out[m] == nil {
 				out[m] = make([]*float64, len(times))
 			}

@@ -22,16 +22,23 @@ type Sample struct {
 // Clock is a ring of samples of one primary's newest position. The zero Clock
 // is not usable: see NewClock. It is not safe for concurrent use.
 type Clock struct {
-	ring []Sample
-	next int
-	full bool
+	size  int
+	began time.Time // of the first sample
+	ring  []moment  // grows up to size
+	next  int       // the oldest, once it is full
+}
+
+// moment is a sample in less memory: a fleet has a million of them.
+type moment struct {
+	after    time.Duration // since the clock began
+	position int64
 }
 
 // NewClock makes a clock that remembers the last n samples.
-func NewClock(n int) *Clock { return &Clock{ring: make([]Sample, n)} }
+func NewClock(n int) *Clock { return &Clock{size: n} }
 
 // Reset forgets all samples: positions of another history do not compare.
-func (c *Clock) Reset() { c.next, c.full = 0, false }
+func (c *Clock) Reset() { c.ring, c.next = c.ring[:0], 0 }
 
 // Add takes a sample. One from before the newest is left out: two looks may end in
 // another order than they began. Samples that go back in position all the same (another
@@ -46,28 +53,28 @@ func (c *Clock) Add(s Sample) {
 		c.Reset()
 		n = 0
 	}
-	if n > 1 && c.at(n-1).Position == s.Position && c.at(n-2).Position == s.Position {
-		c.ring[(c.next-1+len(c.ring))%len(c.ring)] = s
-		return
+	if n == 0 {
+		c.began = s.At
 	}
-	c.ring[c.next] = s
-	c.next = (c.next + 1) % len(c.ring)
-	c.full = c.full || c.next == 0
+	m := moment{s.At.Sub(c.began), s.Position}
+	switch {
+	case n > 1 && c.at(n-1).Position == s.Position && c.at(n-2).Position == s.Position:
+		c.ring[(c.next+n-1)%n] = m
+	case n < c.size:
+		c.ring = append(c.ring, m)
+	default:
+		c.ring[c.next] = m
+		c.next = (c.next + 1) % n
+	}
 }
 
 // Len returns the number of samples.
-func (c *Clock) Len() int {
-	if c.full {
-		return len(c.ring)
-	}
-	return c.next
-}
+func (c *Clock) Len() int { return len(c.ring) }
 
+// at returns the i-th oldest sample.
 func (c *Clock) at(i int) Sample {
-	if c.full {
-		i += c.next
-	}
-	return c.ring[i%len(c.ring)]
+	m := c.ring[(c.next+i)%len(c.ring)]
+	return Sample{c.began.Add(m.after), m.position}
 }
 
 // Reading is a lag in time.

@@ -21,8 +21,11 @@ type GTID struct {
 
 // ParseGTID reads the form domain-server-sequence, such as "1-7-42".
 func ParseGTID(s string) (GTID, error) {
-	parts := strings.Split(s, "-")
-	if len(parts) != 3 {
+	var parts [3]string
+	var ok1, ok2 bool
+	parts[0], parts[1], ok1 = strings.Cut(s, "-")
+	parts[1], parts[2], ok2 = strings.Cut(parts[1], "-")
+	if !ok1 || !ok2 || strings.Contains(parts[2], "-") {
 		return GTID{}, fmt.Errorf("GTID %q: not of the form DOMAIN-SERVER-SEQUENCE", s)
 	}
 	var n [3]uint64
@@ -47,7 +50,13 @@ func decimal(s string, bits int) (uint64, error) {
 }
 
 // String returns the server's text form.
-func (g GTID) String() string { return fmt.Sprintf("%d-%d-%d", g.Domain, g.Server, g.Seq) }
+func (g GTID) String() string { return string(g.append(nil)) }
+
+func (g GTID) append(to []byte) []byte {
+	to = append(strconv.AppendUint(to, uint64(g.Domain), 10), '-')
+	to = append(strconv.AppendUint(to, uint64(g.Server), 10), '-')
+	return strconv.AppendUint(to, g.Seq, 10)
+}
 
 // MarshalText implements encoding.TextMarshaler.
 func (g GTID) MarshalText() ([]byte, error) { return []byte(g.String()), nil }
@@ -63,7 +72,7 @@ func (g *GTID) UnmarshalText(b []byte) error {
 
 func parseGTIDs(s string) ([]GTID, error) {
 	var out []GTID
-	for _, f := range strings.Split(s, ",") {
+	for f := range strings.SplitSeq(s, ",") {
 		if f = strings.TrimSpace(f); f == "" {
 			continue
 		}
@@ -77,11 +86,14 @@ func parseGTIDs(s string) ([]GTID, error) {
 }
 
 func joinGTIDs(list []GTID) string {
-	var out []string
-	for _, g := range list {
-		out = append(out, g.String())
+	var out []byte
+	for i, g := range list {
+		if i > 0 {
+			out = append(out, ',')
+		}
+		out = g.append(out)
 	}
-	return strings.Join(out, ",")
+	return string(out)
 }
 
 // GTIDPosition is how far a server has come: the last GTID of each domain, in

@@ -43,7 +43,7 @@ func hex32(s string) (uint64, error) {
 		return 0, fmt.Errorf("%q is not a hexadecimal number of 1 to 8 digits", s)
 	}
 	for _, c := range s {
-		if !strings.ContainsRune("0123456789abcdefABCDEF", c) {
+		if (c < '0' || c > '9') && (c < 'a' || c > 'f') && (c < 'A' || c > 'F') {
 			return 0, fmt.Errorf("%q is not a hexadecimal number", s)
 		}
 	}

@@ -2,6 +2,7 @@ package view
 
 import (
 	"cmp"
+	"slices"
 
 	"crosstwin/internal/core/dialect"
 	"crosstwin/internal/core/lag"
@@ -16,6 +17,7 @@ func Assess(in Input) View {
 		KinTerm: cmp.Or(in.KinTerm, in.OwnerTerm), Primary: in.Owner,
 		Operation: in.Operation, Policy: in.Policy, Servers: []Server{}, Problems: []Problem{}}
 	owner := ownerOf(in)
+	v.Servers = slices.Grow(v.Servers, len(in.Members))
 	for _, m := range in.Members {
 		v.Servers = append(v.Servers, assessServer(in, m, owner))
 	}

@@ -50,11 +50,15 @@ func sentence(in Input, v *View) []cause.Cause {
 
 // wrong says of each replica that is not in step how it is, worst first.
 func wrong(v *View) (out []cause.Cause) {
-	servers := slices.Clone(v.Servers)
-	slices.SortStableFunc(servers, func(a, b Server) int { return cmp.Compare(b.Health.Severity(), a.Health.Severity()) })
+	var servers []*Server
+	for i := range v.Servers {
+		if s := &v.Servers[i]; s.Name != v.Primary && s.Health != InStep {
+			servers = append(servers, s)
+		}
+	}
+	slices.SortStableFunc(servers, func(a, b *Server) int { return cmp.Compare(b.Health.Severity(), a.Health.Severity()) })
 	for _, s := range servers {
 		switch {
-		case s.Name == v.Primary || s.Health == InStep:
 		case s.Health == Behind:
 			out = append(out, cause.Cause{Code: cause.LagIs, Server: s.Name, Seconds: s.Lag.Seconds, AtLeast: s.Lag.AtLeast})
 		default:

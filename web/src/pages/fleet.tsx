@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { memo, useState } from "react";
+import { memo, useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { api, take, type Health, type View } from "../api/client";
 import { useLoaded, useViews } from "../live";
@@ -97,13 +97,19 @@ const Line = memo(
       </li>
     );
   },
-  (a, b) => a.traces === b.traces && a.alerts === b.alerts && face(a.v) === face(b.v),
+  (a, b) => a.traces === b.traces && a.alerts === b.alerts && (a.v === b.v || face(a.v) === face(b.v)),
 );
 
-// face is all that a line shows of a view.
+// face is all that a line shows of a view; it is worked out once for each.
+const faces = new WeakMap<View, string>();
 const face = (v: View) => {
-  const servers = v.servers.map((s) => `${s.name} ${s.health} ${behind(s.lag)}`);
-  return [v.cluster, v.health, v.sentence, v.primary, v.problems.length, ...servers].join(" ");
+  let text = faces.get(v);
+  if (text === undefined) {
+    const servers = v.servers.map((s) => `${s.name} ${s.health} ${behind(s.lag)}`);
+    text = [v.cluster, v.health, v.sentence, v.primary, v.problems.length, ...servers].join(" ");
+    faces.set(v, text);
+  }
+  return text;
 };
 
 const noTraces: Record<string, Trace> = {};
@@ -139,15 +145,18 @@ function Bulletin({ v }: { v: View }) {
 }
 
 export function Fleet() {
-  const views = useViews();
+  // Deferred: drawing hundreds of lines gives way to frames and keys.
+  const views = useDeferredValue(useViews());
   const loaded = useLoaded();
   const [find, setFind] = useState("");
   const [pick, setPick] = useState<Health>();
-  const traces = useQuery({
+  const lines = useQuery({
     queryKey: ["lag-lines"],
     queryFn: () => take(api.GET("/api/v1/lag-lines")),
     refetchInterval: 10000,
+    structuralSharing: false, // nothing of it stays the same
   });
+  const traces = useDeferredValue(lines.data);
   const alerts = useQuery({
     queryKey: ["alerts", "open"],
     queryFn: () => take(api.GET("/api/v1/alerts", { params: { query: { open: "true", limit: "1000" } } })),
@@ -176,7 +185,7 @@ export function Fleet() {
         </div>
       </section>
     );
-  const sorted = [...views].sort((a, b) => b.severity - a.severity || a.cluster.localeCompare(b.cluster));
+  const sorted = [...views].sort((a, b) => b.severity - a.severity || (a.cluster < b.cluster ? -1 : 1));
   const text = find.toLowerCase();
   const shown = sorted.filter(
     (v) =>
@@ -241,7 +250,7 @@ export function Fleet() {
             <Line
               key={v.cluster}
               v={v}
-              traces={traces.data?.[v.cluster] ?? noTraces}
+              traces={traces?.[v.cluster] ?? noTraces}
               alerts={counts.get(v.cluster) ?? 0}
             />
           ))}
