@@ -106,7 +106,8 @@ func TestReload(t *testing.T) {
 		return a
 	}
 	bookings, cargo := at("bookings"), at("cargo")
-	if err := s.Store.AddServer(ctx, "cargo", cluster.Member{Name: "plover", Placement: cluster.Placement{Rank: 1}}); err != nil {
+	plover := cluster.Member{Name: "plover", Placement: cluster.Placement{Rank: 1}}
+	if err := s.Store.AddServer(ctx, "cargo", plover); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.reload(ctx, "cargo"); err != nil || at("bookings") != bookings || at("cargo") == cargo ||

@@ -96,7 +96,8 @@ func (s *Store) Cluster(ctx context.Context, name string) (Cluster, error) {
 // name.
 func (s *Store) Clusters(ctx context.Context, name string) ([]Cluster, error) {
 	var rows []clusterRow
-	if err := s.r.SelectContext(ctx, &rows, "select * from clusters where ? in ('', name) order by name", name); err != nil {
+	err := s.r.SelectContext(ctx, &rows, "select * from clusters where ? in ('', name) order by name", name)
+	if err != nil {
 		return nil, err
 	}
 	out := []Cluster{}
