@@ -247,12 +247,7 @@ export function Fleet() {
         </div>
         <ul>
           {shown.map((v) => (
-            <Line
-              key={v.cluster}
-              v={v}
-              traces={traces?.[v.cluster] ?? noTraces}
-              alerts={counts.get(v.cluster) ?? 0}
-            />
+            <Line key={v.cluster} v={v} traces={traces?.[v.cluster] ?? noTraces} alerts={counts.get(v.cluster) ?? 0} />
           ))}
         </ul>
         {shown.length === 0 && <p className="note">No cluster fits.</p>}
