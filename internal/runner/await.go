@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"crosstwin/internal/core/observation"
@@ -57,23 +59,7 @@ func (e *execution) look(ctx context.Context, i int, s *operation.Step, conditio
 	missing string) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	obs := map[string]*observation.Server{}
-	var problems []string
-	for _, c := range conditions {
-		// The other one first: what a server holds of it is then never less
-		// than what the condition compares with.
-		for _, n := range c.Subjects() {
-			if n == "" || obs[n] != nil {
-				continue
-			}
-			o, err := e.Servers.Observe(ctx, e.op.Cluster, n)
-			if err != nil {
-				problems = append(problems, err.Error())
-				continue
-			}
-			obs[n] = o
-		}
-	}
+	obs, problems := e.observe(ctx, subjects(conditions), s.InPause)
 	var words []string
 	for _, c := range conditions {
 		c, err := e.resolve(c)
@@ -88,6 +74,46 @@ func (e *execution) look(ctx context.Context, i int, s *operation.Step, conditio
 		e.reportDistance(i, s, c, obs)
 	}
 	return strings.Join(words, "; "), ""
+}
+
+// subjects are the servers that conditions look at. The other one comes first: what a server
+// holds of it is then never less than what the condition compares with.
+func subjects(conditions []operation.Condition) (names []string) {
+	for _, c := range conditions {
+		for _, n := range c.Subjects() {
+			if n != "" && !slices.Contains(names, n) {
+				names = append(names, n)
+			}
+		}
+	}
+	return names
+}
+
+// observe looks at servers, one after the other; at all of them at once where writes pause: what
+// one of them holds of another does not grow then, and each look costs milliseconds.
+func (e *execution) observe(ctx context.Context, names []string, atOnce bool) (map[string]*observation.Server,
+	[]string) {
+	seen, errs := make([]*observation.Server, len(names)), make([]error, len(names))
+	var all sync.WaitGroup
+	for i, n := range names {
+		look := func() { seen[i], errs[i] = e.Servers.Observe(ctx, e.op.Cluster, n) }
+		if atOnce {
+			all.Go(look)
+		} else {
+			look()
+		}
+	}
+	all.Wait()
+	obs := map[string]*observation.Server{}
+	var problems []string
+	for i, n := range names {
+		if errs[i] != nil {
+			problems = append(problems, errs[i].Error())
+			continue
+		}
+		obs[n] = seen[i]
+	}
+	return obs, problems
 }
 
 // resolve puts a kept mark into a condition that asks for one.

@@ -285,11 +285,13 @@ func (in *Input) stepsOfPause(p *operation.Plan, old, cand string) {
 	p.AddStep(operation.Step{Name: "stop-old",
 		Action:  operation.Action{Title: in.dialect().Title.Stop(old), Server: old, Call: verb.Seal(verb.Stop{})},
 		InPause: true, Seconds: 0.08, Limit: 10,
-		After: []operation.Condition{{Kind: operation.IsStopped, Server: old}},
-		Undo:  in.stepsReopen(p, old), IfFails: old + " becomes primary again"})
+		Undo: in.stepsReopen(p, old), IfFails: old + " becomes primary again"})
+	// That it has stopped, and that the candidate holds all, is seen in one look: each takes
+	// longer than most of what is done in the pause.
 	p.AddStep(operation.Step{Name: "prove", Action: operation.Action{Title: in.dialect().Title.Prove(old, cand)},
-		InPause: true, Seconds: 0.01, Limit: 5,
-		After:   []operation.Condition{{Kind: operation.HoldsAll, Server: cand, Other: old}},
+		InPause: true, Seconds: 0.01, Limit: 10,
+		After: []operation.Condition{{Kind: operation.IsStopped, Server: old},
+			{Kind: operation.HoldsAll, Server: cand, Other: old}},
 		IfFails: old + " becomes primary again"})
 	p.AddStep(operation.Step{Name: "decide",
 		Action: operation.Action{Title: fmt.Sprintf("Record %s as owner of term %d", cand, p.Term),
