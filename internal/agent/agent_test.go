@@ -537,6 +537,19 @@ func TestStateFile(t *testing.T) {
 	if m.Fingerprint("k") != "" {
 		t.Error("not forgotten")
 	}
+	// What stands there already is not written again.
+	file := filepath.Join(dir, "state.json")
+	if err := os.Chmod(file, 0o400); err != nil {
+		t.Fatal(err)
+	}
+	m.SetUnfinished("seed")
+	if fi, err := os.Stat(file); err != nil || fi.Mode().Perm() != 0o400 {
+		t.Errorf("%v %v", fi, err)
+	}
+	m.SetUnfinished("rewind")
+	if fi, err := os.Stat(file); err != nil || fi.Mode().Perm() != 0o600 {
+		t.Errorf("%v %v", fi, err)
+	}
 	if err := os.WriteFile(filepath.Join(dir, "state.json"), []byte("{half"), 0o600); err != nil {
 		t.Fatal(err)
 	}

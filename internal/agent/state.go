@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,6 +20,8 @@ type memory struct {
 	mu   sync.Mutex
 	path string
 	s    state
+	// written is what this process wrote last; after an attempt that failed it is not known.
+	written []byte
 }
 
 type state struct {
@@ -90,7 +93,8 @@ func openMemory(dir string) (*memory, error) {
 	return m, nil
 }
 
-// change applies f to a copy and keeps it only once it is on disk.
+// change applies f to a copy and keeps it only once it is on disk. What is on disk already is
+// not written again: each time takes milliseconds, some of them while writes pause.
 func (m *memory) change(f func(*state) error) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -106,8 +110,12 @@ func (m *memory) change(f func(*state) error) error {
 	if err != nil {
 		return err
 	}
-	if err := writeSynced(m.path, b, 0o600); err != nil {
-		return fmt.Errorf("the agent cannot write its state: %w", err)
+	if !bytes.Equal(b, m.written) {
+		m.written = nil
+		if err := writeSynced(m.path, b, 0o600); err != nil {
+			return fmt.Errorf("the agent cannot write its state: %w", err)
+		}
+		m.written = b
 	}
 	m.s = next
 	return nil
