@@ -53,10 +53,13 @@ const (
 
 // Whom commits wait for: Count of Names, on Name, the primary.
 const (
-	SyncUnknown     Code = "synchronous not known"
-	SyncPromised    Code = "synchronous until now"
-	SyncByHand      Code = "synchronous by hand" // Text: what the server has
-	SyncFound       Code = "synchronous found"   // Text: what the server has
+	SyncUnknown  Code = "synchronous not known"
+	SyncPromised Code = "synchronous until now"
+	SyncByHand   Code = "synchronous by hand" // Text: what the server has
+	// SyncFound: Text is what the server has, Total how many it asks for; Mode comes nearest to
+	// that, and asks for Count.
+	SyncFound       Code = "synchronous found"
+	SyncSet         Code = "synchronous set" // the command for Mode, as in SyncFound
 	SyncEnds        Code = "synchronous ends"
 	SyncHolds       Code = "synchronous"
 	SyncWentOn      Code = "went on without replicas"
@@ -282,6 +285,7 @@ type Cause struct {
 	Stage   Stage    `json:"stage,omitempty"`
 	Wait    Wait     `json:"wait,omitempty"`
 	Text    string   `json:"text,omitempty"` // the server's own words
+	Mode    string   `json:"mode,omitempty"` // synchronous.Mode
 	Because *Cause   `json:"because,omitempty"`
 	Others  []Cause  `json:"others,omitempty"`
 }

@@ -57,6 +57,7 @@ func (in *Input) adopt(p *operation.Plan) error {
 		return nil
 	}
 	in.checkUnread(p, primary)
+	in.checkFoundMode(p, primary)
 	p.Summary = fmt.Sprintf("Take over %s as primary of %s%s, as they run.", primary, in.View.Cluster,
 		withReplicas(adopted))
 	p.Effects = append(p.Effects, "no server is restarted, and nothing is copied",

@@ -70,6 +70,10 @@ func TestAdopt(t *testing.T) {
 			m[2].Last.Links.Upstream.Host = "10.0.0.77"
 		}), "postgresql"), says: "heron follows 10.0.0.77:5432, which is no server of bookings by that address",
 			steps: "open-term decide prepare prepare-tern prepare-heron account-tern mark mark-on-tern"},
+		"a list that was set by hand": {in: unowned(input(request, func(_ *Input, m []view.Member) {
+			m[0].Last.Synchronous = &observation.Synchronous{Value: "ANY 1 (ferry_1, ferry_2)", Need: 1, ByHand: true}
+		}), "postgresql"), steps: all, says: "have it kept, when all is taken over: crosstwin cluster set bookings " +
+			"--synchronous one"},
 		"settings that a switchover refuses": {in: unowned(input(request, func(_ *Input, m []view.Member) {
 			m[0].Last.Config.Settings["fsync"] = "off"
 		}), "postgresql"), steps: all, says: "fsync"},

@@ -110,6 +110,20 @@ func (in *Input) checkMode(p *operation.Plan, set synchronous.Setting, name stri
 	}
 }
 
+// checkFoundMode says how commits that wait for replicas, as somebody set by hand, keep doing so.
+func (in *Input) checkFoundMode(p *operation.Plan, primary string) {
+	x := in.live(primary)
+	if x == nil || x.Value == "" || !x.ByHand || in.View.Policy.Synchronous.Wanted() {
+		return
+	}
+	c := view.Found(in.View.Cluster, in.View.Engine, in.Members, in.Member(primary))
+	c.Code = cause.SyncSet
+	p.AddCheck(operation.Check{Name: "List set by hand", Server: primary, Result: operation.Warn,
+		Evidence: fmt.Sprintf("commits on %s wait for replicas (%s), which stays as it is", primary, x.Value),
+		Why:      "Cross Twin promises nothing of it, and another server that becomes primary waits for nobody",
+		Mend:     "have it kept, when all is taken over: " + words.Say(c)})
+}
+
 func (in *Input) live(name string) *observation.Synchronous {
 	if m := in.Member(name); m != nil && m.Last != nil {
 		return m.Last.Synchronous

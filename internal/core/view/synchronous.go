@@ -85,6 +85,18 @@ func ListFor(engine string, members []Member, mode synchronous.Mode, primary str
 	return synchronous.For(mode, names, d.WaitsForMany)
 }
 
+// Found says whom somebody has a primary's commits wait for, and which mode would keep that over
+// changes of the primary.
+func Found(cluster, engine string, members []Member, primary *Member) cause.Cause {
+	x := primary.Last.Synchronous
+	c := cause.Cause{Code: cause.SyncFound, Cluster: cluster, Name: primary.Name, Text: x.Value, Total: int64(x.Need),
+		Mode: string(synchronous.One), Count: 1}
+	if most, err := ListFor(engine, members, synchronous.Most, primary.Name); err == nil && x.Need > 1 && most.Need > 1 {
+		c.Mode, c.Count = string(synchronous.Most), int64(most.Need)
+	}
+	return c
+}
+
 // holds reports whether a server's own disk holds the primary's log up to a position: as the
 // primary heard, or as it says itself where it is known to share the history.
 func holds(in Input, owner *Member, name, at string) bool {
@@ -235,7 +247,7 @@ func synchronousCauses(in Input, v *View, s *Synchronous, owner *Member) (out []
 	with := func(code cause.Code) { c := list; c.Code = code; out = append(out, c) }
 	switch {
 	case s.Mode == synchronous.None && x.Set.IsZero() && x.ByHand:
-		out = append(out, cause.Cause{Code: cause.SyncFound, Cluster: in.Cluster, Name: owner.Name, Text: x.Value})
+		out = append(out, Found(in.Cluster, in.Engine, in.Members, owner))
 	case x.ByHand:
 		out = append(out, cause.Cause{Code: cause.SyncByHand, Name: owner.Name, Text: x.Value})
 	case s.Mode == synchronous.None && !x.Set.IsZero():

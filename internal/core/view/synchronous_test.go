@@ -2,6 +2,7 @@ package view
 
 import (
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/synchronous"
+	"crosstwin/internal/core/words"
 )
 
 var both = synchronous.List{Need: 1, Names: []string{"heron", "tern"}}
@@ -203,5 +205,42 @@ func TestListFor(t *testing.T) {
 	c := Synchronize(position.EnginePostgres, in.Members, synchronous.List{Need: 1, Names: []string{"tern"}})
 	if !slices.Equal(c.Standbys, []string{"ferry_2"}) {
 		t.Errorf("%+v", c)
+	}
+}
+
+// A list that somebody set by hand is kept by the mode that comes nearest to it.
+func TestFound(t *testing.T) {
+	in := waiting(func(*Input, *observation.Synchronous) {})
+	more := func(n int) []Member {
+		out := append([]Member{}, in.Members...)
+		for i := range n {
+			m := out[1]
+			m.Name = "dunlin" + string(rune('a'+i))
+			out = append(out, m)
+		}
+		return out
+	}
+	for _, c := range []struct {
+		engine  string
+		members []Member
+		need    int
+		says    string
+	}{
+		{"postgresql", in.Members, 1, "--synchronous one"},
+		{"postgresql", in.Members, 2, "--synchronous one (each commit then waits for 1 instead of 2)"},
+		{"postgresql", more(2), 1, "--synchronous one"},
+		{"postgresql", more(2), 2, "--synchronous most"},
+		{"postgresql", more(2), 4, "--synchronous most (each commit then waits for 2 instead of 4)"},
+		{"mariadb", in.Members, 0, "--synchronous one"},
+	} {
+		primary := c.members[0]
+		o := *primary.Last
+		o.Synchronous = &observation.Synchronous{Value: "ferry_1", Need: c.need, ByHand: true}
+		primary.Last = &o
+		got := words.Say(Found("bookings", c.engine, c.members, &primary))
+		if !strings.HasSuffix(got, "(ferry_1). To have that kept over changes of the primary: crosstwin cluster set bookings "+
+			c.says) {
+			t.Errorf("%d servers of %s, %d: %s", len(c.members), c.engine, c.need, got)
+		}
 	}
 }

@@ -34,8 +34,9 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 	cause.SyncFound: func(c cause.Cause) string {
 		return "Commits on " + c.Name + " wait for replicas, as somebody set by hand (" + c.Text +
 			"). To have that kept over changes " +
-			"of the primary: crosstwin cluster set " + c.Cluster + " --synchronous one"
+			"of the primary: " + setMode(c)
 	},
+	cause.SyncSet: setMode,
 	cause.SyncEnds: func(c cause.Cause) string {
 		return "Synchronous mode ends: commits on " + c.Name + " soon wait for nobody"
 	},
@@ -87,6 +88,15 @@ var synchronousWords = map[cause.Code]func(cause.Cause) string{
 		return "bring " + List(c.Names) + " back; or have writes go on without a replica, at the risk of losing them: " +
 			"crosstwin cluster set " + c.Cluster + " --synchronous none"
 	},
+}
+
+// setMode is the command for the mode that comes nearest to what somebody set by hand.
+func setMode(c cause.Cause) string {
+	text := "crosstwin cluster set " + c.Cluster + " --synchronous " + c.Mode
+	if c.Total > c.Count {
+		text += fmt.Sprintf(" (each commit then waits for %d instead of %d)", c.Count, c.Total)
+	}
+	return text
 }
 
 func acknowledgedAlone(n int64) string {

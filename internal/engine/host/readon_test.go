@@ -1,6 +1,7 @@
 package host
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"slices"
@@ -56,7 +57,20 @@ func TestReadOn(t *testing.T) {
 	}
 	write("anew\n")
 	reads("anew")
+	// Rotated: what came just before is read as well, whether it was moved away or copied.
+	write("last\n")
 	os.Rename(path, path+".1")
 	write("another\n")
-	reads("another")
+	reads("last", "another")
+	write("late\n")
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(os.WriteFile(path+".1", b, 0o600), os.Truncate(path, 0)); err != nil {
+		t.Fatal(err)
+	}
+	reads("late")
+	write("again\n")
+	reads("again")
 }

@@ -85,7 +85,8 @@ type Engine struct {
 		segment      uint64
 		user         string // the account to follow by, once it is known
 		alone        *alone // commits that no replica had
-		certified    bool   // the server has a certificate by which it may be encrypted
+		words        logWords
+		certified    bool // the server has a certificate by which it may be encrypted
 	}
 }
 

@@ -279,6 +279,45 @@ func (e *Engine) granted(r *observedRow) string {
 // ended instead gets no acknowledgement, and other words.
 const cancelledWait = "canceling wait for synchronous replication due to user request"
 
+// statementLabel begins a line that quotes what a client sent.
+const statementLabel = "STATEMENT:  "
+
+// tellsAlone reports whether a line of the server's log says so, in any language that the server
+// has: it is told in that of lc_messages, or of LANGUAGE in its environment. The words end a line
+// that begins with no tab, which one that goes on does.
+func (w logWords) tellsAlone(line string) bool {
+	line = strings.TrimRight(line, "\r\n")
+	ends := func(text string) bool { return strings.HasSuffix(line, ":  "+text) }
+	quotes := func(label string) bool { return strings.Contains(line, label) }
+	return !strings.HasPrefix(line, "\t") && slices.ContainsFunc(w.alone, ends) &&
+		!slices.ContainsFunc(w.statement, quotes)
+}
+
+// logWords are these two in all languages.
+type logWords struct{ alone, statement []string }
+
+// readLogWords looks them up in the server's own catalogs, where Debian, or who built it, put
+// them.
+func readLogWords(binDir string) logWords {
+	w := logWords{[]string{cancelledWait}, []string{statementLabel}}
+	for _, dir := range []string{"/usr/share/locale", filepath.Join(binDir, "../share/locale")} {
+		files, _ := filepath.Glob(filepath.Join(dir, "*", "LC_MESSAGES", fmt.Sprintf("postgres-%d.mo", majorOf(binDir))))
+		for _, f := range files {
+			catalog, err := os.ReadFile(f)
+			if err != nil {
+				continue
+			}
+			if text, ok := pgtool.Translation(catalog, cancelledWait); ok {
+				w.alone = append(w.alone, text)
+			}
+			if text, ok := pgtool.Translation(catalog, statementLabel); ok {
+				w.statement = append(w.statement, text)
+			}
+		}
+	}
+	return w
+}
+
 // rememberAlone is how far the server's log was read for those, and what was found.
 const rememberAlone = "commits alone"
 
@@ -294,6 +333,7 @@ func (e *Engine) alone(written string) (count int64, last time.Time, at string) 
 	e.seen.Lock()
 	defer e.seen.Unlock()
 	if e.seen.alone == nil {
+		e.seen.words = readLogWords(e.cfg.BinDir)
 		kept := engine.Recall[alone](e.memory, rememberAlone)
 		e.seen.alone = &kept // it is read on from there; the first time, from the end
 		if kept.Read == (host.LogPlace{}) && e.ReadOn(e.cfg.LogFile, &kept.Read, nil) == nil {
@@ -303,7 +343,7 @@ func (e *Engine) alone(written string) (count int64, last time.Time, at string) 
 	a := e.seen.alone
 	found := int64(0)
 	err := e.ReadOn(e.cfg.LogFile, &a.Read, func(line string) {
-		if strings.Contains(line, cancelledWait) && !strings.Contains(line, "STATEMENT:") {
+		if e.seen.words.tellsAlone(line) {
 			found++
 		}
 	})

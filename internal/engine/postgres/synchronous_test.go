@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"path/filepath"
 	"testing"
 
 	"crosstwin/internal/core/synchronous"
@@ -40,5 +41,30 @@ func TestToldAgain(t *testing.T) {
 	}
 	if got := r.told(); !got.Proven || got.At != "" {
 		t.Errorf("a replica that was primary before: %+v", got)
+	}
+}
+
+// The one trace of a commit that no replica had is read in the language in which the server
+// writes it, and what a client sends is not taken for it.
+func TestAloneInAnyLanguage(t *testing.T) {
+	w := readLogWords(primary(t).cfg.BinDir)
+	const german = "storniere Warten auf synchrone Replikation wegen Benutzeraufforderung"
+	if catalogs, _ := filepath.Glob("/usr/share/locale/de/LC_MESSAGES/postgres-*.mo"); len(catalogs) == 0 {
+		w.alone, w.statement = append(w.alone, german), append(w.statement, "ANWEISUNG:  ") // installed without them
+	}
+	for line, want := range map[string]bool{
+		"2027-01-01 06:00:00.000 UTC [77] ferry@skerry WARNING:  " + cancelledWait + "\n":   true,
+		"2027-01-01 06:00:00.000 UTC [77] ferry@skerry WARNUNG:  " + german + "\n":          true,
+		"[77] STATEMENT:  select 'WARNING:  " + cancelledWait + "\n":                        false,
+		"[77] ANWEISUNG:  select 'WARNUNG:  " + german + "\n":                               false,
+		"\tWARNING:  " + cancelledWait + "\n":                                               false,
+		"[77] ERROR:  relation \"" + cancelledWait + "\" does not exist\n":                  false,
+		"[77] FATAL:  canceling the wait for synchronous replication and terminating\n":     false,
+		"[77] LOG:  parameter \"cluster_name\" changed to \"" + cancelledWait + "\"\n":      false,
+		"[77] DETAIL:  The transaction has already committed locally, but might not have\n": false,
+	} {
+		if got := w.tellsAlone(line); got != want {
+			t.Errorf("%q is taken for one: %t", line, got)
+		}
 	}
 }
