@@ -112,8 +112,14 @@ func newCluster(w *World, name string) (*Cluster, error) {
 	if c.house, err = newHouse(c, own); err != nil {
 		return nil, err
 	}
+	for _, more := range w.opt.More {
+		servers = append(servers, &Server{Name: more})
+	}
 	for i, s := range servers {
-		s.Rank, s.Site = []int{1, 2, 0}[i], []string{"harbour", "harbour", "island"}[i]
+		s.Rank, s.Site = i+1, "harbour"
+		if i == 2 {
+			s.Rank, s.Site = 0, "island"
+		}
 		s.primary, s.Cluster, s.Engine, s.house = i == 0, name, c.Engine, c.house
 		if err := c.place(s, own, i+1); err != nil {
 			return nil, err

@@ -36,6 +36,8 @@ type Options struct {
 	ServiceEnv []string
 	// Clusters names those to build; none: all.
 	Clusters []string
+	// More are servers that each cluster has besides its three.
+	More []string
 	// Small has each cluster begin with an eighth of its rows.
 	Small bool
 	// Fencing has a deadman beside every agent, so that fencing can be switched on.

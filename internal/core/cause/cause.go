@@ -145,7 +145,8 @@ const (
 	FailoverLoss        Code = "failover: loss"                // Bytes at risk, Total are accepted
 	FailoverSyncWaits   Code = "failover: its commits wait"    // for Names
 	FailoverNoPromise   Code = "failover: nothing is promised" // of acknowledged writes
-	FailoverNotCovered  Code = "failover: too few are asked"   // Names: whose answer is missing
+	FailoverNotCovered  Code = "failover: too few are asked"   // Others: the Answers that are missing
+	Answers             Code = "answers"                       // Count: how many of Names
 	StillReceives       Code = "still receives"                // from Peer, Seconds ago
 	RefereeCounts       Code = "referee counts"                // Count: the newest term that it has noted
 	// Who may write under fencing. Name is the primary.

@@ -208,14 +208,18 @@ func covered(in Input, p *view.Server) (bool, cause.Cause) {
 		}
 		return false, cause.Cause{}
 	}
-	ok, silent := synchronous.Covered(s.Promised, func(n string) bool {
+	ok, lack := synchronous.Covered(s.Promised, func(n string) bool {
 		x := in.View.Find(n)
 		return x != nil && x.Name != p.Name && x.Health != view.Unseen && x.Observation != nil &&
 			x.Observation.Process.Accepting && x.Observation.Log.ProvenTerm > 0 &&
 			x.Observation.Log.ProvenTerm >= in.View.KinTerm
 	})
 	if !ok && s.Mode != synchronous.None {
-		return false, cause.Cause{Code: cause.FailoverNotCovered, Name: p.Name, Names: silent}
+		c := cause.Cause{Code: cause.FailoverNotCovered, Name: p.Name}
+		for _, l := range lack {
+			c.Others = append(c.Others, cause.Cause{Code: cause.Answers, Names: l.Names, Count: int64(l.Need)})
+		}
+		return false, c
 	}
 	return ok, cause.Cause{}
 }

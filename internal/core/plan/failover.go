@@ -353,7 +353,7 @@ func (in *Input) loss(p *operation.Plan, old, cand string, others []string) stri
 	if ok, _ := in.covered(append([]string{cand}, others...)); ok {
 		p.Covered, p.Promised = true, in.promised()
 		return fmt.Sprintf("Nothing acknowledged is lost: each acknowledged write is on %s, and enough of them are asked.",
-			lists(in.promised()))
+			lists(in.promised(), ", or on "))
 	}
 	// Only the end of the old primary's own log bounds the loss: nobody can hold
 	// more. What was last seen of it says nothing about what it wrote since.

@@ -39,7 +39,7 @@ func (in *Input) synchronize(p *operation.Plan) error {
 	}
 	p.Summary = fmt.Sprintf("Have commits of %s wait for nobody.", in.View.Cluster)
 	if set.Wanted() {
-		p.Summary = fmt.Sprintf("Have each commit of %s wait until %s holds it.", in.View.Cluster, listed(list))
+		p.Summary = fmt.Sprintf("Have each commit of %s wait until %s %s it.", in.View.Cluster, listed(list), hold(list))
 	}
 	in.checkAgents(p, name)
 	in.checkMode(p, set, name)
@@ -73,6 +73,14 @@ func oneOf(l synchronous.List) string {
 		return l.Names[0]
 	}
 	return "one of them"
+}
+
+// hold is the verb behind listed.
+func hold(l synchronous.List) string {
+	if l.Need == 1 {
+		return "holds"
+	}
+	return "hold"
 }
 
 func (in *Input) promised() []synchronous.List {
@@ -217,7 +225,7 @@ func (in *Input) effectsOfMode(p *operation.Plan, set synchronous.Setting, name 
 			"a write that "+name+" acknowledged may be on no other server: a failover can lose it")
 		return
 	}
-	p.Effects = append(p.Effects, fmt.Sprintf("each commit on %s is acknowledged once %s has it on its disk", name,
+	p.Effects = append(p.Effects, fmt.Sprintf("each commit on %s is acknowledged once it is on the disk of %s", name,
 		listed(list)),
 		awayWords(set),
 		fmt.Sprintf("a failover loses no acknowledged write if %s, and begins by itself only then", answering(list)))
@@ -265,7 +273,7 @@ func (in *Input) stepsOfMode(p *operation.Plan, set synchronous.Setting, name st
 	p.AddStep(s)
 	if set.Wanted() {
 		p.AddStep(operation.Step{Name: "held",
-			Action: operation.Action{Title: fmt.Sprintf("Wait until %s holds what was written before", listed(list))},
+			Action: operation.Action{Title: fmt.Sprintf("Wait until %s %s what was written before", listed(list), hold(list))},
 			After: []operation.Condition{{Kind: operation.HeldByEnough, Server: name, Count: list.Need,
 				Values: list.Names}}, Seconds: 0.2, Limit: 60, IfFails: s.IfFails})
 		promise("promise", fmt.Sprintf("Record that each acknowledged write is on %s", listed(list)), s.IfFails,
@@ -274,7 +282,7 @@ func (in *Input) stepsOfMode(p *operation.Plan, set synchronous.Setting, name st
 	in.stepTimeCommits(p, name, "after")
 	p.Closing = fmt.Sprintf("commits of %s wait for nobody%s", in.View.Cluster, operation.CommitsPlace)
 	if set.Wanted() {
-		p.Closing = fmt.Sprintf("each commit of %s waits until %s holds it%s", in.View.Cluster, listed(list),
+		p.Closing = fmt.Sprintf("each commit of %s waits until %s %s it%s", in.View.Cluster, listed(list), hold(list),
 			operation.CommitsPlace)
 	}
 }
@@ -366,8 +374,8 @@ func (in *Input) stepsFollowEarly(p *operation.Plan, old, cand string, others []
 }
 
 // covered reports whether those that a failover asks hold every acknowledged write between
-// them, by what was promised; silent are those whose answer would make it so.
-func (in *Input) covered(asked []string) (ok bool, silent []string) {
+// them, by what was promised; if not, all that lack says would make it so.
+func (in *Input) covered(asked []string) (ok bool, lack []synchronous.List) {
 	lists := in.promised()
 	if len(lists) == 0 {
 		return false, nil
@@ -375,13 +383,13 @@ func (in *Input) covered(asked []string) (ok bool, silent []string) {
 	return synchronous.Covered(lists, func(n string) bool { return slices.Contains(asked, n) && in.proven(n) })
 }
 
-// lists says "1 of heron and tern", or more than one of those.
-func lists(all []synchronous.List) string {
+// lists says "1 of heron and tern", or more than one of those with a word in between.
+func lists(all []synchronous.List, between string) string {
 	var out []string
 	for _, l := range all {
 		out = append(out, listed(l))
 	}
-	return strings.Join(out, ", or on ")
+	return strings.Join(out, between)
 }
 
 // checkCovered says whether a failover asks enough of those that commits waited for.
@@ -389,12 +397,13 @@ func (in *Input) checkCovered(p *operation.Plan, asked []string) {
 	if len(in.promised()) == 0 {
 		return
 	}
-	ok, silent := in.covered(asked)
+	ok, lack := in.covered(asked)
 	c := operation.Check{Name: "Acknowledged writes present", Result: operation.Pass,
-		Evidence: fmt.Sprintf("each acknowledged write is on %s; asked are %s", lists(in.promised()), words.List(asked))}
+		Evidence: fmt.Sprintf("each acknowledged write is on %s; asked are %s", lists(in.promised(), ", or on "),
+			words.List(asked))}
 	if !ok {
 		c.Result, c.Why = operation.Warn, "an acknowledged write may be on none of those that are asked"
-		c.Mend = "bring back " + words.List(silent) + ": with enough of them nothing acknowledged can be missing"
+		c.Mend = "bring back " + lists(lack, ", and ") + ": nothing acknowledged can be missing then"
 	}
 	p.AddCheck(c)
 }

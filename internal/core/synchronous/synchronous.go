@@ -78,30 +78,32 @@ func (l List) String() string {
 // was acknowledged: each acknowledged write is on Need of them (rule 1).
 func (l List) Answers() int { return len(l.Names) - l.Need + 1 }
 
-// Covers reports whether enough of the list answer, and returns those that do not.
-func (l List) Covers(answers func(server string) bool) (ok bool, silent []string) {
-	n := 0
+// Covers reports whether enough of the list answer; if not, lacks is how many answers, of whom,
+// would make it so.
+func (l List) Covers(answers func(server string) bool) (ok bool, lacks List) {
+	lacks.Need = l.Answers()
 	for _, name := range l.Names {
 		if answers(name) {
-			n++
+			lacks.Need--
 		} else {
-			silent = append(silent, name)
+			lacks.Names = append(lacks.Names, name)
 		}
 	}
-	return l.IsZero() || n >= l.Answers(), silent
+	if l.IsZero() || lacks.Need <= 0 {
+		return true, List{}
+	}
+	return false, lacks
 }
 
 // Covered reports whether enough servers answer for all lists that acknowledged writes may
-// rest on; silent are those whose answer would make it so.
-func Covered(lists []List, answers func(server string) bool) (ok bool, silent []string) {
-	ok = true
+// rest on; if not, all that lack says would make it so.
+func Covered(lists []List, answers func(server string) bool) (ok bool, lack []List) {
 	for _, l := range lists {
 		if enough, more := l.Covers(answers); !enough {
-			ok, silent = false, append(silent, more...)
+			lack = With(lack, more)
 		}
 	}
-	slices.Sort(silent)
-	return ok, slices.Compact(silent)
+	return len(lack) == 0, lack
 }
 
 // Held reports whether Need of a list's servers hold something.

@@ -1,6 +1,7 @@
 package synchronous
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -48,7 +49,10 @@ func TestCovered(t *testing.T) {
 		l := List{Need: need, Names: names}
 		for set := range 1 << len(names) { // who answers
 			answers := func(n string) bool { return set>>slices.Index(names, n)&1 == 1 }
-			ok, _ := l.Covers(answers)
+			ok, lacks := l.Covers(answers)
+			if !ok && count(set)+lacks.Need != l.Answers() || len(lacks.Names) < lacks.Need {
+				t.Errorf("%s, of whom %04b answer, lacks %s", l, set, lacks)
+			}
 			missing := false
 			for acked := range 1 << len(names) { // who acknowledged a write
 				if count(acked) >= need && acked&set == 0 {
@@ -60,10 +64,19 @@ func TestCovered(t *testing.T) {
 			}
 		}
 	}
-	ok, silent := Covered([]List{{1, []string{"a", "b"}}, {1, []string{"b", "c"}}},
-		func(n string) bool { return n == "b" })
-	if ok || !slices.Equal(silent, []string{"a", "c"}) {
-		t.Errorf("%t, %v", ok, silent)
+	for _, c := range []struct {
+		lists []List
+		lack  string
+	}{
+		{[]List{{1, []string{"a", "b"}}, {1, []string{"b", "c"}}}, "[1 of a 1 of c]"},
+		{[]List{{2, []string{"a", "b", "c", "d"}}, {2, []string{"a", "b", "c"}}}, "[2 of a, c, d 1 of a, c]"},
+		{[]List{{1, []string{"a", "b"}}, {1, []string{"b", "a"}}}, "[1 of a]"},
+		{[]List{{1, []string{"b"}}}, "[]"}, {nil, "[]"},
+	} {
+		ok, lack := Covered(c.lists, func(n string) bool { return n == "b" })
+		if ok != (c.lack == "[]") || fmt.Sprint(lack) != c.lack {
+			t.Errorf("%v: %t, lack %v, want %s", c.lists, ok, lack, c.lack)
+		}
 	}
 }
 
@@ -269,8 +282,8 @@ func TestOlderLists(t *testing.T) {
 	if ok, _ := Covered([]List{older}, answers); !ok {
 		t.Error("heron and tern answer")
 	}
-	if ok, silent := Covered([]List{newer}, answers); ok || !slices.Equal(silent, []string{"dunlin"}) {
-		t.Errorf("a write may be on dunlin alone, and silent are %v", silent)
+	if ok, lack := Covered([]List{newer}, answers); ok || fmt.Sprint(lack) != "[1 of dunlin]" {
+		t.Errorf("a write may be on dunlin alone, and there lack %v", lack)
 	}
 }
 

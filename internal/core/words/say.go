@@ -101,8 +101,9 @@ var failoverWords = map[cause.Code]func(cause.Cause) string{
 	},
 	cause.FailoverNotCovered: func(c cause.Cause) string {
 		return "a write that " + c.Name + " acknowledged may be on none of those that answer: it takes an answer of " +
-			List(c.Names)
+			answers(c.Others)
 	},
+	cause.Answers: func(c cause.Cause) string { return SomeOf(c.Count, c.Names) },
 	cause.RefereeCounts: func(c cause.Cause) string {
 		return fmt.Sprintf("it answers and counts towards the majority; the newest term it has noted is %d", c.Count)
 	},

@@ -2,6 +2,7 @@ package words
 
 import (
 	"fmt"
+	"strings"
 
 	"crosstwin/internal/core/cause"
 )
@@ -12,6 +13,15 @@ func SomeOf(n int64, names []string) string {
 		return List(names)
 	}
 	return fmt.Sprintf("%d of %s", n, List(names))
+}
+
+// answers says whose answers it takes.
+func answers(list []cause.Cause) string {
+	var out []string
+	for _, c := range list {
+		out = append(out, Say(c))
+	}
+	return strings.Join(out, ", and of ")
 }
 
 var synchronousWords = map[cause.Code]func(cause.Cause) string{
