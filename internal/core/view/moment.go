@@ -138,8 +138,10 @@ func atRisk(in Input, v *View, owner *Member) AtRisk {
 	if !ok {
 		return AtRisk{}
 	}
-	if s := v.Synchronous; s != nil && s.Safe && v.CanLose > 0 {
-		return AtRisk{Known: true} // each write is on another server before it is acknowledged
+	if s := v.Synchronous; s != nil && s.Safe {
+		// Each write is on another server before it is acknowledged: on which disk, and whether
+		// that is well, is known while one may take over.
+		return AtRisk{Known: v.CanLose > 0}
 	}
 	if s := v.Find(owner.Name); s != nil && s.Health == Unseen {
 		return AtRisk{} // what it wrote since it was seen last, nobody knows

@@ -208,6 +208,24 @@ func TestListFor(t *testing.T) {
 	}
 }
 
+// While nobody answers, a write that was acknowledged is all the same on a second disk: not every
+// write is at risk, and whether none is, is not known.
+func TestRiskWhileNobodyAnswers(t *testing.T) {
+	silent := func(in *Input, _ *observation.Synchronous) {
+		for i := range in.Members[1:] {
+			in.Members[1+i].SeenAt = now.Add(-time.Hour)
+		}
+	}
+	in := waiting(silent)
+	if v := Assess(in); !v.Synchronous.Safe || v.CanLose != 0 || v.AtRisk != (AtRisk{}) {
+		t.Errorf("safe %t, can lose %d, at risk %+v: %s", v.Synchronous.Safe, v.CanLose, v.AtRisk, v.Sentence)
+	}
+	in.Policy.Synchronous.Mode, in.Promised, in.Members[0].Last.Synchronous = synchronous.None, nil, nil
+	if v := Assess(in); v.AtRisk != (AtRisk{Known: true, Everything: true}) {
+		t.Errorf("without a mode: at risk %+v", v.AtRisk)
+	}
+}
+
 // A list that somebody set by hand is kept by the mode that comes nearest to it.
 func TestFound(t *testing.T) {
 	in := waiting(func(*Input, *observation.Synchronous) {})
