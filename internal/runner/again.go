@@ -48,7 +48,8 @@ func (r *Runner) LookAgain(ctx context.Context, id int64, begun func()) (bool, e
 	op.State = operation.Running
 	for i, seen := range held {
 		text := fmt.Sprintf("holds now: %s%s", op.Plan.Steps[i].Title, sep(seen))
-		if err := r.Journal.EndStep(ctx, id, i, operation.StepDone, seen, "", text, op.Facts); err != nil {
+		if err := r.Journal.EndStep(ctx, id, operation.StepEnd{Seq: i, State: operation.StepDone, Seen: seen, Text: text,
+			Facts: op.Facts}); err != nil {
 			return true, err
 		}
 		op.Steps[i].State = operation.StepDone

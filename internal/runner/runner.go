@@ -34,9 +34,9 @@ import (
 // Journal is what the runner needs of the records.
 type Journal interface {
 	Operation(ctx context.Context, id int64) (operation.Operation, error)
-	StartStep(ctx context.Context, id int64, seq int, title string, noReturn bool) error
-	EndStep(ctx context.Context, id int64, seq int, state operation.StepState, seen, problem, text string,
-		facts map[string]json.RawMessage) error
+	// StartStep records before as well, if it is not nil: both stand there, or neither.
+	StartStep(ctx context.Context, id int64, seq int, title string, noReturn bool, before *operation.StepEnd) error
+	EndStep(ctx context.Context, id int64, e operation.StepEnd) error
 	SetProgress(ctx context.Context, id int64, seq int, p operation.Progress) error
 	SetUndoing(ctx context.Context, id int64, why string) error
 	SetTerm(ctx context.Context, id, term int64) error
@@ -145,18 +145,30 @@ func (e *execution) killpoint(step, where string) {
 
 func (e *execution) forward(ctx context.Context, at int) error {
 	p := &e.op.Plan
+	// That a step is done is written with the beginning of the next one: each time the records
+	// are written takes milliseconds, also while writes pause.
+	var done *operation.StepEnd
+	cancelled := func(i int) error {
+		if done != nil {
+			if err := e.Journal.EndStep(ctx, e.op.ID, *done); err != nil {
+				return err
+			}
+		}
+		return e.undo(ctx, i-1, errCancelled)
+	}
 	for i := at; i < len(p.Steps); i++ {
 		s := &p.Steps[i]
 		if i < p.NoReturnStep() && i > 0 && !e.op.PastReturn && e.Journal.Cancelled(ctx, e.op.ID) {
-			return e.undo(ctx, i-1, errCancelled)
+			return cancelled(i)
 		}
 		noReturn := i == p.NoReturnStep()
-		switch err := e.Journal.StartStep(ctx, e.op.ID, i, s.Title, noReturn && !e.op.PastReturn); {
+		switch err := e.Journal.StartStep(ctx, e.op.ID, i, s.Title, noReturn && !e.op.PastReturn, done); {
 		case errors.Is(err, store.ErrCancelled):
-			return e.undo(ctx, i-1, errCancelled)
+			return cancelled(i)
 		case err != nil:
 			return err
 		}
+		done = nil
 		e.op.PastReturn = e.op.PastReturn || noReturn
 		e.changed()
 		e.killpoint(s.Name, "before")
@@ -166,11 +178,8 @@ func (e *execution) forward(ctx context.Context, at int) error {
 			return ctx.Err() // the service stops: the next one goes on from the journal
 		}
 		if err == nil {
-			if err := e.Journal.EndStep(ctx, e.op.ID, i, operation.StepDone, seen, "", "done: "+s.Title+sep(seen),
-				e.op.Facts); err != nil {
-				return err
-			}
-			e.changed()
+			done = &operation.StepEnd{Seq: i, State: operation.StepDone, Seen: seen, Text: "done: " + s.Title + sep(seen),
+				Facts: e.op.Facts}
 			continue
 		}
 		state := operation.StepFailed
@@ -178,8 +187,8 @@ func (e *execution) forward(ctx context.Context, at int) error {
 			state = operation.StepPassedBy
 			e.passedOver = append(e.passedOver, s.Title+": "+err.Error())
 		}
-		if jerr := e.Journal.EndStep(ctx, e.op.ID, i, state, seen, err.Error(), "failed: "+s.Title+": "+err.Error(),
-			e.op.Facts); jerr != nil {
+		if jerr := e.Journal.EndStep(ctx, e.op.ID, operation.StepEnd{Seq: i, State: state, Seen: seen, Problem: err.Error(),
+			Text: "failed: " + s.Title + ": " + err.Error(), Facts: e.op.Facts}); jerr != nil {
 			return jerr
 		}
 		e.changed()
@@ -198,6 +207,11 @@ func (e *execution) forward(ctx context.Context, at int) error {
 		default:
 			return e.end(ctx, operation.OutcomeNeedsYou,
 				fmt.Sprintf("step %d, %s, failed: %v. Result: %s", i+1, s.Title, err, s.IfFails))
+		}
+	}
+	if done != nil {
+		if err := e.Journal.EndStep(ctx, e.op.ID, *done); err != nil {
+			return err
 		}
 	}
 	if len(e.passedOver) > 0 {
@@ -344,8 +358,8 @@ func (e *execution) undoStep(ctx context.Context, i int) (title string, err erro
 		}
 	}
 	title = e.op.Plan.Steps[i].Undo[0].Title
-	return title, e.Journal.EndStep(ctx, e.op.ID, i, operation.StepUndone, "", "",
-		"undone: "+e.op.Plan.Steps[i].Title, nil)
+	return title, e.Journal.EndStep(ctx, e.op.ID, operation.StepEnd{Seq: i, State: operation.StepUndone,
+		Text: "undone: " + e.op.Plan.Steps[i].Title})
 }
 
 // step carries out one step and waits until its conditions hold. One whose Skip

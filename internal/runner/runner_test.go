@@ -373,10 +373,10 @@ func TestResume(t *testing.T) {
 		b := newBench(t)
 		op := b.run(c.kind, true, func(id int64) {
 			for i := range c.done {
-				b.st.StartStep(t.Context(), id, i, "x", false)
-				b.st.EndStep(t.Context(), id, i, operation.StepDone, "", "", "done", nil)
+				b.st.StartStep(t.Context(), id, i, "x", false, nil)
+				b.st.EndStep(t.Context(), id, operation.StepEnd{Seq: i, State: operation.StepDone, Text: "done"})
 			}
-			b.st.StartStep(t.Context(), id, c.done, "x", false)
+			b.st.StartStep(t.Context(), id, c.done, "x", false, nil)
 		}, steps()...)
 		if op.Outcome != c.outcome {
 			t.Errorf("%s: %s: %s", c.name, op.Outcome, op.Message)
@@ -389,11 +389,11 @@ func TestResume(t *testing.T) {
 	b := newBench(t)
 	op := b.run(operation.Switchover, true, func(id int64) {
 		for i := range 2 {
-			b.st.StartStep(t.Context(), id, i, "x", false)
-			b.st.EndStep(t.Context(), id, i, operation.StepDone, "", "", "done", nil)
+			b.st.StartStep(t.Context(), id, i, "x", false, nil)
+			b.st.EndStep(t.Context(), id, operation.StepEnd{Seq: i, State: operation.StepDone, Text: "done"})
 		}
 		b.st.SetUndoing(t.Context(), id, "it broke")
-		b.st.EndStep(t.Context(), id, 1, operation.StepUndone, "", "", "put back", nil)
+		b.st.EndStep(t.Context(), id, operation.StepEnd{Seq: 1, State: operation.StepUndone, Text: "put back"})
 	}, steps()...)
 	if op.Outcome != operation.OutcomeUndone || op.Message != "it broke" {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
@@ -409,6 +409,25 @@ func TestCancel(t *testing.T) {
 		t.Errorf("%s: %s", op.Outcome, op.Message)
 	}
 	b.called("a@gull#2", "undo-a@gull#2")
+}
+
+// Cancelled while a step is carried out, it is undone before the next one, or before the point of
+// no return, and the journal says that the step was done before it was undone.
+func TestCancelBetween(t *testing.T) {
+	for _, last := range []func(*operation.Step){nil, noReturn} {
+		b := newBench(t)
+		b.r.Local["decide"] = func(_ context.Context, op *operation.Operation, _ verb.Call) (any, int64, error) {
+			return nil, 0, b.st.Cancel(t.Context(), op.ID)
+		}
+		op := b.run(operation.Switchover, false, nil, act("a", "gull", nil), act("b", "", func(s *operation.Step) {
+			s.Call, s.Undo = verb.Seal(verb.Decide{}), nil
+		}), act("c", "tern", last))
+		if op.Outcome != operation.OutcomeUndone || op.Message != "it was cancelled" ||
+			op.Steps[1].State != operation.StepDone || op.Steps[2].State != operation.StepWaiting {
+			t.Errorf("%s: %s; %s, %s", op.Outcome, op.Message, op.Steps[1].State, op.Steps[2].State)
+		}
+		b.called("a@gull#2", "undo-a@gull#2")
+	}
 }
 
 // An undo that opened a newer term has the rest put back under that.

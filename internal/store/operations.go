@@ -228,8 +228,14 @@ var ErrPastReturn = errors.New("the operation is past its point of no return")
 // StartStep journals that a step begins, before anything is asked of a server.
 // The point of no return does not begin in a cancelled operation: that is one
 // atomic change with the cancellation.
-func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string, noReturn bool) error {
+func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string, noReturn bool,
+	before *operation.StepEnd) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if before != nil {
+			if err := endStep(ctx, tx, id, *before); err != nil {
+				return err
+			}
+		}
 		if noReturn {
 			var cancelled bool
 			if err := tx.GetContext(ctx, &cancelled, "select cancelled from operations where id = ?", id); err != nil {
@@ -251,30 +257,31 @@ func (s *Store) StartStep(ctx context.Context, id int64, seq int, title string, 
 	})
 }
 
-// EndStep journals how a step ended, with what was seen afterwards.
-func (s *Store) EndStep(ctx context.Context, id int64, seq int, state operation.StepState, seen, problem, text string,
-	facts map[string]json.RawMessage) error {
+// EndStep journals how a step ended.
+func (s *Store) EndStep(ctx context.Context, id int64, e operation.StepEnd) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error { return endStep(ctx, tx, id, e) })
+}
+
+func endStep(ctx context.Context, tx *sqlx.Tx, id int64, e operation.StepEnd) error {
 	level := "info"
-	if problem != "" {
+	if e.Problem != "" {
 		level = "error"
 	}
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx,
-			"update steps set state = ?, ended_at = ?, seen = ?, error = ? where operation_id = ? and seq = ?", state, now(),
-			seen, problem, id, seq); err != nil {
+	if _, err := tx.ExecContext(ctx,
+		"update steps set state = ?, ended_at = ?, seen = ?, error = ? where operation_id = ? and seq = ?", e.State, now(),
+		e.Seen, e.Problem, id, e.Seq); err != nil {
+		return err
+	}
+	if e.Facts != nil {
+		b, err := json.Marshal(e.Facts)
+		if err != nil {
 			return err
 		}
-		if facts != nil {
-			b, err := json.Marshal(facts)
-			if err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, "update operations set facts = ? where id = ?", string(b), id); err != nil {
-				return err
-			}
+		if _, err := tx.ExecContext(ctx, "update operations set facts = ? where id = ?", string(b), id); err != nil {
+			return err
 		}
-		return addEntry(ctx, tx, id, &seq, level, text)
-	})
+	}
+	return addEntry(ctx, tx, id, &e.Seq, level, e.Text)
 }
 
 // SetProgress records how far a long step has come.

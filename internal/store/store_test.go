@@ -113,6 +113,43 @@ func TestNoTermInPlaceDuringAnOperation(t *testing.T) {
 	}
 }
 
+// That a step is done stands in the records with the beginning of the next one, or not at all.
+func TestNextStep(t *testing.T) {
+	s, ctx := withCluster(t), t.Context()
+	id, err := s.AddOperation(ctx, &operation.Plan{Kind: operation.Seed, Cluster: "bookings", Term: 3,
+		Steps: []operation.Step{{Name: "a"}, {Name: "b"}, {Name: "c"}}}, "ada", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	states := func(want ...operation.StepState) {
+		t.Helper()
+		op, err := s.Operation(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, w := range want {
+			if op.Steps[i].State != w {
+				t.Errorf("step %d is %s, want %s", i, op.Steps[i].State, w)
+			}
+		}
+	}
+	end := func(seq int) *operation.StepEnd { return &operation.StepEnd{Seq: seq, State: operation.StepDone} }
+	if err := s.StartStep(ctx, id, 0, "a", false, nil); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.StartStep(ctx, id, 1, "b", false, end(0)); err != nil {
+		t.Fatal(err)
+	}
+	states(operation.StepDone, operation.StepRunning, operation.StepWaiting)
+	if err := s.Cancel(ctx, id); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.StartStep(ctx, id, 2, "c", true, end(1)); !errors.Is(err, ErrCancelled) {
+		t.Fatalf("past the point of no return although it was cancelled: %v", err)
+	}
+	states(operation.StepDone, operation.StepRunning, operation.StepWaiting)
+}
+
 func TestOneOperationACluster(t *testing.T) {
 	s, ctx := withCluster(t), t.Context()
 	p := &operation.Plan{Kind: operation.Seed, Cluster: "bookings", Term: 3,
@@ -135,11 +172,12 @@ func TestOneOperationACluster(t *testing.T) {
 	if _, err := s.AddRefused(ctx, p, "ada", "", "no"); err != nil {
 		t.Errorf("a refused one beside it: %v", err)
 	}
-	if err := s.StartStep(ctx, first, 0, "a", false); err != nil {
+	if err := s.StartStep(ctx, first, 0, "a", false, nil); err != nil {
 		t.Fatal(err)
 	}
 	facts := map[string]json.RawMessage{"mark": json.RawMessage(`{"id":"x"}`)}
-	if err := s.EndStep(ctx, first, 0, operation.StepDone, "seen it", "", "done", facts); err != nil {
+	done := operation.StepEnd{State: operation.StepDone, Seen: "seen it", Text: "done", Facts: facts}
+	if err := s.EndStep(ctx, first, done); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.SetProgress(ctx, first, 1, operation.Progress{DoneBytes: 5, TotalBytes: 10, SecondsLeft: -1}); err != nil {

@@ -92,6 +92,16 @@ type Progress struct {
 	SecondsLeft float64 `json:"seconds_left"` // negative: not known
 }
 
+// StepEnd is how a step ended, with what was seen afterwards and, if not nil, all facts that are
+// kept by then.
+type StepEnd struct {
+	Seq           int
+	State         StepState
+	Seen, Problem string
+	Text          string // for the journal
+	Facts         map[string]json.RawMessage
+}
+
 // Entry is one line of an operation's journal.
 type Entry struct {
 	ID    int64     `json:"id"`

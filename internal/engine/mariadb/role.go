@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"sync"
 	"time"
 
 	"crosstwin/internal/core/position"
@@ -189,10 +190,14 @@ func (e *Engine) Promote(ctx context.Context) error {
 		return fmt.Errorf("promote %s: %w", e.cfg.Name, err)
 	}
 	if readOnly {
-		if err := e.drain(ctx); err != nil {
+		// Writes pause, and to note it takes as long as to drain: it counts as open from now on.
+		var noted sync.WaitGroup
+		noted.Go(e.noteOpen)
+		err := e.drain(ctx)
+		noted.Wait()
+		if err != nil {
 			return fmt.Errorf("promote %s: %w", e.cfg.Name, err)
 		}
-		e.noteOpen()
 		if err := e.beforeOpening(ctx); err != nil {
 			return fmt.Errorf("promote: %w", err)
 		}
