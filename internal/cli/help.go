@@ -49,8 +49,11 @@ var examples = map[string]string{
 	"server remove": "crosstwin server remove bookings heron",
 	"check": "crosstwin check bookings --for switchover\ncrosstwin check bookings --for rejoin " +
 		"--server gull",
-	"status":               "crosstwin status\ncrosstwin status bookings\ncrosstwin status bookings -o json",
-	"watch":                "crosstwin watch bookings",
+	"status": "crosstwin status\ncrosstwin status bookings\ncrosstwin status bookings -o json",
+	"watch":  "crosstwin watch bookings",
+	"connect": "crosstwin connect bookings --user skerry --database bookings\n" +
+		"crosstwin connect bookings --reader --format env > connection.env\n" +
+		"crosstwin connect cargo --format jdbc --database cargo",
 	"lag":                  "crosstwin lag bookings --since 15m\ncrosstwin lag bookings --since 6h --csv lag.csv",
 	"log list":             "crosstwin log list cargo\ncrosstwin log list bookings --server tern",
 	"log read":             "crosstwin log read cargo --limit 5\ncrosstwin log read cargo --table movements --since 10m",
@@ -140,6 +143,7 @@ func list(values ...string) func(string) []string { return func(string) []string
 // flagValues are the values of the flags that have few.
 var flagValues = map[string]func(command string) []string{
 	"scope":     list("metrics", "watch", "read-data", "operate", "admin"),
+	"format":    list("uri", "env", "jdbc", "dsn"),
 	"engine":    list(dialect.Engines()...),
 	"for":       list("seed", "switchover", "failover", "rejoin"),
 	"log-level": list("debug", "info", "warn", "error"),

@@ -111,6 +111,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(a.serveCommand(), a.agentCommand(), a.deadmanCommand(), a.refereeCommand(), a.demoCommand(),
 		a.tourCommand(), a.simulateCommand(), a.loginCommand(), a.versionCommand(), a.openapiCommand(),
 		a.clusterCommand(), a.serverCommand(), a.checkCommand(), a.statusCommand(), a.watchCommand(), a.lagCommand(),
+		a.connectCommand(),
 		a.logCommand(), a.conflictsCommand(), a.driftCommand(), a.tailCommand(), a.operationCommand(), a.alertCommand(),
 		a.recordsCommand(), a.authorityCommand(), a.tokenCommand(), a.auditCommand())
 	root.AddCommand(a.actCommands()...)

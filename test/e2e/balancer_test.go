@@ -39,7 +39,13 @@ func TestBalancer(t *testing.T) {
 		if code := w.health("heron", "/reads", no); code != no {
 			t.Errorf("hidden, and %d for readers", code)
 		}
+		if n, r := w.told(), w.told("--reader"); n != "gull" || r != "tern" {
+			t.Errorf("who writes is told of %s, and who reads of %s", n, r)
+		}
 		w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover})
+		if n, r := w.told(), w.told("--reader"); n != "tern" || r != "gull" {
+			t.Errorf("after the switchover who writes is told of %s, and who reads of %s", n, r)
+		}
 		if n := w.leadsTo(writes, "tern"); n != "tern" {
 			t.Errorf("who writes is led to %s after the switchover", n)
 		}
@@ -125,22 +131,32 @@ func (w *world) balancer() (writes, reads string) {
 func (w *world) leadsTo(address, want string) (server string) {
 	w.t.Helper()
 	for end := time.Now().Add(patience); server != want && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		server = w.ledTo(address)
+		server = w.ledTo(address, "")
 	}
 	return server
 }
 
-func (w *world) ledTo(address string) string {
+// told returns the server to which an application comes as crosstwin connect says.
+func (w *world) told(more ...string) string {
+	w.t.Helper()
+	text := w.must(0, []string{"://"}, append([]string{"connect", "bookings"}, more...)...)
+	_, text, _ = strings.Cut(strings.Fields(text)[0], "://")
+	servers, rest, _ := strings.Cut(text, "/")
+	_, query, _ := strings.Cut(rest, "?")
+	return w.ledTo(servers, query)
+}
+
+func (w *world) ledTo(address, query string) string {
 	u, err := url.Parse(w.server("gull").ApplicationURI)
 	if err != nil {
 		w.t.Fatal(err)
 	}
-	u.Host = address
-	driver, source, query := "pgx", u.String(), "select inet_server_port()"
+	u.Host, u.RawQuery = address, query
+	driver, source, ask := "pgx", u.String(), "select inet_server_port()"
 	if w.mariadb() {
 		password, _ := u.User.Password()
 		driver, source = "mysql", fmt.Sprintf("%s:%s@tcp(%s)%s", u.User.Username(), password, address, u.Path)
-		query = "select @@port"
+		ask = "select @@port"
 	}
 	db, err := sql.Open(driver, source)
 	if err != nil {
@@ -150,7 +166,7 @@ func (w *world) ledTo(address string) string {
 	ctx, cancel := context.WithTimeout(w.ctx, 5*time.Second)
 	defer cancel()
 	port := 0
-	if err := db.QueryRowContext(ctx, query).Scan(&port); err != nil {
+	if err := db.QueryRowContext(ctx, ask).Scan(&port); err != nil {
 		return err.Error()
 	}
 	for _, n := range []string{"gull", "tern", "heron"} {

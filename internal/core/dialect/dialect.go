@@ -45,8 +45,12 @@ type Dialect struct {
 	Coordinates bool
 	// CancelsQueries: replay cancels queries that are in its way.
 	CancelsQueries bool
+	// ManyHosts: clients are told of several servers, and find the one that takes writes.
+	ManyHosts bool
 	// RemovesLogByAge: the server removes log by itself after a time.
 	RemovesLogByAge bool
+
+	connect map[Format]func(Target) string
 
 	// Near is how far a candidate may be behind before the pause begins.
 	Near position.Distance

@@ -14,7 +14,7 @@ import (
 )
 
 func mariadb() *Dialect {
-	d := &Dialect{Engine: position.EngineMariaDB, Label: "MariaDB",
+	d := &Dialect{Engine: position.EngineMariaDB, Label: "MariaDB", connect: mariadbConnect(),
 		AnyAcknowledges: true, InPlace: true, Events: true, Dumps: true, Coordinates: true, RemovesLogByAge: true,
 		Near: position.Distance{Amount: 5, Unit: position.Transactions}, Pause: 0.06,
 		Tunables: mariadbTunables, Reasons: mariadbReasons, RestartsApplying: []string{verb.Delay, "slave_parallel_threads"},

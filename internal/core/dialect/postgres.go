@@ -14,7 +14,7 @@ import (
 )
 
 func postgres() *Dialect {
-	d := &Dialect{Engine: position.EnginePostgres, Label: "PostgreSQL",
+	d := &Dialect{Engine: position.EnginePostgres, Label: "PostgreSQL", ManyHosts: true, connect: postgresConnect(),
 		WaitsForMany: true, Slots: true, Checkpoints: true, EncryptsRunning: true, Settles: true, CancelsQueries: true,
 		Near: position.Distance{Amount: 1 << 20, Unit: position.Bytes}, Pause: 0.2,
 		Tunables: postgresTunables, Reasons: postgresReasons,
