@@ -29,7 +29,8 @@ type connection struct {
 func (a *app) connectCommand() *cobra.Command {
 	var t dialect.Target
 	format := string(dialect.URI)
-	c := &cobra.Command{Use: "connect CLUSTER", Short: "Print where an application connects, ready to paste", Args: exactly(1),
+	c := &cobra.Command{Use: "connect CLUSTER", Short: "Print where an application connects, ready to paste",
+		Args: exactly(1),
 		RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			v, err := c.Cluster(cmd.Context(), args[0])
 			if err != nil {
@@ -46,10 +47,10 @@ func (a *app) connectCommand() *cobra.Command {
 				}
 			})
 		})}
-	c.Long = "Print where an application connects, ready to paste: to the server that takes writes, or with --reader to one " +
-		"that is kept for readers. There is no password in it.\n\nPostgreSQL's clients are given all servers, and look for the right one " +
-		"themselves each time they connect, also after a change of the primary. MariaDB's are given the one that is the right " +
-		"one now; a balancer that asks the agents leads them to it later as well (docs/balancers.md)."
+	c.Long = "Print where an application connects, ready to paste: to the server that takes writes, or with --reader to " +
+		"one that is kept for readers. There is no password in it.\n\nPostgreSQL's clients are given all servers, and look " +
+		"for the right one themselves each time they connect, also after a change of the primary. MariaDB's are given the " +
+		"one that is the right one now; a balancer that asks the agents leads them to it later as well (docs/balancers.md)."
 	c.Flags().BoolVar(&t.Reader, "reader", false, "for reading: a replica that is not hidden, nor delayed")
 	c.Flags().StringVar(&format, "format", format, "uri, env (for a shell), jdbc, or dsn (of the engine's library)")
 	c.Flags().StringVar(&t.User, "user", "", "the application's user")
@@ -87,8 +88,8 @@ func connectionOf(v view.View, f dialect.Format, t dialect.Target) (connection, 
 		return out, nil
 	}
 	out.Servers = out.Servers[:1]
-	out.Note = fmt.Sprintf("This is %s, which %s now. Clients of %s do not look for another server themselves: print it again after "+
-		"a change of the primary, or have a balancer ask the agents.", words.List(out.Servers),
+	out.Note = fmt.Sprintf("This is %s, which %s now. Clients of %s do not look for another server themselves: print it "+
+		"again after a change of the primary, or have a balancer ask the agents.", words.List(out.Servers),
 		map[bool]string{false: "takes writes", true: "is fit for readers"}[t.Reader], d.Label)
 	if p := v.Find(v.Primary); !t.Reader && (p == nil || p.Health != view.TakesWrites) {
 		out.Note = strings.Replace(out.Note, "which takes writes now", "which is to take writes and does not now", 1)
