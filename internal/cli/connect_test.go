@@ -42,7 +42,8 @@ func TestConnectionOf(t *testing.T) {
 	if out, _ := connectionOf(v, dialect.URI, dialect.Target{}); !strings.Contains(out.Note, "does not now") {
 		t.Errorf("%s", out.Note)
 	}
-	if _, err := connectionOf(view.View{Cluster: "bookings", Engine: "postgresql"}, dialect.URI, dialect.Target{}); err == nil {
+	v = view.View{Cluster: "bookings", Engine: "postgresql"}
+	if _, err := connectionOf(v, dialect.URI, dialect.Target{}); err == nil {
 		t.Error("somewhere to connect to without a server")
 	}
 }

@@ -34,8 +34,8 @@ func TestMostOfFive(t *testing.T) {
 		}
 	}
 	goesOn()
-	w.must(0, []string{"waits until 2 of heron, petrel, skua and tern hold it"}, "cluster", "set", "bookings", "--synchronous",
-		"most", "--yes")
+	w.must(0, []string{"waits until 2 of heron, petrel, skua and tern hold it"}, "cluster", "set", "bookings",
+		"--synchronous", "most", "--yes")
 	w.safe()
 	goesOn()
 
@@ -54,7 +54,8 @@ func TestMostOfFive(t *testing.T) {
 		return v.Find("petrel").Health == view.Stalled && v.Find("skua").Health == view.Stalled
 	})
 	demo.KillDatabase(w.server("gull"))
-	w.says([]string{"no failover of bookings begins by itself", "it takes an answer of 1 of petrel and skua"}, "status", "bookings")
+	w.says([]string{"no failover of bookings begins by itself", "it takes an answer of 1 of petrel and skua"}, "status",
+		"bookings")
 	for _, pid := range processesIn(w.server("skua").DataDir) {
 		syscall.Kill(pid, syscall.SIGCONT)
 	}

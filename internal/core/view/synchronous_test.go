@@ -256,8 +256,8 @@ func TestFound(t *testing.T) {
 		o.Synchronous = &observation.Synchronous{Value: "ferry_1", Need: c.need, ByHand: true}
 		primary.Last = &o
 		got := words.Say(Found("bookings", c.engine, c.members, &primary))
-		if !strings.HasSuffix(got, "(ferry_1). To have that kept over changes of the primary: crosstwin cluster set bookings "+
-			c.says) {
+		const says = "(ferry_1). To have that kept over changes of the primary: crosstwin cluster set bookings "
+		if !strings.HasSuffix(got, says+c.says) {
 			t.Errorf("%d servers of %s, %d: %s", len(c.members), c.engine, c.need, got)
 		}
 	}
