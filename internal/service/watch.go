@@ -16,36 +16,8 @@ import (
 // has every cluster recorded, told and published as it was judged last. It does not wait
 // for the servers.
 func (s *Service) watchAll(ctx context.Context) {
-	type job struct {
-		c      *watched
-		server string
-	}
-	var jobs []job
-	clusters := s.all()
-	for _, c := range clusters {
-		c.mu.Lock()
-		for _, m := range c.agents() {
-			if m.rec.Enrolled && !m.busy {
-				m.busy = true
-				jobs = append(jobs, job{c, m.rec.Name}) // in the same order each second: a server's turn does not wander
-			}
-		}
-		c.mu.Unlock()
-	}
-	now := time.Now()
-	go func() {
-		for i, j := range jobs {
-			sleep(ctx, time.Until(now.Add(turn(i, len(jobs)))))
-			s.lookers.run(ctx, func() {
-				s.observe(ctx, j.c.name(), j.server, false)
-				j.c.mu.Lock()
-				defer j.c.mu.Unlock()
-				if m := j.c.agent(j.server); m != nil {
-					m.busy = false
-				}
-			})
-		}
-	}()
+	clusters, now := s.all(), time.Now()
+	go s.lookAll(ctx, due(clusters), now)
 	for _, c := range clusters {
 		if now.Sub(c.latest.Load().View.At) > watchEvery {
 			c.assessNow() // nothing came in: silence counts as well
@@ -64,12 +36,53 @@ func (s *Service) watchAll(ctx context.Context) {
 	s.exchangeAuthority(ctx)
 	s.record(ctx, clusters, now)
 	s.raise(ctx, s.Assessments(), now)
-	go func() { // a cluster's turn too: a console draws some at a time, not hundreds at once
-		for i, c := range clusters {
-			sleep(ctx, time.Until(now.Add(turn(i, len(clusters)))))
-			s.publishView(c, c.latest.Load())
+	go s.publishAll(ctx, clusters, now)
+}
+
+// look is one server that is to be looked at.
+type look struct {
+	c      *watched
+	server string
+}
+
+// due returns the servers of which no observation is under way, always in the same order: a
+// server's turn does not wander.
+func due(clusters []*watched) (looks []look) {
+	for _, c := range clusters {
+		c.mu.Lock()
+		for _, m := range c.agents() {
+			if m.rec.Enrolled && !m.busy {
+				m.busy = true
+				looks = append(looks, look{c, m.rec.Name})
+			}
 		}
-	}()
+		c.mu.Unlock()
+	}
+	return looks
+}
+
+// lookAll looks at each server in its turn.
+func (s *Service) lookAll(ctx context.Context, looks []look, from time.Time) {
+	for i, l := range looks {
+		sleep(ctx, time.Until(from.Add(turn(i, len(looks)))))
+		s.lookers.run(ctx, func() {
+			s.observe(ctx, l.c.name(), l.server, false)
+			l.c.mu.Lock()
+			defer l.c.mu.Unlock()
+			if m := l.c.agent(l.server); m != nil {
+				m.busy = false
+			}
+		})
+	}
+}
+
+// publishAll has each cluster published in its turn: a console draws some at a time, not
+// hundreds at once.
+func (s *Service) publishAll(ctx context.Context, clusters []*watched, from time.Time) {
+	for i, c := range clusters {
+		sleep(ctx, time.Until(from.Add(turn(i, len(clusters)))))
+		s.publishView(c, c.latest.Load())
+	}
 }
 
 func (c *watched) name() string {
