@@ -182,32 +182,11 @@ func (e *execution) forward(ctx context.Context, at int) error {
 				Facts: e.op.Facts}
 			continue
 		}
-		state := operation.StepFailed
-		if s.OnFail == operation.GoOn {
-			state = operation.StepPassedBy
-			e.passedOver = append(e.passedOver, s.Title+": "+err.Error())
+		next, over, err := e.failed(ctx, i, seen, err)
+		if over {
+			return err
 		}
-		if jerr := e.Journal.EndStep(ctx, e.op.ID, operation.StepEnd{Seq: i, State: state, Seen: seen, Problem: err.Error(),
-			Text: "failed: " + s.Title + ": " + err.Error(), Facts: e.op.Facts}); jerr != nil {
-			return jerr
-		}
-		e.changed()
-		if e.anew[i] < s.Anew {
-			e.anew[i]++
-			from := p.ResumeAt(i)
-			e.note(&i, "warn", fmt.Sprintf("trying again from step %d (%s): %d of at most %d times", from+1, p.Steps[from].Title,
-				e.anew[i], s.Anew))
-			i = from - 1
-			continue
-		}
-		switch s.OnFail {
-		case operation.GoOn:
-		case operation.Undo:
-			return e.undo(ctx, i, fmt.Errorf("%s: %w", s.Title, err))
-		default:
-			return e.end(ctx, operation.OutcomeNeedsYou,
-				fmt.Sprintf("step %d, %s, failed: %v. Result: %s", i+1, s.Title, err, s.IfFails))
-		}
+		i = next - 1
 	}
 	if done != nil {
 		if err := e.Journal.EndStep(ctx, e.op.ID, *done); err != nil {
@@ -219,6 +198,38 @@ func (e *execution) forward(ctx context.Context, at int) error {
 			fmt.Sprintf("all steps ran, %d failed: %s", len(e.passedOver), strings.Join(e.passedOver, "; ")))
 	}
 	return e.end(ctx, operation.OutcomeFinished, e.closing())
+}
+
+// failed journals that a step failed, and says with which one it goes on; over: it does not, and
+// what came of it is err.
+func (e *execution) failed(ctx context.Context, i int, seen string, failure error) (next int, over bool, err error) {
+	p := &e.op.Plan
+	s := &p.Steps[i]
+	state := operation.StepFailed
+	if s.OnFail == operation.GoOn {
+		state = operation.StepPassedBy
+		e.passedOver = append(e.passedOver, s.Title+": "+failure.Error())
+	}
+	if err := e.Journal.EndStep(ctx, e.op.ID, operation.StepEnd{Seq: i, State: state, Seen: seen, Problem: failure.Error(),
+		Text: "failed: " + s.Title + ": " + failure.Error(), Facts: e.op.Facts}); err != nil {
+		return 0, true, err
+	}
+	e.changed()
+	if e.anew[i] < s.Anew {
+		e.anew[i]++
+		from := p.ResumeAt(i)
+		e.note(&i, "warn", fmt.Sprintf("trying again from step %d (%s): %d of at most %d times", from+1, p.Steps[from].Title,
+			e.anew[i], s.Anew))
+		return from, false, nil
+	}
+	switch s.OnFail {
+	case operation.GoOn:
+		return i + 1, false, nil
+	case operation.Undo:
+		return 0, true, e.undo(ctx, i, fmt.Errorf("%s: %w", s.Title, failure))
+	}
+	return 0, true, e.end(ctx, operation.OutcomeNeedsYou, fmt.Sprintf("step %d, %s, failed: %v. Result: %s", i+1, s.Title,
+		failure, s.IfFails))
 }
 
 func sep(seen string) string {
