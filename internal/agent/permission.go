@@ -243,7 +243,8 @@ func (p *permission) see(o *observation.Server) {
 	now := clock.Now()
 	left := func(end guard.Time) float64 { return max(0, (end - now).Seconds()) }
 	o.Permission = &observation.Permission{Fencing: s.Fencing, Deadman: p.link.Up(), Set: p.m.Durable.Set,
-		GrantSeconds: left(p.m.Held.Grant), PledgeSeconds: left(p.m.Held.Pledge), PledgedSeconds: left(p.m.Pledged)}
+		GrantSeconds: left(p.m.Held.Grant), PledgeSeconds: left(p.m.Held.Pledge), PledgedSeconds: left(p.m.Pledged),
+		NeverLeads: p.m.Durable.Never || p.m.Durable.Lost}
 }
 
 // endedSince reports whether the process that was looked at has ended: what was seen of it says

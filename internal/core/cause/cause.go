@@ -83,8 +83,9 @@ const WasAt Code = "was at"
 
 // Why a server may not take over.
 const (
-	IsPrimary Code = "is the primary"
-	RankNever Code = "rank is never"
+	IsPrimary   Code = "is the primary"
+	RankNotTold Code = "rank not told" // its agent does not know yet that it may become primary
+	RankNever   Code = "rank is never"
 	// MayNotTakeOver says of a server that it is no candidate, because of another cause.
 	MayNotTakeOver Code = "may not take over"
 	DiskFull       Code = "disk full"    // Bytes that are left

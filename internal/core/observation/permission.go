@@ -13,6 +13,9 @@ type Permission struct {
 	PledgeSeconds float64 `json:"pledge_seconds,omitempty"` // by the other agents
 	// PledgedSeconds: so long this server has promised not to become primary.
 	PledgedSeconds float64 `json:"pledged_seconds,omitempty"`
+	// NeverLeads: its agent refuses every promotion, because it was told that its rank is never,
+	// or not yet by a primary of now that it is another one, or because it lost its state.
+	NeverLeads bool `json:"never_leads,omitempty"`
 	// Set are the servers that have to pledge when the service is away.
 	Set []string `json:"set,omitempty"`
 	// Answer is for the service's machine; nil when it asked for none.

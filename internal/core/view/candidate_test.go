@@ -44,6 +44,14 @@ func TestMayTakeOver(t *testing.T) {
 		"foreign": {func(in *Input) { in.Members[1].Last.Data.Foreign = true }, cause.UnfitNow},
 		"its disk is full": {func(in *Input) { in.Members[1].Last.Host.LogDiskFreeBytes = observation.Known[int64](0) },
 			cause.DiskFull},
+		"its agent was not told of its rank yet": {func(in *Input) {
+			in.Policy.Fencing = true
+			in.Members[1].Last.Permission = &observation.Permission{Fencing: true, Deadman: true, NeverLeads: true}
+		}, cause.RankNotTold},
+		"its agent was told": {func(in *Input) {
+			in.Policy.Fencing = true
+			in.Members[1].Last.Permission = &observation.Permission{Fencing: true, Deadman: true}
+		}, ""},
 		"its rank is never": {func(in *Input) { in.Members[1].Rank = 0 }, cause.RankNever},
 		"its agent may not log in": {func(in *Input) {
 			p := &in.Members[1].Last.Process
@@ -59,7 +67,7 @@ func TestMayTakeOver(t *testing.T) {
 		// What shows in no other column is said.
 		v.Render(func(c cause.Cause) string { return string(c.Code) }, func([]cause.Cause) string { return "" })
 		hidden := c.why == cause.NotProven || c.why == cause.Filtered || c.why == cause.WasFiltered ||
-			c.why == cause.DiskFull
+			c.why == cause.DiskFull || c.why == cause.RankNotTold
 		if said := slices.Contains(s.Notes, string(cause.MayNotTakeOver)); said != hidden {
 			t.Errorf("%s: said that it may not take over: %t (%v)", name, said, s.Notes)
 		}

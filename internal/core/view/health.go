@@ -273,6 +273,9 @@ func mayTakeOver(in Input, s *Server) (bool, cause.Cause) {
 	if o := s.Observation; in.Policy.Fencing && o != nil && (o.Permission == nil || !o.Permission.Deadman) {
 		return false, cause.Cause{Code: cause.NoDeadman} // it would get no permission to write
 	}
+	if o := s.Observation; in.Policy.Fencing && o != nil && o.Permission.Fencing && o.Permission.NeverLeads {
+		return false, cause.Cause{Code: cause.RankNotTold} // its agent would not obey
+	}
 	// A dead primary stalls every replica; what counts is that it answers.
 	answers := s.Health == Stalled && s.Observation != nil && s.Observation.Process.Accepting &&
 		s.Observation.Process.Role == observation.Replica

@@ -358,7 +358,7 @@ func (s *Server) notes(say func(cause.Cause) string) []string {
 	}
 	// The other reasons show in its health, its rank and its role.
 	if slices.Contains([]cause.Code{cause.Filtered, cause.WasFiltered, cause.NotProven, cause.DiskFull,
-		cause.NoDeadman}, s.Unfit.Code) {
+		cause.NoDeadman, cause.RankNotTold}, s.Unfit.Code) {
 		unfit := s.Unfit
 		notes = append(notes, say(cause.Cause{Code: cause.MayNotTakeOver, Because: &unfit}))
 	}
