@@ -267,8 +267,8 @@ func waitWords(c cause.Cause) string {
 var roleWords = map[cause.Code]func(cause.Cause) string{
 	cause.IsPrimary: plain("it is the primary"),
 	cause.RankNever: plain("its rank is never"),
-	cause.RankNotTold: plain("its agent does not know yet that it may become primary: it is told once the primary knows, " +
-		"and writes"),
+	cause.RankNotTold: plain("its agent does not know yet that it may become primary: it is told once the primary " +
+		"knows, and writes"),
 	cause.MayNotTakeOver: func(c cause.Cause) string {
 		return "may not take over" + because(c)
 	},
