@@ -15,17 +15,33 @@ const closedBlock = "\n[mariadbd]\n# Whoever starts this server gets it read-onl
 	"primary.\n" +
 	"read_only = 1\n"
 
+// acknowledgingBlock has a replica acknowledge what it received, whoever starts it: one that
+// does so only once its agent has said so leaves commits waiting that wait for replicas, and
+// passes over its own server's transactions (handbook, MariaDB, 4). On a primary it does nothing.
+const acknowledgingBlock = "\n[mariadbd]\n# Whoever starts this server as a replica gets one that acknowledges: commits " +
+	"may wait for it.\n" +
+	acknowledges + " = 1\n"
+
+const acknowledges = "rpl_semi_sync_slave_enabled"
+
 // Close implements engine.Engine: the configuration file says that a start is
-// read-only.
+// read-only, and that a replica acknowledges, unless somebody has said something else of that.
 func (e *Engine) Close() error {
 	text, err := e.readConfig()
 	if err != nil {
 		return err
 	}
-	if closedByFile(text) {
+	wanted := strings.TrimRight(text, "\n") + "\n"
+	if !closedByFile(text) {
+		wanted += closedBlock
+	}
+	if _, said := lastWord(text, acknowledges); !said {
+		wanted += acknowledgingBlock
+	}
+	if strings.TrimRight(wanted, "\n") == strings.TrimRight(text, "\n") {
 		return nil
 	}
-	if err := e.rewriteConfig(strings.TrimRight(text, "\n") + "\n" + closedBlock); err != nil {
+	if err := e.rewriteConfig(wanted); err != nil {
 		return fmt.Errorf("close %s by default: %w", e.cfg.Name, err)
 	}
 	return nil
@@ -35,7 +51,11 @@ func (e *Engine) Close() error {
 // complain of.
 func (e *Engine) Closed() bool {
 	text, err := e.readConfig()
-	return err == nil && closedByFile(text)
+	if err != nil {
+		return false
+	}
+	_, said := lastWord(text, acknowledges)
+	return closedByFile(text) && said
 }
 
 // setMark stands above a setting that an operation wrote.
@@ -55,9 +75,16 @@ func setInFile(text, name, value string) string {
 }
 
 // closedByFile reports whether the last word of a configuration file on
-// read_only is yes. Included files are not followed: the file itself must say it.
+// read_only is yes.
 func closedByFile(text string) bool {
-	closed, ours := false, false
+	value, said := lastWord(text, "read_only")
+	return said && (value == "" || value == "1" || value == "on" || value == "true")
+}
+
+// lastWord returns what a configuration file says last of a setting, in small letters; empty
+// where it names it alone. Included files are not followed: the file itself must say it.
+func lastWord(text, name string) (value string, said bool) {
+	ours := false
 	for _, line := range strings.Split(text, "\n") {
 		line = strings.TrimSpace(line)
 		if strings.HasPrefix(line, "[") {
@@ -67,12 +94,11 @@ func closedByFile(text string) bool {
 		if !ours || line == "" || line[0] == '#' || line[0] == ';' {
 			continue
 		}
-		key, value, has := strings.Cut(line, "=")
+		key, v, _ := strings.Cut(line, "=")
 		key = strings.ReplaceAll(strings.ToLower(strings.TrimSpace(key)), "-", "_")
-		value = strings.ToLower(strings.TrimSpace(value))
-		if key == "read_only" {
-			closed = !has || value == "1" || value == "on" || value == "true"
+		if strings.TrimPrefix(key, "loose_") == name {
+			value, said = strings.ToLower(strings.TrimSpace(v)), true
 		}
 	}
-	return closed
+	return value, said
 }

@@ -15,7 +15,7 @@ func (e *Engine) OpenByDefault() error {
 	if err != nil {
 		return err
 	}
-	text := strings.ReplaceAll(now, closedBlock, "")
+	text := strings.ReplaceAll(strings.ReplaceAll(now, acknowledgingBlock, ""), closedBlock, "")
 	if text != now {
 		if err := e.rewriteConfig(text); err != nil {
 			return err

@@ -44,11 +44,19 @@ show all slaves status;
 show slave hosts;
 show processlist`
 
-// The states of a commit that waits: for a replica, and for room on its disk.
+// The states of a commit that waits, as the server words them (10.11.19; it shows the same in
+// every language): for a replica, and for room on its disk. SQL's like does not mind
+// capitals, commitWaits does.
 const (
 	waitsForReplica = "Waiting for semi-sync ACK"
-	waitsForRoom    = "waiting for someone to free space"
+	waitsForRoom    = "Waiting for someone to free space"
 )
+
+// commitWaits reports whether a session in a state waits so.
+func commitWaits(state string) bool {
+	state = strings.ToLower(state)
+	return strings.HasPrefix(state, strings.ToLower(waitsForReplica)) || strings.Contains(state, strings.ToLower(waitsForRoom))
+}
 
 // waitingSQL tells which commits wait.
 const waitingSQL = "select coalesce(group_concat(id, ' ', query_id), '') from information_schema.processlist " +
@@ -223,7 +231,7 @@ func (e *Engine) readSessions(ctx context.Context, o *observation.Server, facts 
 			x["Command"] != "Daemon" && x["Id"] != facts["own"] {
 			o.Process.ConnectedClients++
 		}
-		waits = waits || strings.HasPrefix(x["State"], waitsForReplica) || strings.Contains(x["State"], waitsForRoom)
+		waits = waits || commitWaits(x["State"])
 	}
 	waiting := ""
 	if waits {
