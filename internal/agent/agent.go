@@ -22,6 +22,7 @@ import (
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
+	"crosstwin/internal/gate"
 	"crosstwin/internal/pki"
 )
 
@@ -40,6 +41,7 @@ type Agent struct {
 	verbs   map[verb.Name]handler
 	jobs    jobs
 	log     *slog.Logger
+	gate    *gate.Gate // of a gate; nil for everything else
 	// trusted are the service's authorities, the one that signs first; it is exchanged
 	// when the service says so.
 	trusted atomic.Pointer[[]*x509.Certificate]
@@ -88,6 +90,9 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 	if err := a.loadAuthorities(); err != nil {
 		return nil, err
 	}
+	if cfg.Gate != nil {
+		return a, a.openGate()
+	}
 	if cfg.Referee {
 		a.verbs = a.refereeVerbs()
 		a.permission.begin(a)
@@ -117,9 +122,16 @@ func (a *Agent) Run(ctx context.Context) error {
 		ErrorLog:  slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
 		TLSConfig: a.serverTLS()}
 	a.log.Info("agent serves", "address", ln.Addr().String(), "data_dir", a.cfg.DataDir, "state", a.memory.get().Guard)
-	if a.cfg.Referee {
+	switch {
+	case a.gate != nil:
+		s.Handler = a.gateHandler()
+		if err := a.gate.Start(ctx); err != nil {
+			return err
+		}
+		defer a.gate.Stop()
+	case a.cfg.Referee:
 		s.Handler = a.refereeHandler()
-	} else {
+	default:
 		s.Handler = a.handler()
 		stopHealth, err := a.serveHealth(ctx)
 		if err != nil {

@@ -24,6 +24,7 @@ import (
 	"crosstwin/internal/engine/host"
 	"crosstwin/internal/engine/mariadb"
 	"crosstwin/internal/engine/postgres"
+	"crosstwin/internal/gate"
 )
 
 // Config is the agent's file agent.yaml, written by the enrolment.
@@ -33,6 +34,8 @@ type Config struct {
 	Engine  string `json:"engine"`
 	// Referee: there is no database, and nothing below that is about one counts.
 	Referee bool `json:"referee,omitempty"`
+	// Gate: it is a gate, with addresses for applications; there is no database either.
+	Gate *gate.Config `json:"gate,omitempty"`
 	// Listen is the address the agent serves on; Advertise where the service
 	// and other agents reach it.
 	Listen    string `json:"listen"`

@@ -31,7 +31,7 @@ func (a *Agent) noteCertificates(said *agentapi.Certificates) {
 func (a *Agent) knownAgent(leaf *x509.Certificate) error {
 	name := leaf.Subject.CommonName
 	known := a.memory.get().Certificates
-	if _, _, agent := pki.AgentOf(name); !agent || known == nil || slices.Contains(known.Serials, pki.Serial(leaf)) ||
+	if !pki.EnrolledName(name) || known == nil || slices.Contains(known.Serials, pki.Serial(leaf)) ||
 		!pki.MadeAt(leaf).Before(known.Changed.Truncate(time.Second)) {
 		return nil
 	}

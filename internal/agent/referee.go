@@ -32,6 +32,20 @@ const (
 	refereeUnit = "crosstwin-referee.service"
 )
 
+// Kind is what one process may be for several clusters, without a database beside it.
+type Kind struct {
+	Name      string // in commands
+	dir, unit string
+	port      int // the first that one takes for the service to reach it
+	is        func(*Config) bool
+}
+
+// Dir is where its clusters are enrolled unless told otherwise.
+func (k Kind) Dir() string { return k.dir }
+
+// Referees is the kind of the referee; that of an agent may be beside its first port.
+var Referees = Kind{"referee", RefereeDir, refereeUnit, 7730, func(c *Config) bool { return c.Referee }}
+
 func (a *Agent) refereeVerbs() map[verb.Name]handler {
 	m := map[verb.Name]handler{}
 	add := func(n verb.Name, h handler) { m[n] = h }
@@ -83,11 +97,11 @@ const (
 	seatAgain = 10 * time.Second
 )
 
-// RunReferee serves every cluster that was enrolled in the directory, and those that are
-// later, until ctx ends.
-func RunReferee(ctx context.Context, dir, version string, log *slog.Logger) error {
+// RunSeats serves every cluster that was enrolled in the directory, of referees or of gates, and
+// those that are later, until ctx ends.
+func RunSeats(ctx context.Context, kind Kind, dir, version string, log *slog.Logger) error {
 	if _, err := os.ReadDir(dir); err != nil {
-		return fmt.Errorf("no referee is enrolled in %s: run crosstwin referee enroll first: %w", dir, err)
+		return fmt.Errorf("no %s is enrolled in %s: run crosstwin %[1]s enroll first: %[3]w", kind.Name, dir, err)
 	}
 	var serving sync.WaitGroup
 	defer serving.Wait()
@@ -103,8 +117,8 @@ func RunReferee(ctx context.Context, dir, version string, log *slog.Logger) erro
 			x = newSeat(ctx, d)
 			running[d] = x
 			serving.Go(func() {
-				if err := x.serve(version, log); err != nil && x.ctx.Err() == nil {
-					log.Error("a cluster has no referee here; it is tried again", "directory", d, "error", err)
+				if err := x.serve(kind, version, log); err != nil && x.ctx.Err() == nil {
+					log.Error("a cluster has no "+kind.Name+" here; it is tried again", "directory", d, "error", err)
 				}
 			})
 		}
@@ -156,15 +170,15 @@ func (x *seat) stop() {
 	}
 }
 
-func (x *seat) serve(version string, log *slog.Logger) error {
+func (x *seat) serve(kind Kind, version string, log *slog.Logger) error {
 	defer close(x.ended)
 	defer func() { x.endedAt = time.Now() }()
 	a, err := Open(x.dir, log)
 	if err != nil {
 		return err
 	}
-	if !a.cfg.Referee {
-		return fmt.Errorf("%s is the directory of an agent with a database", x.dir)
+	if !kind.is(&a.cfg) {
+		return fmt.Errorf("%s is the directory of something else than a %s", x.dir, kind.Name)
 	}
 	a.Version = version
 	return a.Run(x.ctx)
@@ -191,14 +205,13 @@ func seats(dir string) (out []string) {
 	return out
 }
 
-// EnrollReferee trades a one-time code for the certificate of one cluster's referee. The
+// EnrollSeat trades a one-time code for the certificate of one cluster's referee or gate. The
 // cluster gets a directory of its own below dir, and an address that no other one there has.
-func EnrollReferee(ctx context.Context, dir, service, code string, cfg Config) (Config, error) {
+func EnrollSeat(ctx context.Context, kind Kind, dir, service, code string, cfg Config) (Config, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return cfg, err
 	}
-	cfg.Referee = true
-	if err := cfg.addressReferee(dir); err != nil {
+	if err := cfg.addressSeat(dir, kind.port); err != nil {
 		return cfg, err
 	}
 	fresh, err := os.MkdirTemp(dir, ".new-")
@@ -216,9 +229,9 @@ func EnrollReferee(ctx context.Context, dir, service, code string, cfg Config) (
 		return got, os.Rename(fresh, seat)
 	}
 	if old.Server != got.Server {
-		return got, fmt.Errorf("the referee in %s is %s of another cluster %s, and this code was for %s: give another "+
-			"--dir, with a new code: crosstwin server code %s %s", dir, old.Server, got.Cluster, got.Server, got.Cluster,
-			got.Server)
+		return got, fmt.Errorf("the %s in %s is %s of another cluster %s, and this code was for %s: give another "+
+			"--dir, with a new code: crosstwin server code %s %s", kind.Name, dir, old.Server, got.Cluster, got.Server,
+			got.Cluster, got.Server)
 	}
 	if _, err := forgetLeft(seat); err != nil {
 		return got, err
@@ -231,11 +244,8 @@ func EnrollReferee(ctx context.Context, dir, service, code string, cfg Config) (
 	return got, nil
 }
 
-// refereePort is the first port that a referee takes: that of an agent may be beside it.
-const refereePort = 7730
-
-// addressReferee completes where a cluster's referee listens and is reached.
-func (c *Config) addressReferee(dir string) error {
+// addressSeat completes where one listens for the service and is reached.
+func (c *Config) addressSeat(dir string, port int) error {
 	taken := map[string]bool{}
 	for _, seat := range seats(dir) {
 		if other, err := LoadConfig(seat); err == nil {
@@ -244,20 +254,19 @@ func (c *Config) addressReferee(dir string) error {
 		}
 	}
 	if c.Listen == "" {
-		port := refereePort
 		for taken[strconv.Itoa(port)] || !free(port) {
 			port++
 		}
 		c.Listen = net.JoinHostPort("0.0.0.0", strconv.Itoa(port))
 	}
-	_, port, err := net.SplitHostPort(c.Listen)
+	_, own, err := net.SplitHostPort(c.Listen)
 	switch {
 	case err != nil:
 		return MissingError{fmt.Errorf("--listen %s: %w", c.Listen, err)}
 	case c.Advertise == "" && c.Host == "":
 		return MissingError{errors.New("say with --host at which address the service reaches this host")}
 	case c.Advertise == "":
-		c.Advertise = net.JoinHostPort(c.Host, port)
+		c.Advertise = net.JoinHostPort(c.Host, own)
 	case c.Host == "":
 		if c.Host, _, err = net.SplitHostPort(c.Advertise); err != nil {
 			return MissingError{fmt.Errorf("--advertise %s: %w", c.Advertise, err)}
@@ -275,11 +284,11 @@ func free(port int) bool {
 	return ln.Close() == nil
 }
 
-// StartReferee starts the referee anew by the packages' unit, where there is one and dir is
-// its directory; false where there is not.
-func StartReferee(ctx context.Context, dir string) (started bool, err error) {
-	if filepath.Clean(dir) != RefereeDir || os.Geteuid() != 0 {
+// StartSeat starts the process anew by the packages' unit, where there is one and dir is its
+// directory; false where there is not.
+func StartSeat(ctx context.Context, kind Kind, dir string) (started bool, err error) {
+	if filepath.Clean(dir) != kind.dir || os.Geteuid() != 0 {
 		return false, nil
 	}
-	return host.RestartUnit(ctx, refereeUnit)
+	return host.RestartUnit(ctx, kind.unit)
 }

@@ -79,7 +79,7 @@ func (a *Agent) takeRenewal(w http.ResponseWriter, r *http.Request) error {
 	if pending == nil {
 		return errors.New("no key waits for a certificate")
 	}
-	c, both, err := a.signedPair([]byte(in.Certificate), pending.own, pki.AgentName(a.cfg.Cluster, a.cfg.Server))
+	c, both, err := a.signedPair([]byte(in.Certificate), pending.own, a.name())
 	if err != nil {
 		return err
 	}

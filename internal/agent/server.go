@@ -94,6 +94,8 @@ func (a *Agent) handler() http.Handler {
 		}
 		return answer(w, a.jobs.stop(key))
 	}))
+	m.HandleFunc("POST /agent/v1/gate/standing", a.fromGate(a.serveStandingToGate))
+	m.HandleFunc("POST /agent/v1/gate/kept", a.fromGate(a.serveKept))
 	m.HandleFunc("GET /agent/v1/peer/share/{what}", a.fromPeer(a.serveShare))
 	m.HandleFunc("POST /agent/v1/peer/account", a.fromPeer(a.serveAccount))
 	return m

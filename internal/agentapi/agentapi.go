@@ -20,6 +20,7 @@ import (
 
 	"crosstwin/internal/core/guard"
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/route"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/pki"
@@ -51,6 +52,8 @@ type ObserveRequest struct {
 	Readers *Readers `json:"readers,omitempty"`
 	// Certificates are those by which agents of the cluster are known; nil: nothing is said.
 	Certificates *Certificates `json:"certificates,omitempty"`
+	// Orders are for a gate; nil for an agent.
+	Orders *route.Orders `json:"orders,omitempty"`
 }
 
 // Certificates are those by which agents of a cluster are known. Serials are in hex. One that
@@ -122,8 +125,9 @@ type EnrollRequest struct {
 	Engine  string `json:"engine,omitempty"`
 	Cluster string `json:"cluster,omitempty"`
 	Server  string `json:"server,omitempty"`
-	// Referee: an agent without a database.
+	// Referee: an agent without a database. Gate: a gate.
 	Referee bool   `json:"referee,omitempty"`
+	Gate    bool   `json:"gate,omitempty"`
 	Request string `json:"certificate_request"`
 	Agent   string `json:"agent"` // address at which the service reaches it
 	Host    string `json:"host"`  // of the database
@@ -156,8 +160,19 @@ func (u Unreachable) Error() string {
 // Unwrap returns the network's own error.
 func (u Unreachable) Unwrap() error { return u.Err }
 
-// Target is one agent.
-type Target struct{ Cluster, Server, Address string }
+// Target is one agent, or a gate.
+type Target struct {
+	Cluster, Server, Address string
+	Gate                     bool
+}
+
+// Name is the one in its certificate.
+func (t Target) Name() string {
+	if t.Gate {
+		return pki.GateName(t.Cluster, t.Server)
+	}
+	return pki.AgentName(t.Cluster, t.Server)
+}
 
 // Caller calls agents as the service.
 type Caller struct {
@@ -209,7 +224,7 @@ func (c *Caller) client(t Target) *http.Client {
 		DialContext: d.DialContext, MaxIdleConnsPerHost: 4, DisableCompression: true,
 		IdleConnTimeout: time.Minute, TLSHandshakeTimeout: 3 * time.Second,
 		TLSClientConfig: &tls.Config{Certificates: []tls.Certificate{c.cert}, RootCAs: c.roots,
-			ServerName: pki.AgentName(t.Cluster, t.Server), MinVersion: tls.VersionTLS13,
+			ServerName: t.Name(), MinVersion: tls.VersionTLS13,
 			VerifyConnection: func(s tls.ConnectionState) error {
 				if c.Shows == nil {
 					return nil

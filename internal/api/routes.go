@@ -78,6 +78,9 @@ func (a *API) routes() []route {
 			status: 200, out: apitype.Leaving{}, handle: a.removeServer},
 		{method: "POST", path: server + "/code", id: "newCode", summary: "A new one-time code for its agent", status: 201,
 			out: apitype.EnrolmentCode{}, handle: a.newCode},
+		{method: "GET", path: cluster + "/gates/:gate/sessions", id: "gateSessions",
+			summary: "The sessions of a gate, the oldest first", status: 200, out: apitype.GateSessions{},
+			handle: a.gateSessions},
 		{method: "GET", path: server + "/tail", id: "tail", summary: "What only this server has", status: 200,
 			out: verb.Examination{}, handle: a.tail},
 		{method: "GET", path: server + "/salvage/:file", id: "salvage", summary: "A saved tail", status: 200,
@@ -282,11 +285,13 @@ func (a *API) addServer(c echo.Context) error {
 	}
 	name, from := who(c)
 	code, err := a.service.AddServer(c.Request().Context(), c.Param("cluster"),
-		cluster.Member{Name: r.Name, Placement: r.Placement, FirstPrimary: r.Primary, Referee: r.Referee}, name, from)
+		cluster.Member{Name: r.Name, Placement: r.Placement, FirstPrimary: r.Primary, Referee: r.Referee,
+			Gate: r.Gate}, name, from)
 	if err != nil {
 		return err
 	}
-	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: c.Param("cluster"), Server: r.Name, Referee: r.Referee})
+	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: c.Param("cluster"), Server: r.Name, Referee: r.Referee,
+		Gate: r.Gate})
 }
 
 func (a *API) showServer(c echo.Context) error {
@@ -300,6 +305,9 @@ func (a *API) showServer(c echo.Context) error {
 	case slices.ContainsFunc(v.Referees, isReferee):
 		return service.InputError{Err: fmt.Errorf("%s is a referee of %s and has no database: crosstwin status %s says how "+
 			"it is", c.Param("server"), v.Cluster, v.Cluster)}
+	case slices.ContainsFunc(v.Gates, func(g view.Gate) bool { return g.Name == c.Param("server") }):
+		return service.InputError{Err: fmt.Errorf("%s is a gate of %s and has no database: crosstwin gate show %s %[1]s says "+
+			"how it is", c.Param("server"), v.Cluster, v.Cluster)}
 	case s == nil:
 		return service.NotFound("server", c.Param("server"))
 	}
@@ -335,7 +343,16 @@ func (a *API) newCode(c echo.Context) error {
 	if err != nil {
 		return err
 	}
-	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: rec.Cluster, Server: rec.Name, Referee: rec.Referee})
+	return c.JSON(201, apitype.EnrolmentCode{Code: code, Cluster: rec.Cluster, Server: rec.Name, Referee: rec.Referee,
+		Gate: rec.Gate})
+}
+
+func (a *API) gateSessions(c echo.Context) error {
+	list, err := a.service.GateSessions(c.Request().Context(), c.Param("cluster"), c.Param("gate"))
+	if err != nil {
+		return err
+	}
+	return c.JSON(200, apitype.GateSessions{Sessions: list})
 }
 
 func (a *API) tail(c echo.Context) error {

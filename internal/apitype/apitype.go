@@ -9,6 +9,7 @@ import (
 	"crosstwin/internal/core/access"
 	"crosstwin/internal/core/alert"
 	"crosstwin/internal/core/cluster"
+	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
@@ -65,6 +66,8 @@ type NewServer struct {
 	Primary bool `json:"primary,omitempty"`
 	// Referee: an agent without a database, which counts towards the majority.
 	Referee bool `json:"referee,omitempty"`
+	// Gate: an address that applications connect to, without a database.
+	Gate bool `json:"gate,omitempty"`
 }
 
 // Leaving says what becomes of the things that Cross Twin made on servers that are
@@ -102,8 +105,14 @@ type EnrolmentCode struct {
 	Code    string `json:"code"`
 	Cluster string `json:"cluster"`
 	Server  string `json:"server"`
-	// Referee: it is for an agent without a database.
+	// Referee: it is for an agent without a database. Gate: it is for a gate.
 	Referee bool `json:"referee,omitempty"`
+	Gate    bool `json:"gate,omitempty"`
+}
+
+// GateSessions are the sessions of one gate, the oldest first; a long list is cut.
+type GateSessions struct {
+	Sessions []observation.GateSession `json:"sessions"`
 }
 
 // NewOperation asks for an operation. Plan is the digest of the plan that was

@@ -336,6 +336,14 @@ func (a *app) refereeHealth(r view.Referee) string {
 
 func (a *app) showCode(c *client.Client, code apitype.EnrolmentCode) error {
 	return a.show(code, func(w io.Writer) {
+		if code.Gate {
+			fmt.Fprintf(w, "gate %s of %s. On its host, within an hour:\n\n"+
+				"  crosstwin gate enroll --service %s --code %s --host HOST --writer HOST:PORT --reader HOST:PORT\n\n"+
+				"HOST is the address at which the service reaches it; the writer and reader addresses are those for "+
+				"applications. Where the packages are not installed, start it then: crosstwin gate\n", code.Server, code.Cluster,
+				c.Base(), code.Code)
+			return
+		}
 		if code.Referee {
 			fmt.Fprintf(w, "referee %s of %s. On its host, which needs no database, within an hour:\n\n"+
 				"  crosstwin referee enroll --service %s --code %s --host HOST\n\nHOST is the address at which the service "+

@@ -19,7 +19,7 @@ func (a *app) refereeCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return agent.RunReferee(cmd.Context(), dir, Version, log)
+			return agent.RunSeats(cmd.Context(), agent.Referees, dir, Version, log)
 		}}
 	c.PersistentFlags().StringVar(&dir, "dir", agent.RefereeDir, "the referee's directory")
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
@@ -35,7 +35,8 @@ func (a *app) enrollReferee(dir *string) *cobra.Command {
 			if code == "" {
 				return exitWith(exitUsage, "an enrolment needs --code: crosstwin server add --referee prints one")
 			}
-			got, err := agent.EnrollReferee(cmd.Context(), *dir, a.v.GetString("service"), code, given)
+			given.Referee = true
+			got, err := agent.EnrollSeat(cmd.Context(), agent.Referees, *dir, a.v.GetString("service"), code, given)
 			var missing agent.MissingError
 			if errors.As(err, &missing) {
 				return exitError{exitUsage, err}
@@ -43,7 +44,7 @@ func (a *app) enrollReferee(dir *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			started, err := agent.StartReferee(cmd.Context(), *dir)
+			started, err := agent.StartSeat(cmd.Context(), agent.Referees, *dir)
 			next := "crosstwin-referee.service runs"
 			switch {
 			case err != nil:

@@ -76,6 +76,9 @@ func (a *app) printView(w io.Writer, v view.View) {
 	for _, r := range v.Referees {
 		fmt.Fprintf(w, "\n  %s: referee, %s\n", r.Name, refereeSays(r))
 	}
+	for _, g := range v.Gates {
+		fmt.Fprintf(w, "\n  %s: gate, %s\n", g.Name, gateSays(g))
+	}
 	for _, s := range v.Servers {
 		for _, note := range s.Notes {
 			fmt.Fprintf(w, "\n  %s: %s\n", s.Name, wrap(note, lineWidth, "    "))

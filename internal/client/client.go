@@ -182,6 +182,11 @@ func (c *Client) AddServer(ctx context.Context, cluster string, n apitype.NewSer
 	return code, c.call(ctx, "POST", at("clusters", cluster, "servers"), n, &code)
 }
 
+// GateSessions lists the sessions of a gate.
+func (c *Client) GateSessions(ctx context.Context, cluster, gate string) (list apitype.GateSessions, err error) {
+	return list, c.call(ctx, "GET", at("clusters", cluster, "gates", gate, "sessions"), nil, &list)
+}
+
 // Server returns one server.
 func (c *Client) Server(ctx context.Context, cluster, server string) (s view.Server, err error) {
 	return s, c.call(ctx, "GET", at("clusters", cluster, "servers", server), nil, &s)

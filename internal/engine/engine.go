@@ -110,6 +110,21 @@ type Synchronizer interface {
 	TimeCommits(ctx context.Context) (verb.Timed, error)
 }
 
+// Keeper tells what the server keeps of a user's password, for a gate that the user logs in at.
+type Keeper interface {
+	// Kept returns it in the server's own form. Known is false where there is no such user, or
+	// none that may log in.
+	Kept(ctx context.Context, user string) (k Kept, err error)
+}
+
+// Kept is that.
+type Kept struct {
+	Known     bool
+	Passwords []string
+	// Methods are those of other kinds by which the user may log in, and no gate can.
+	Methods []string
+}
+
 // Progress is called with what a long verb has done so far.
 type Progress func(note string, done, total int64)
 

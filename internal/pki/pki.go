@@ -34,7 +34,20 @@ const (
 // AgentName is the name in an agent's certificate.
 func AgentName(cluster, server string) string { return server + "." + cluster + agentSuffix }
 
-const agentSuffix = ".agent.crosstwin"
+// GateName is the name in a gate's certificate. It is no agent's: a gate pledges nothing and is
+// given no data.
+func GateName(cluster, gate string) string { return gate + "." + cluster + gateSuffix }
+
+const (
+	agentSuffix = ".agent.crosstwin"
+	gateSuffix  = ".gate.crosstwin"
+)
+
+// EnrolledName reports whether a certificate's name is one that an enrolment gives: an agent's or
+// a gate's.
+func EnrolledName(name string) bool {
+	return strings.HasSuffix(name, agentSuffix) || strings.HasSuffix(name, gateSuffix)
+}
 
 // AgentOf says whose agent a certificate's name is; false: no agent's.
 func AgentOf(name string) (cluster, server string, agent bool) {

@@ -24,7 +24,7 @@ func (s *Service) AuthorityNow() authority.State {
 	now := time.Now()
 	for _, c := range s.all() {
 		c.mu.Lock()
-		for _, m := range c.agents() {
+		for _, m := range c.everyone() {
 			if !m.rec.Enrolled {
 				continue
 			}
@@ -78,7 +78,7 @@ func (s *Service) useAuthority() error {
 	for _, c := range s.all() {
 		c.mu.Lock()
 		c.signed = nil // by the former one
-		for _, m := range c.agents() {
+		for _, m := range c.everyone() {
 			m.renewNext = time.Time{}
 		}
 		c.mu.Unlock()

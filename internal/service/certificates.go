@@ -165,7 +165,7 @@ func (s *Service) readCertificates(ctx context.Context, cluster string) error {
 // each agent was asked once: the records may be older than what it shows.
 func (s *Service) knownCertificates(c *watched) *agentapi.Certificates {
 	var names []string
-	for _, m := range c.agents() {
+	for _, m := range c.everyone() {
 		if m.rec.Agent == "" {
 			continue // it has not enrolled
 		}

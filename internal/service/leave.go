@@ -19,7 +19,7 @@ func (s *Service) Leaving(cluster, server string, drop bool) ([]verb.Leftover, e
 		return nil, err
 	}
 	names := v.Names()
-	if slices.ContainsFunc(v.Referees, func(r view.Referee) bool { return r.Name == server }) {
+	if slices.Contains(withoutDatabase(&v), server) {
 		return []verb.Leftover{}, nil // it made nothing
 	}
 	if server != "" {
@@ -42,9 +42,9 @@ func (s *Service) Leaving(cluster, server string, drop bool) ([]verb.Leftover, e
 func (s *Service) leave(ctx context.Context, c *watched, names []string, drop bool) []verb.Leftover {
 	v := &c.latest.Load().View
 	all := len(names) == len(v.Servers)
-	for _, r := range v.Referees {
-		if all || slices.Contains(names, r.Name) {
-			s.leaveReferee(ctx, v, r.Name)
+	for _, n := range withoutDatabase(v) {
+		if all || slices.Contains(names, n) {
+			s.leaveAlone(ctx, v, n)
 		}
 	}
 	if names = slices.DeleteFunc(names, func(n string) bool { return v.Find(n) == nil }); len(names) == 0 {
@@ -75,14 +75,26 @@ func (s *Service) leave(ctx context.Context, c *watched, names []string, drop bo
 	return verb.MergeLeftovers(list, done)
 }
 
-// leaveReferee tells a referee that it is one no more. One that does not answer notes
-// nothing either.
-func (s *Service) leaveReferee(ctx context.Context, v *view.View, name string) {
+// withoutDatabase are a cluster's referees and gates: they made nothing that would have to be
+// undone.
+func withoutDatabase(v *view.View) (names []string) {
+	for _, r := range v.Referees {
+		names = append(names, r.Name)
+	}
+	for _, g := range v.Gates {
+		names = append(names, g.Name)
+	}
+	return names
+}
+
+// leaveAlone tells a referee or a gate that it is one no more. One that does not answer notes
+// nothing either, and leads nobody: agents do not know its certificate any more.
+func (s *Service) leaveAlone(ctx context.Context, v *view.View, name string) {
 	ctx, cancel := context.WithTimeout(ctx, observeTimeout)
 	defer cancel()
 	_, err := servers{s}.Do(ctx, v.Cluster, name, agentapi.Request{Step: "leave", Term: v.Term,
 		Call: verb.Leave{Self: true}})
 	if err != nil {
-		s.log.Warn("a referee could not be told that it was removed", "cluster", v.Cluster, "referee", name, "error", err)
+		s.log.Warn("a referee or gate could not be told that it was removed", "cluster", v.Cluster, "name", name, "error", err)
 	}
 }

@@ -71,6 +71,9 @@ func (s *Service) localVerbs() map[verb.Name]runner.Local {
 		}
 		return nil, 0, err
 	}))
+	add(local(s.restGates))
+	add(local(s.holdGates))
+	add(local(s.releaseGates))
 	add(local(s.judge))
 	add(local(s.reread))
 	return m

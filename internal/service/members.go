@@ -21,7 +21,6 @@ import (
 	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/view"
-	"crosstwin/internal/pki"
 	"crosstwin/internal/store"
 )
 
@@ -183,6 +182,9 @@ func (s *Service) AddServer(ctx context.Context, name string, v cluster.Member, 
 	if v.Referee && (v.FirstPrimary || v.Hidden || v.Clients != "" || v.Site != "") {
 		return "", badInput("%s is to be a referee: it has no database, so it has a name and nothing else", v.Name)
 	}
+	if v.Gate && (v.Referee || v.FirstPrimary || v.Hidden || v.Clients != "" || v.Site != "") {
+		return "", badInput("%s is to be a gate: it has no database, so it has a name and nothing else", v.Name)
+	}
 	if v.FirstPrimary && v.Rank == 0 {
 		return "", badInput("the first primary needs a rank")
 	}
@@ -220,6 +222,9 @@ func (s *Service) SetServer(ctx context.Context, name, server string, ch cluster
 	}
 	if rec.Referee {
 		return badInput("%s is a referee: it has no database, and nothing of it can be set", server)
+	}
+	if rec.Gate {
+		return badInput("%s is a gate: it has no database, and nothing of it can be set here", server)
 	}
 	if ch.Rank != nil && *ch.Rank == 0 {
 		v, err := s.View(name)
@@ -291,7 +296,7 @@ func (c *watched) mayDoWithout(rec store.Server) error {
 			n++
 		}
 	}
-	if !c.rec.Policy.Fencing || !rec.Enrolled || n >= leastAgents {
+	if !c.rec.Policy.Fencing || !rec.Enrolled || rec.Gate || n >= leastAgents {
 		return nil
 	}
 	return badInput("fencing is on, and without %s %s would have %d agents of the %d that it needs: add another "+
@@ -351,7 +356,7 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 	if err != nil {
 		return agentapi.EnrollAnswer{}, err
 	}
-	cert, err := s.Authority.SignRequest([]byte(r.Request), pki.AgentName(rec.Cluster, rec.Name))
+	cert, err := s.Authority.SignRequest([]byte(r.Request), targetOf(rec).Name())
 	if err != nil {
 		return agentapi.EnrollAnswer{}, badInput("the certificate request: %v", err)
 	}
@@ -365,6 +370,18 @@ func (s *Service) Enroll(ctx context.Context, r agentapi.EnrollRequest, from str
 	s.audit(ctx, "agent", from, "agent enrolled", rec.Cluster, rec.Name+" at "+r.Agent)
 	return agentapi.EnrollAnswer{Cluster: rec.Cluster, Server: rec.Name, Engine: c.Engine, Certificate: string(cert),
 		Authority: string(s.Authority.PEM())}, s.reload(ctx, rec.Cluster)
+}
+
+func what(gate bool) string {
+	if gate {
+		return "a gate (crosstwin gate enroll)"
+	}
+	return "a server or a referee (crosstwin agent enroll, crosstwin referee enroll)"
+}
+
+// targetOf is where a server's agent, or a gate, is called.
+func targetOf(rec store.Server) agentapi.Target {
+	return agentapi.Target{Cluster: rec.Cluster, Server: rec.Name, Address: rec.Agent, Gate: rec.Gate}
 }
 
 // mayEnroll refuses an enrolment that cannot be meant, before its code is spent: of another
@@ -385,6 +402,8 @@ func (s *Service) mayEnroll(m store.Server, r agentapi.EnrollRequest) error {
 	case r.Referee && !m.Referee:
 		return badInput("the code is for %s, a server of %s with a database: on its host, crosstwin agent enroll --service "+
 			"URL --code CODE", m.Name, m.Cluster)
+	case m.Gate != r.Gate:
+		return badInput("the code is for %s, and what wants to enrol is %s", what(m.Gate), what(r.Gate))
 	case r.Engine != "" && r.Engine != engine:
 		return badInput("the code is for %s of %s, which is a cluster of %s; the server there is of %s", m.Name, m.Cluster,
 			dialect.Of(engine).Label, dialect.Of(r.Engine).Label)

@@ -21,7 +21,7 @@ const (
 func (s *Service) renew(ctx context.Context, c *watched, now time.Time) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, m := range c.agents() {
+	for _, m := range c.everyone() {
 		if m.last == nil || m.problem != "" || m.last.CertificateEnds.IsZero() || now.Before(m.renewNext) {
 			continue
 		}
@@ -113,7 +113,7 @@ func (s *Service) renewOne(ctx context.Context, cluster, server, host string) {
 		defer cancel()
 		defer s.agents.Forget(t) // the new one is seen once there is a new connection
 		return s.agents.Renew(ctx, t, func(asked agentapi.Renewal) (signed agentapi.Renewal, err error) {
-			own, err := s.Authority.SignRequest([]byte(asked.Request), pki.AgentName(cluster, server))
+			own, err := s.Authority.SignRequest([]byte(asked.Request), t.Name())
 			if err == nil {
 				err = s.certified(ctx, cluster, server, own)
 			}

@@ -50,7 +50,7 @@ type look struct {
 func due(clusters []*watched) (looks []look) {
 	for _, c := range clusters {
 		c.mu.Lock()
-		for _, m := range c.agents() {
+		for _, m := range c.everyone() {
 			if m.rec.Enrolled && !m.busy {
 				m.busy = true
 				looks = append(looks, look{c, m.rec.Name})
@@ -69,7 +69,7 @@ func (s *Service) lookAll(ctx context.Context, looks []look, from time.Time) {
 			s.observe(ctx, l.c.name(), l.server, false)
 			l.c.mu.Lock()
 			defer l.c.mu.Unlock()
-			if m := l.c.agent(l.server); m != nil {
+			if m := l.c.named(l.server); m != nil {
 				m.busy = false
 			}
 		})
@@ -161,13 +161,19 @@ func (s *Service) take(ctx context.Context, name, server string, asked time.Time
 	}
 	now := time.Now()
 	c.mu.Lock()
-	m := c.agent(server)
+	m := c.named(server)
 	if m == nil {
 		c.mu.Unlock()
 		return
 	}
 	if failed != nil {
 		m.problem = failed.Error()
+		c.assess(now)
+		c.mu.Unlock()
+		return
+	}
+	if m.rec.Gate {
+		m.file(o, asked, now)
 		c.assess(now)
 		c.mu.Unlock()
 		return

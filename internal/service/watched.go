@@ -30,8 +30,10 @@ type watched struct {
 	members []*member // its servers
 	// referees are its agents without a database.
 	referees []*member
-	clock    *lag.Clock
-	line     position.Line // that the clock's positions are on
+	// gates are the addresses that applications connect to.
+	gates []*member
+	clock *lag.Clock
+	line  position.Line // that the clock's positions are on
 	// written is in the unit of the engine's positions, writtenBytes in bytes of
 	// log.
 	written, writtenBytes rate
@@ -184,8 +186,8 @@ func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *wait
 		c.clock.Reset()
 	}
 	c.rec, c.needsYou = rec, needsYou
-	old := c.agents()
-	c.members, c.referees = nil, nil
+	old := c.everyone()
+	c.members, c.referees, c.gates = nil, nil, nil
 	for _, sr := range members {
 		m := &member{applied: newRate(shortSpan), conflicts: newRate(conflictSpan)}
 		for _, o := range old {
@@ -194,9 +196,12 @@ func (c *watched) take(rec store.Cluster, members []store.Server, needsYou *wait
 			}
 		}
 		m.rec, m.deposed = sr, deposed[sr.Name]
-		if sr.Referee {
+		switch {
+		case sr.Referee:
 			c.referees = append(c.referees, m)
-		} else {
+		case sr.Gate:
+			c.gates = append(c.gates, m)
+		default:
 			c.members = append(c.members, m)
 		}
 	}
@@ -240,6 +245,9 @@ func (c *watched) input(now time.Time) view.Input {
 		in.Referees = append(in.Referees, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt,
 			Problem: m.problem})
 	}
+	for _, m := range c.gates {
+		in.Gates = append(in.Gates, view.Member{Member: m.rec.Member, Last: m.last, SeenAt: m.seenAt, Problem: m.problem})
+	}
 	return in
 }
 
@@ -256,7 +264,20 @@ func (c *watched) member(name string) *member {
 // agents returns the members with a database and the referees; c.mu is held.
 func (c *watched) agents() []*member { return slices.Concat(c.members, c.referees) }
 
-// agent finds one of them by name; c.mu is held.
+// everyone returns those and the gates; c.mu is held.
+func (c *watched) everyone() []*member { return slices.Concat(c.members, c.referees, c.gates) }
+
+// named finds one of all these by name; c.mu is held.
+func (c *watched) named(name string) *member {
+	for _, m := range c.gates {
+		if m.rec.Name == name {
+			return m
+		}
+	}
+	return c.agent(name)
+}
+
+// agent finds a member or a referee by name; c.mu is held.
 func (c *watched) agent(name string) *member {
 	for _, list := range [][]*member{c.members, c.referees} {
 		for _, m := range list {
@@ -277,9 +298,12 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	m := c.agent(server)
+	m := c.named(server)
 	if m == nil {
 		return agentapi.Target{}, agentapi.ObserveRequest{}, NotFound("server", server)
+	}
+	if m.rec.Gate {
+		return targetOf(m.rec), agentapi.ObserveRequest{Orders: c.orders(), Decision: s.decision(c)}, nil
 	}
 	req := agentapi.ObserveRequest{Term: c.decided(server), Owner: c.rec.Owner == server, Reopen: c.mayReopen(m),
 		Decision: s.decision(c), KeepTails: s.KeepTails.Seconds(), Guard: c.guardAsk(m),
@@ -291,5 +315,5 @@ func (s *Service) target(cluster, server string) (agentapi.Target, agentapi.Obse
 	if o := c.member(c.rec.Owner); o != nil && o.last != nil {
 		req.System = o.last.Data.System
 	}
-	return agentapi.Target{Cluster: cluster, Server: server, Address: m.rec.Agent}, req, nil
+	return targetOf(m.rec), req, nil
 }

@@ -258,6 +258,7 @@ type serverRow struct {
 	Clients      string         `db:"clients"`
 	Agent        string         `db:"agent"`
 	Referee      bool           `db:"referee"`
+	Gate         bool           `db:"gate"`
 	FirstPrimary bool           `db:"first_primary"`
 	EnrolledAt   sql.NullString `db:"enrolled_at"`
 	CreatedAt    string         `db:"created_at"`
@@ -268,7 +269,7 @@ type serverRow struct {
 
 func (r serverRow) server() Server {
 	return Server{ID: r.ID, ClusterID: r.ClusterID, Cluster: r.Cluster,
-		Member: cluster.Member{Name: r.Name, Agent: r.Agent, Referee: r.Referee, FirstPrimary: r.FirstPrimary,
+		Member: cluster.Member{Name: r.Name, Agent: r.Agent, Referee: r.Referee, Gate: r.Gate, FirstPrimary: r.FirstPrimary,
 			Placement: cluster.Placement{Rank: r.Rank, Site: r.Site, Hidden: r.Hidden, Clients: r.Clients},
 			Enrolled:  r.EnrolledAt.Valid,
 			HeldData:  r.HeldData, Host: r.Host, Port: r.Port}}
@@ -283,8 +284,9 @@ func (s *Store) AddServer(ctx context.Context, name string, v cluster.Member) er
 		return err
 	}
 	_, err = s.w.ExecContext(ctx,
-		"insert into servers (cluster_id, name, rank, site, hidden, clients, referee, first_primary, created_at) "+
-			"values (?, ?, ?, ?, ?, ?, ?, ?, ?)", c.ID, v.Name, v.Rank, v.Site, v.Hidden, v.Clients, v.Referee, v.FirstPrimary,
+		"insert into servers (cluster_id, name, rank, site, hidden, clients, referee, gate, first_primary, created_at) "+
+			"values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", c.ID, v.Name, v.Rank, v.Site, v.Hidden, v.Clients, v.Referee, v.Gate,
+		v.FirstPrimary,
 		now())
 	if unique(err) {
 		return fmt.Errorf("server %s of %s: %w", v.Name, name, ErrTaken)

@@ -164,6 +164,9 @@ const (
 	FailsOverSoon       Code = "fails over soon"
 	RefereeSilent       Code = "referee silent" // Name, Because
 	StartReferee        Code = "start referee"
+	GateSilent          Code = "gate silent" // Name, Because
+	StartGate           Code = "start gate"
+	EnrollGate          Code = "enroll gate"
 	FalseClaim          Code = "false claim"   // Term
 	CallRefused         Code = "call refused"  // Name: the certificate; Peer, Cluster: whose; Text: what; At: from where
 	TokenRefused        Code = "token refused" // Name; Text: what was asked; At: from where

@@ -68,6 +68,8 @@ type Member struct {
 	Port int    `json:"-"`
 	// Referee: an agent without a database, which notes terms and counts towards the majority.
 	Referee bool `json:"-"`
+	// Gate: an address that applications connect to, without a database and without a vote.
+	Gate bool `json:"-"`
 	// FirstPrimary: it runs as primary when the cluster is set up.
 	FirstPrimary bool `json:"-"`
 	Enrolled     bool `json:"-"` // its agent has a certificate

@@ -54,6 +54,9 @@ type Server struct {
 	Decision guard.Signed `json:"decision,omitzero"`
 	Job      *Job         `json:"job,omitempty"`
 
+	// Gate is what a gate shows; nil for everything else.
+	Gate *Gate `json:"gate,omitempty"`
+
 	Process Process `json:"process"`
 	Data    Data    `json:"data"`
 	Log     Log     `json:"log"`

@@ -36,6 +36,9 @@ func (in *Input) restart(p *operation.Plan) error {
 	in.checkDisk(p, name, 0)
 	in.checkConnections(p, name)
 	in.checkStart(p, name)
+	if name == in.View.Primary {
+		in.checkGates(p)
+	}
 	if set := in.atNextStart(name); set != "" {
 		p.Effects = append(p.Effects, name+" takes up "+set)
 	}
@@ -91,6 +94,8 @@ func (in *Input) stepsRestartPrimary(p *operation.Plan, name string) {
 	in.stepCheckpoint(p, operation.Step{Name: "checkpoint",
 		Action:  operation.Action{Title: "Checkpoint " + name + " so that its stop is short", Server: name},
 		IfFails: "nothing has changed"})
+	in.stepRestGates(p)
+	in.stepHoldGates(p, name)
 	p.AddStep(operation.Step{Name: "stop",
 		Action: operation.Action{Title: "Stop " + name + " cleanly", Server: name,
 			Call: verb.Seal(verb.Fence{Gently: true})}, InPause: true, Seconds: 0.3, Limit: 120,
@@ -100,6 +105,7 @@ func (in *Input) stepsRestartPrimary(p *operation.Plan, name string) {
 		InPause: true, Seconds: 0.5, Limit: 600,
 		After:   []operation.Condition{{Kind: operation.IsPrimary, Server: name, Term: p.Term}},
 		IfFails: "read the server's log; or make another server primary: crosstwin failover " + in.View.Cluster})
+	in.stepReleaseGates(p, name)
 }
 
 func (in *Input) restartReplica(p *operation.Plan, name string) {

@@ -49,6 +49,7 @@ func (in *Input) switchover(p *operation.Plan) error {
 	in.checkPaths(p, operation.Fail)
 	in.checkReached(p)
 	in.checkAll(p)
+	in.checkGates(p)
 
 	p.UndoOnRestart = true
 	p.Closing = fmt.Sprintf("%s is primary of %s in term %d, %s follows it; writes paused for %s", cand, in.View.Cluster,
@@ -272,6 +273,7 @@ func (in *Input) stepsBeforePause(p *operation.Plan, old, cand string, others []
 		IfFails: "settings and slots are undone"})
 	in.stepsFollowEarly(p, old, cand, others)
 	in.stepsKeepMode(p, cand, "what was prepared is undone")
+	in.stepRestGates(p)
 	p.AddStep(operation.Step{Name: "caught-up", Action: operation.Action{Title: "Wait until " + cand + " is in step"},
 		After:   []operation.Condition{{Kind: operation.IsCaughtUp, Server: cand, Other: old, Within: in.dialect().Near}},
 		Seconds: 0.1, Limit: 20,
@@ -282,6 +284,7 @@ func (in *Input) stepsBeforePause(p *operation.Plan, old, cand string, others []
 }
 
 func (in *Input) stepsOfPause(p *operation.Plan, old, cand string) {
+	in.stepHoldGates(p, old)
 	p.AddStep(operation.Step{Name: "stop-old",
 		Action:  operation.Action{Title: in.dialect().Title.Stop(old), Server: old, Call: verb.Seal(verb.Stop{})},
 		InPause: true, Seconds: 0.08, Limit: 10,
@@ -339,6 +342,7 @@ func (in *Input) stepPromote(p *operation.Plan, cand string) {
 		After:   []operation.Condition{{Kind: operation.IsPrimary, Server: cand, Term: p.Term}},
 		IfFails: "retried for up to 60 s, then needs you; no writes until " + cand + " is primary"})
 	p.AddStep(decideOpen(cand, p.Term))
+	in.stepReleaseGates(p, cand)
 }
 
 // stepsAfterPromotion write the mark of the term and re-point the others.

@@ -71,6 +71,9 @@ func init() {
 	register[Synchronize](false, "")
 	register[TimeCommits](false, FactTimed)
 	register[Promise](false, "")
+	register[RestGates](false, FactGates)
+	register[HoldGates](false, FactGates)
+	register[ReleaseGates](false, FactGates)
 }
 
 // Names lists all verbs in order.
@@ -155,6 +158,7 @@ const (
 	FactSums       FactKind = "sums" // one for each server
 	FactComparison FactKind = "comparison"
 	FactTimed      FactKind = "commits" // Of: before or after
+	FactGates      FactKind = "gates"   // Of: before, held or after
 )
 
 // Fact names one kept result. Of is the server, where there is one for each.

@@ -32,6 +32,7 @@ func Assess(in Input) View {
 		v.CanLose-- // one of them is needed already
 	}
 	v.Referees = referees(in)
+	v.Gates = gates(in)
 	v.Synchronous = assessSynchronous(in, &v, owner)
 	v.AtRisk = atRisk(in, &v, owner)
 	v.Health = clusterHealth(&v)

@@ -51,6 +51,11 @@ func problems(in Input, v *View) []Problem {
 			out = append(out, p)
 		}
 	}
+	for i := range v.Gates {
+		if p, found := gateProblem(in, &v.Gates[i]); found {
+			out = append(out, p)
+		}
+	}
 	place := map[cluster.Rule]int{}
 	for i, r := range cluster.Rules {
 		place[r] = i

@@ -21,20 +21,11 @@ type Referee struct {
 
 func referees(in Input) (out []Referee) {
 	for _, m := range in.Referees {
-		r := Referee{Name: m.Name, Agent: m.Agent, LastContactSeconds: -1}
+		r := Referee{Name: m.Name, Agent: m.Agent}
+		r.LastContactSeconds, r.Cause = contact(in, &m)
+		r.Answers = r.Cause.Code == ""
 		if m.Last != nil {
-			r.LastContactSeconds = max(0, in.Now.Sub(m.SeenAt).Seconds())
 			r.Noted = m.Last.Guard.Noted
-		}
-		switch {
-		case !m.Enrolled:
-			r.Cause = cause.Cause{Code: cause.NotEnrolled}
-		case m.Last == nil:
-			r.Cause = cause.Cause{Code: cause.NeverAnswered, Text: m.Problem}
-		case r.LastContactSeconds > in.Policy.UnseenSeconds:
-			r.Cause = cause.Cause{Code: cause.Silent, Seconds: r.LastContactSeconds, Text: m.Problem}
-		default:
-			r.Answers = true
 		}
 		out = append(out, r)
 	}

@@ -126,7 +126,8 @@ type Input struct {
 	Owner     string
 	Policy    cluster.Policy
 	Members   []Member
-	Referees  []Member   // agents without a database
+	Referees  []Member // agents without a database
+	Gates     []Member
 	Clock     *lag.Clock // where the owner stood when
 	// WrittenRate is the owner's rate in the same unit over the last half minute.
 	WrittenRate float64
@@ -173,6 +174,7 @@ type View struct {
 	AtRisk    AtRisk         `json:"at_risk"`
 	Servers   []Server       `json:"servers"`
 	Referees  []Referee      `json:"referees,omitempty"`
+	Gates     []Gate         `json:"gates,omitempty"`
 	Problems  []Problem      `json:"problems"`
 	Operation *Running       `json:"operation,omitempty"`
 	Policy    cluster.Policy `json:"policy"`
@@ -336,6 +338,10 @@ func (v *View) Render(say func(cause.Cause) string, sentence func([]cause.Cause)
 	for i := range v.Referees {
 		r := &v.Referees[i]
 		r.Why = say(r.Cause)
+	}
+	for i := range v.Gates {
+		g := &v.Gates[i]
+		g.Why = say(g.Cause)
 	}
 	for i := range v.Problems {
 		p := &v.Problems[i]

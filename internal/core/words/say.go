@@ -420,6 +420,17 @@ var slowWords = map[cause.Code]func(cause.Cause) string{
 	cause.StartReferee: func(c cause.Cause) string {
 		return "see that crosstwin referee runs on " + c.Server + "'s host, and that the service reaches it"
 	},
+	cause.GateSilent: func(c cause.Cause) string {
+		return "gate " + c.Name + " does not answer" + because(c) +
+			". It leads applications by what the service said last, as long as the primary's agent confirms that"
+	},
+	cause.StartGate: func(c cause.Cause) string {
+		return "see that crosstwin gate runs on " + c.Server + "'s host, and that the service reaches it"
+	},
+	cause.EnrollGate: func(c cause.Cause) string {
+		return "make a code with crosstwin server code " + c.Cluster + " " + c.Server +
+			", then on its host: crosstwin gate enroll"
+	},
 	cause.OpenByDefault: func(c cause.Cause) string {
 		return c.Server + " would open for writes if anything but its agent started it"
 	},

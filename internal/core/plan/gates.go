@@ -1,0 +1,110 @@
+package plan
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+
+	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/words"
+)
+
+// Where applications connect through gates, a planned pause fails none of their transactions:
+// the gates hold them before the primary stops, and lead them to where writes go on. Until the
+// point of no return that is undone by letting them go on where they were.
+
+// gateLimit is how long transactions that are under way may take to end before they are cut, in
+// seconds.
+const gateLimit = 1
+
+// gates are those that answer.
+func (in *Input) gates() (names []string) {
+	for _, g := range in.View.Gates {
+		if g.Answers {
+			names = append(names, g.Name)
+		}
+	}
+	return names
+}
+
+// checkGates says how many sessions there are at the gates, and what of them cannot be carried.
+func (in *Input) checkGates(p *operation.Plan) {
+	names := in.gates()
+	for _, g := range in.View.Gates {
+		if !g.Answers && g.LastContactSeconds >= 0 {
+			p.AddCheck(operation.Check{Name: "Gate that answers", Server: g.Name, Result: operation.Warn,
+				Evidence: "gate " + g.Name + " does not answer: " + g.Why,
+				Why:      "its clients feel the change as those do that connect to the server",
+				Mend:     "see that crosstwin gate runs on its host"})
+		}
+	}
+	if len(names) == 0 {
+		return
+	}
+	sessions, portable, others := 0, 0, map[string]int{}
+	for _, g := range in.View.Gates {
+		if g.Answers && g.Shows != nil {
+			sessions, portable = sessions+g.Shows.Sessions(), portable+g.Shows.Portable
+			for why, n := range g.Shows.Others {
+				others[why] += n
+			}
+		}
+	}
+	text := fmt.Sprintf("%s at %s, %d of them known to be portable", words.Count(int64(sessions), "session"),
+		gateNames(names), portable)
+	for _, why := range slices.Sorted(maps.Keys(others)) {
+		text += fmt.Sprintf("; not portable: %d with %s", others[why], why)
+	}
+	p.AddCheck(operation.Check{Name: "Sessions at gates", Result: operation.Pass, Evidence: text,
+		Why: "what cannot be carried is closed once its transaction has ended, or the limit is reached"})
+}
+
+func gateNames(names []string) string {
+	if len(names) == 1 {
+		return "gate " + names[0]
+	}
+	return "gates " + words.List(names)
+}
+
+// stepRestGates asks, ahead of the pause, what there is of each session.
+func (in *Input) stepRestGates(p *operation.Plan) {
+	names := in.gates()
+	if len(names) == 0 {
+		return
+	}
+	p.AddStep(operation.Step{Name: "rest-gates",
+		Action: operation.Action{Title: "Ask the sessions at " + gateNames(names) + " for their state",
+			Call: verb.Seal(verb.RestGates{Gates: names})}, Keep: verb.Fact{Kind: verb.FactGates, Of: "before"},
+		Seconds: 0.2, OnFail: operation.GoOn, IfFails: "sessions are asked in the write pause, which gets longer"})
+}
+
+// stepHoldGates holds applications.
+func (in *Input) stepHoldGates(p *operation.Plan, server string) {
+	names := in.gates()
+	if len(names) == 0 {
+		return
+	}
+	p.AddStep(operation.Step{Name: "hold-gates",
+		Action: operation.Action{Title: fmt.Sprintf("Hold new transactions at %s; give those under way %s", gateNames(names),
+			words.Span(gateLimit)),
+			Call: verb.Seal(verb.HoldGates{Gates: names, Limit: gateLimit})},
+		Keep: verb.Fact{Kind: verb.FactGates, Of: "held"}, InPause: true, Seconds: 0.05, Limit: 15,
+		Undo: putBack(operation.Action{Title: "Let applications at " + gateNames(names) + " go on at " + server,
+			Call: verb.Seal(verb.ReleaseGates{Gates: names})}),
+		IfFails: "applications go on at " + server})
+}
+
+// stepReleaseGates leads applications to where writes go on. A gate that is not told so here
+// learns it from the service within a second.
+func (in *Input) stepReleaseGates(p *operation.Plan, server string) {
+	names := in.gates()
+	if len(names) == 0 {
+		return
+	}
+	p.AddStep(operation.Step{Name: "release-gates",
+		Action: operation.Action{Title: fmt.Sprintf("Lead applications at %s to %s", gateNames(names), server),
+			Call: verb.Seal(verb.ReleaseGates{Gates: names, Waited: true})},
+		Keep: verb.Fact{Kind: verb.FactGates, Of: "after"}, InPause: true, Seconds: 0.05, Limit: 30, OnFail: operation.GoOn,
+		IfFails: "gates lead them to " + server + " by themselves, as soon as the service reaches them"})
+}

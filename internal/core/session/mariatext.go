@@ -1,0 +1,75 @@
+package session
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// MariaText is what a text in MariaDB's language can do.
+type MariaText struct {
+	// Ends: it can commit the transaction that it runs in. Most statements that define something
+	// do so without saying it (documentation, "SQL Statements That Cause an Implicit Commit"), so
+	// all count but those that are known not to.
+	Ends bool
+	// Commit: it is one statement, which commits; Rollback: which takes all back.
+	Commit, Rollback bool
+	// Holds is what it leaves in the session that can be neither asked nor carried; empty: nothing.
+	Holds string
+	// Kill is the connection that it ends, written from KillAt up to KillEnd.
+	Kill            int64
+	KillAt, KillEnd int
+}
+
+// keepsOn are the first words of statements that commit nothing.
+var keepsOn = []string{"SELECT", "INSERT", "UPDATE", "DELETE", "REPLACE", "SAVEPOINT", "ROLLBACK", "SHOW", "WITH",
+	"VALUES", "EXPLAIN", "DESCRIBE", "DESC", "SET", "USE", "DO", "("}
+
+// ReadMaria reads a text.
+func ReadMaria(text string) (out MariaText) {
+	list := statements(mariaSyntax.tokens(text))
+	for _, s := range list {
+		out.read(s)
+	}
+	if len(list) == 1 {
+		first := list[0][0]
+		out.Commit = first.is("COMMIT")
+		out.Rollback = first.is("ROLLBACK") && !slices.ContainsFunc(list[0], func(t token) bool { return t.is("TO") })
+	}
+	return out
+}
+
+func (x *MariaText) read(s []token) {
+	if !s[0].is(keepsOn...) || setsAutocommit(s) {
+		x.Ends = true
+	}
+	if begins(s, "ROLLBACK") && len(s) > 1 && s[len(s)-1].is("CHAIN") {
+		x.Ends = true
+	}
+	switch {
+	case len(calls(s, "get_lock")) > 0:
+		x.Holds = "a lock by GET_LOCK"
+	case s[0].is("FLUSH") && slices.ContainsFunc(s, func(t token) bool { return t.is("LOCK", "EXPORT") }):
+		x.Holds = "a lock by FLUSH TABLES"
+	case begins(s, "BACKUP", "STAGE"), begins(s, "BACKUP", "LOCK"):
+		x.Holds = "a lock by BACKUP"
+	case s[0].is("XA"):
+		x.Holds = "an XA transaction"
+	}
+	if s[0].is("KILL") {
+		x.kill(s)
+	}
+}
+
+func setsAutocommit(s []token) bool {
+	return s[0].is("SET") && slices.ContainsFunc(s, func(t token) bool { return strings.EqualFold(t.text, "autocommit") })
+}
+
+func (x *MariaText) kill(s []token) {
+	last := s[len(s)-1]
+	n, err := strconv.ParseInt(last.text, 10, 64)
+	byQuery := slices.ContainsFunc(s, func(t token) bool { return t.is("ID", "USER") })
+	if err == nil && last.kind == number && !byQuery {
+		x.Kill, x.KillAt, x.KillEnd = n, last.at, last.at+len(last.text)
+	}
+}

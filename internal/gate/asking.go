@@ -1,0 +1,168 @@
+package gate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/route"
+)
+
+// askEvery is how often agents are asked how their servers stand, askLimit how long one may take.
+const (
+	askEvery = 500 * time.Millisecond
+	askLimit = 1500 * time.Millisecond
+)
+
+// keepAsking asks all agents, whether or not the service is there.
+func (g *Gate) keepAsking(ctx context.Context) {
+	t := time.NewTicker(askEvery)
+	defer t.Stop()
+	for {
+		g.mu.Lock()
+		servers := append([]route.Server{}, g.orders.Servers...)
+		g.mu.Unlock()
+		for _, s := range servers {
+			go g.askAgent(ctx, s)
+		}
+		g.moveReaders()
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+	}
+}
+
+// askAgent asks one, and keeps the answer with the time of the question.
+func (g *Gate) askAgent(ctx context.Context, s route.Server) {
+	asked := time.Now()
+	ctx, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
+	standing, err := g.control.Standing(ctx, s)
+	if err != nil {
+		return // what it said last ages
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	before := g.said[s.Name]
+	if before.at.After(asked) {
+		return
+	}
+	g.said[s.Name] = said{standing, asked}
+	if before.Writes != standing.Writes || before.Reads != standing.Reads || before.Term != standing.Term ||
+		time.Since(before.at) > askLimit {
+		g.tell()
+	}
+}
+
+// awaitOwner asks the owner's agent again and again until it confirms that the server takes
+// writes.
+func (g *Gate) awaitOwner(ctx context.Context) error {
+	for {
+		g.mu.Lock()
+		owner := g.orders.Find(g.orders.Owner)
+		g.mu.Unlock()
+		if owner == nil {
+			return errors.New(string(route.NoOrders))
+		}
+		g.askAgent(ctx, *owner)
+		g.mu.Lock()
+		_, why := g.orders.Write(g.confirmed())
+		g.mu.Unlock()
+		if why == "" {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("%s: %s", owner.Name, why)
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
+
+// moveReaders has readers leave a server that is not fit for them any more, at their boundaries.
+func (g *Gate) moveReaders() {
+	g.mu.Lock()
+	said := g.confirmed()
+	var leaving []carried
+	for _, s := range g.sessions {
+		b := s.base()
+		if b.door != route.Reader || b.server() == "" || g.orders.Fit(b.server(), said) {
+			continue
+		}
+		if to, _ := g.target(route.Reader); to != nil {
+			leaving = append(leaving, s)
+		}
+	}
+	g.mu.Unlock()
+	for _, s := range leaving {
+		go s.moveOn()
+	}
+}
+
+// knowAfter is how long a session rests before it is asked for its state, which then is known when
+// its server goes down.
+const knowAfter = time.Second
+
+// keepKnowing asks sessions that have begun to rest. A few at a time: they are in no hurry.
+func (g *Gate) keepKnowing(ctx context.Context) {
+	for t := time.NewTicker(knowAfter / 4); ; {
+		var wg sync.WaitGroup
+		few := make(chan struct{}, 2)
+		for _, s := range g.all() {
+			if !s.base().rests() || g.holding.Load() {
+				continue
+			}
+			few <- struct{}{}
+			wg.Go(func() {
+				defer func() { <-few }()
+				ctx, cancel := context.WithTimeout(ctx, askLimit)
+				defer cancel()
+				s.ask(ctx)
+			})
+		}
+		wg.Wait()
+		select {
+		case <-ctx.Done():
+			t.Stop()
+			return
+		case <-t.C:
+		}
+	}
+}
+
+// kept asks for a user's password: the owner's agent first, and any other one that answers,
+// because what is kept is the same on all.
+func (g *Gate) kept(ctx context.Context, user string) (agentapi.Kept, error) {
+	g.mu.Lock()
+	owner := g.orders.Owner
+	servers := append([]route.Server{}, g.orders.Servers...)
+	g.mu.Unlock()
+	var failed error = errors.New(string(route.NoOrders))
+	for _, first := range []bool{true, false} {
+		for _, s := range servers {
+			if (s.Name == owner) != first {
+				continue
+			}
+			ctx, cancel := context.WithTimeout(ctx, askLimit)
+			k, err := g.control.Kept(ctx, s, user)
+			cancel()
+			if err == nil {
+				return k, nil
+			}
+			failed = fmt.Errorf("%s's agent: %w", s.Name, err)
+		}
+	}
+	return agentapi.Kept{}, failed
+}
+
+// standing is what a server's agent said last.
+func (g *Gate) standing(server string) route.Standing {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return g.said[server].Standing
+}

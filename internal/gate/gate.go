@@ -1,0 +1,346 @@
+// Package gate is the address that applications connect to. It speaks the databases' own
+// protocols, one connection to a server for one client, and carries sessions from one server to
+// another at the boundaries of their transactions (handbook, "Gate facts").
+//
+// Invariants: a writer is led to the owner of the newest term that the service named, and only
+// while that server's own agent confirms that it takes writes of right (route.Write). Nothing is
+// sent twice: what was forwarded and not answered is never repeated on another server. No
+// password and nothing that stands for one outlives its session. What of a session cannot be
+// carried ends it, with a reason; nothing of it is dropped in silence but what the handbook
+// names (currval, setseed).
+package gate
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"crosstwin/internal/agentapi"
+	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/position"
+	"crosstwin/internal/core/route"
+)
+
+// Config is where a gate listens for applications, and how it proves itself to them.
+type Config struct {
+	// Writer and Reader are addresses, as HOST:PORT or the path of a socket.
+	Writer []string `json:"writer"`
+	Reader []string `json:"reader,omitempty"`
+	// Cert and Key are files with its own certificate; empty: the one of its enrolment.
+	Cert string `json:"tls_cert,omitempty"`
+	Key  string `json:"tls_key,omitempty"`
+}
+
+// Check refuses what cannot be meant.
+func (c *Config) Check() error {
+	if len(c.Writer)+len(c.Reader) == 0 {
+		return errors.New("a gate needs an address for applications: give it one with --writer or --reader")
+	}
+	for _, a := range slices.Concat(c.Writer, c.Reader) {
+		if host, p, err := net.SplitHostPort(a); !strings.HasPrefix(a, "/") && (err != nil || p == "" || host == "") {
+			return fmt.Errorf("%q is no address for applications: it is like HOST:PORT, or the path of a socket", a)
+		}
+	}
+	if (c.Cert == "") != (c.Key == "") {
+		return errors.New("a certificate for applications needs its key as well: --tls-cert and --tls-key")
+	}
+	return nil
+}
+
+// Control is how a gate reaches the agents beside the servers, and what it shows its clients.
+type Control interface {
+	Standing(ctx context.Context, s route.Server) (route.Standing, error)
+	Kept(ctx context.Context, s route.Server, user string) (agentapi.Kept, error)
+	// Certificate is the gate's own, Authorities those that signed the servers'.
+	Certificate() tls.Certificate
+	Authorities() *x509.CertPool
+}
+
+// Gate is a running gate of one cluster. A session's lock is never taken while mu is wanted: who
+// holds mu may ask sessions, and not the other way round.
+type Gate struct {
+	cluster, name string
+	engine        string
+	cfg           Config
+	control       Control
+	log           *slog.Logger
+	secret        []byte // for users who are not there
+	tls           *tls.Config
+	listeners     []net.Listener
+	opening       chan struct{} // bounds how many connections to servers are opened at a time
+
+	mu     sync.Mutex
+	ctx    context.Context
+	orders route.Orders
+	said   map[string]said
+	// changed is closed, and replaced, when where to lead sessions may have changed.
+	changed  chan struct{}
+	held     time.Time   // since when sessions are held; zero: they are not
+	holding  atomic.Bool // the same, for those who hold a session's lock
+	sessions map[int64]carried
+	next     int64
+	greeting greeting // of a server of MariaDB's
+	// variables are the kinds of variables that sessions have, by server and process (MariaDB).
+	variables map[string]map[string]string
+
+	opened, refused, carriedN, cutN, closedN, waits atomic.Int64
+	waited                                          atomic.Int64 // nanoseconds
+}
+
+// said is what an agent said, and when it was asked.
+type said struct {
+	route.Standing
+	at time.Time
+}
+
+// carried is a session of either engine.
+type carried interface {
+	base() *session
+	// show describes it.
+	show() observation.GateSession
+	// awaitBoundary waits until nothing of it is under way, and reports whether that is so.
+	awaitBoundary(ctx context.Context) bool
+	// ask learns what there is of the session, where it stands at a boundary.
+	ask(ctx context.Context)
+	// cut ends what is under way so that its client can try again.
+	cut(ctx context.Context)
+	// leave gives up the server; a session that cannot be carried is ended, with the reason.
+	leave() (why string)
+	// rest gives up the connection of a session that does nothing, and reports whether it did.
+	rest() bool
+	// moveOn has it leave its server at a boundary; it goes to another one when it speaks.
+	moveOn()
+	// pinned reports whether it holds something that others must not come before.
+	pinned() bool
+	// enter goes to a server.
+	enter(ctx context.Context) error
+	// lose takes its server for gone.
+	lose(why string)
+	// wake has its goroutines look again.
+	wake()
+	// end closes it.
+	end(code, why string)
+}
+
+// New makes a gate.
+func New(cluster, engine, name string, cfg Config, control Control, log *slog.Logger) (*Gate, error) {
+	g := &Gate{cluster: cluster, name: name, cfg: cfg, control: control, log: log, secret: make([]byte, 32),
+		said: map[string]said{}, changed: make(chan struct{}), sessions: map[int64]carried{}, variables: map[string]map[string]string{},
+		opening: make(chan struct{}, openings), ctx: context.Background(), engine: engine}
+	rand.Read(g.secret)
+	g.tls = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: g.shows}
+	if err := cfg.Check(); err != nil {
+		return nil, fmt.Errorf("gate %s: %w", name, err)
+	}
+	if cfg.Cert != "" {
+		if _, err := tls.LoadX509KeyPair(cfg.Cert, cfg.Key); err != nil {
+			return nil, fmt.Errorf("the certificate of gate %s: %w", name, err)
+		}
+	}
+	return g, nil
+}
+
+// openings is how many connections to servers are opened at a time: each costs the server a
+// process (PostgreSQL), and more at once only wait for each other.
+const openings = 8
+
+// shows returns the certificate for clients; a file that was exchanged is read anew.
+func (g *Gate) shows(*tls.ClientHelloInfo) (*tls.Certificate, error) {
+	if g.cfg.Cert != "" {
+		c, err := tls.LoadX509KeyPair(g.cfg.Cert, g.cfg.Key)
+		return &c, err
+	}
+	c := g.control.Certificate()
+	return &c, nil
+}
+
+// Start opens the addresses and begins to serve until ctx ends.
+func (g *Gate) Start(ctx context.Context) error {
+	g.mu.Lock()
+	g.ctx = ctx
+	g.mu.Unlock()
+	if err := g.listen(); err != nil {
+		g.Stop()
+		return err
+	}
+	go g.keepAsking(ctx)
+	go g.keepKnowing(ctx)
+	return nil
+}
+
+// Stop closes the addresses and all sessions.
+func (g *Gate) Stop() {
+	for _, l := range g.listeners {
+		l.Close()
+	}
+	for _, s := range g.all() {
+		s.end(codeShutdown, "the gate is being stopped")
+	}
+}
+
+// all returns the sessions, the oldest first.
+func (g *Gate) all() []carried {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	out := make([]carried, 0, len(g.sessions))
+	for _, s := range g.sessions {
+		out = append(out, s)
+	}
+	slices.SortFunc(out, func(a, b carried) int { return int(a.base().id - b.base().id) })
+	return out
+}
+
+// of returns those of one door.
+func (g *Gate) of(d route.Door) []carried {
+	return slices.DeleteFunc(g.all(), func(s carried) bool { return s.base().door != d })
+}
+
+// add takes up a session that has logged in.
+func (g *Gate) add(s carried) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.sessions[s.base().id] = s
+	g.opened.Add(1)
+}
+
+func (g *Gate) remove(s carried) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	delete(g.sessions, s.base().id)
+}
+
+func (g *Gate) number() int64 {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.next++
+	return g.next
+}
+
+// tell has everybody who waits look again; mu is held.
+func (g *Gate) tell() {
+	close(g.changed)
+	g.changed = make(chan struct{})
+}
+
+// Obey takes the service's orders. Older ones are refused: the service may have been restored
+// from a backup.
+func (g *Gate) Obey(o *route.Orders) {
+	if o == nil {
+		return
+	}
+	g.mu.Lock()
+	if o.Term < g.orders.Term {
+		g.mu.Unlock()
+		return
+	}
+	moved := o.Term > g.orders.Term && o.Owner != g.orders.Owner && g.orders.Owner != ""
+	was := g.orders.Owner
+	g.orders = *o
+	g.tell()
+	g.mu.Unlock()
+	if moved {
+		g.leaveServer(was, o.Term)
+	}
+}
+
+// leaveServer takes the former owner for gone: a frozen host sends no end of its connections.
+func (g *Gate) leaveServer(was string, term int64) {
+	for _, s := range g.of(route.Writer) {
+		if s.base().server() == was {
+			s.lose(fmt.Sprintf("another server is primary in term %d", term))
+		}
+	}
+}
+
+// confirmed is what agents said, with its age; mu is held.
+func (g *Gate) confirmed() map[string]route.Confirmed {
+	out := map[string]route.Confirmed{}
+	for n, s := range g.said {
+		out[n] = route.Confirmed{Standing: s.Standing, Age: time.Since(s.at)}
+	}
+	return out
+}
+
+// target is where a door leads now; mu is held.
+func (g *Gate) target(d route.Door) (*route.Server, route.Why) {
+	if d == route.Writer {
+		return g.orders.Write(g.confirmed())
+	}
+	count := map[string]int{}
+	for _, s := range g.sessions {
+		if s.base().door == d {
+			count[s.base().server()]++
+		}
+	}
+	return g.orders.Read(g.confirmed(), count)
+}
+
+// waitLimit is how long a client waits for a server unless the orders say otherwise.
+const waitLimit = 30 * time.Second
+
+// place is a server that a session goes to, in the term that it was named in.
+type place struct {
+	route.Server
+	term    int64
+	process string
+}
+
+// await waits until a door leads somewhere. Past is set for a session that is carried while the
+// others are held.
+func (g *Gate) await(ctx context.Context, d route.Door, past bool) (place, error) {
+	began := time.Now()
+	waited := false
+	defer func() {
+		if waited {
+			g.waits.Add(1)
+			g.waited.Add(int64(time.Since(began)))
+		}
+	}()
+	for {
+		g.mu.Lock()
+		limit := waitLimit
+		if s := g.orders.WaitSeconds; s > 0 {
+			limit = time.Duration(s * float64(time.Second))
+		}
+		why, changed := route.Why("sessions are held for a change of the primary"), g.changed
+		if g.held.IsZero() || past || d == route.Reader {
+			var s *route.Server
+			if s, why = g.target(d); s != nil {
+				p := place{*s, g.orders.Term, g.said[s.Name].Process}
+				g.mu.Unlock()
+				return p, nil
+			}
+		}
+		g.mu.Unlock()
+		waited = true
+		left := time.NewTimer(limit - time.Since(began))
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			left.Stop()
+			return place{}, ctx.Err()
+		case <-left.C:
+			return place{}, fmt.Errorf("no server for %s within %s: %s", d, limit, why)
+		}
+		left.Stop()
+	}
+}
+
+func (g *Gate) isMariaDB() bool { return g.engine == position.EngineMariaDB }
+
+// setHeld says since when sessions are held; the zero time: they are not. mu is held.
+func (g *Gate) setHeld(since time.Time) {
+	g.held = since
+	g.holding.Store(!since.IsZero())
+	g.tell()
+}

@@ -1,0 +1,472 @@
+package gate
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"maps"
+
+	core "crosstwin/internal/core/session"
+)
+
+// How a session of MariaDB's is carried from one server to another.
+
+// mariaCarryError says why a session could not go on; number is what its client is told.
+type mariaCarryError struct {
+	number uint16
+	text   string
+}
+
+func (e mariaCarryError) Error() string { return e.text }
+
+// arrives takes up a connection after a login, of the client's own or the gate's: what the login
+// set is what all later differences are from.
+func (s *mariaSession) arrives(b *mariaBackend) error {
+	_, values, _, err := s.values(b)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.back, s.at, s.at0 = b, b.place, values
+	if s.known == nil {
+		s.known, s.asked, s.fresh = &mariaState{database: s.database}, true, true
+	}
+	return nil
+}
+
+// awaitBoundary implements carried.
+func (s *mariaSession) awaitBoundary(ctx context.Context) bool {
+	stop := context.AfterFunc(ctx, s.cond.Broadcast)
+	defer stop()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for !s.ended && s.back != nil && (s.moving || !s.quiet()) && ctx.Err() == nil {
+		s.cond.Wait()
+	}
+	return s.ended || s.back == nil || s.quiet()
+}
+
+// ask implements carried.
+func (s *mariaSession) ask(context.Context) {
+	s.mu.Lock()
+	if s.asked || s.back == nil || !s.quiet() || s.moving || s.ended {
+		s.mu.Unlock()
+		return
+	}
+	s.moving = true
+	s.mu.Unlock()
+	s.askNow()
+	s.mu.Lock()
+	s.done()
+	s.mu.Unlock()
+}
+
+// askNow asks; the session is the caller's, and at a boundary.
+func (s *mariaSession) askNow() {
+	s.mu.Lock()
+	b, base := s.back, s.at0
+	s.mu.Unlock()
+	if b == nil || !b.alive() {
+		return // whoever speaks next finds it gone
+	}
+	b.conn.SetDeadline(time.Now().Add(cutLimit))
+	st, err := s.readState(b, base)
+	b.conn.SetDeadline(time.Time{})
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var said mariaError
+	if err != nil {
+		s.whyNot = "a state that could not be asked for"
+		if !errors.As(err, &said) {
+			b.conn.Close() // its answers would be taken for the client's
+		}
+		return
+	}
+	s.known, s.asked, s.fresh = st, true, true
+	s.whyNot = s.why()
+}
+
+// why is why the session cannot be carried; mu is held.
+func (s *mariaSession) why() string {
+	if s.known == nil {
+		return "a state that is not known"
+	}
+	why := slices.Clone(s.known.why)
+	if s.holds != "" {
+		why = append(why, s.holds)
+	}
+	for _, st := range s.statements {
+		if st.cursor {
+			why = append(why, "an open cursor")
+			break
+		}
+	}
+	for _, st := range s.statements {
+		if st.long {
+			why = append(why, "data sent ahead of a statement")
+			break
+		}
+	}
+	return strings.Join(why, ", ")
+}
+
+// pinned implements carried: nothing that is carried here shuts out others.
+func (s *mariaSession) pinned() bool { return false }
+
+// rest implements carried.
+func (s *mariaSession) rest() bool {
+	s.mu.Lock()
+	ok := s.asked && s.whyNot == "" && !s.moving && !s.ended && s.back != nil && s.quiet() &&
+		time.Since(s.changed) > knowAfter
+	if ok {
+		s.detach()
+	}
+	s.mu.Unlock()
+	return ok
+}
+
+// detach gives the connection up; mu is held.
+func (s *mariaSession) detach() {
+	b := s.back
+	s.back, s.at = nil, place{}
+	if b == nil {
+		return
+	}
+	go func() {
+		b.conn.SetDeadline(time.Now().Add(time.Second))
+		b.seq = 0
+		b.send([]byte{core.ComQuit})
+		b.conn.Close()
+	}()
+}
+
+// leave implements carried.
+func (s *mariaSession) leave() string {
+	s.mu.Lock()
+	if !s.begin() {
+		s.mu.Unlock()
+		return ""
+	}
+	why := s.why()
+	switch {
+	case s.back == nil:
+		why = ""
+	case !s.quiet():
+		why = "work that could not be ended"
+	case !s.asked && why == "":
+		why = "a state that could not be asked for"
+	}
+	if why == "" {
+		s.detach()
+	}
+	s.done()
+	s.mu.Unlock()
+	if why != "" {
+		s.g.closedN.Add(1)
+		s.end("1927", "the primary is about to change, and a session with "+why+" cannot be carried to another server; "+
+			"nothing was under way")
+	}
+	return why
+}
+
+// moveOn implements carried.
+func (s *mariaSession) moveOn() {
+	s.ask(s.g.ctx)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.asked && s.whyNot == "" && !s.moving && !s.ended && s.quiet() {
+		s.detach()
+	}
+}
+
+// enter implements carried.
+func (s *mariaSession) enter(ctx context.Context) error {
+	s.mu.Lock()
+	if !s.begin() {
+		s.mu.Unlock()
+		return errEnded
+	}
+	done := s.back != nil
+	s.mu.Unlock()
+	var err error
+	if !done {
+		err = s.attach(ctx, true)
+	}
+	s.mu.Lock()
+	s.done()
+	s.mu.Unlock()
+	if err != nil {
+		s.endWith(err)
+	}
+	return err
+}
+
+// attach goes to a server and becomes there what the session was; it is the caller's.
+func (s *mariaSession) attach(ctx context.Context, past bool) error {
+	s.mu.Lock()
+	st := s.known
+	s.database = st.database
+	s.mu.Unlock()
+	ctx, cancel := context.WithTimeout(ctx, waitLimit+loginLimit)
+	defer cancel()
+	b, err := s.open(ctx, past)
+	if err != nil {
+		return mariaCarryError{errShutdown, "no server to go on with: " + err.Error() + "; nothing was under way: connect again"}
+	}
+	b.conn.SetDeadline(time.Now().Add(loginLimit))
+	err = s.become(b, st)
+	b.conn.SetDeadline(time.Time{})
+	if err != nil {
+		b.conn.Close()
+		var c mariaCarryError
+		if errors.As(err, &c) {
+			return err
+		}
+		return mariaCarryError{errGone, fmt.Sprintf("the session could not be carried to %s: %v; nothing was under way", b.Name, err)}
+	}
+	s.g.carriedN.Add(1)
+	return nil
+}
+
+// become makes a connection what the session was.
+func (s *mariaSession) become(b *mariaBackend, st *mariaState) error {
+	if st.lastGTID != "" {
+		rows, _, err := b.command(core.ComQuery, "select @@global.gtid_binlog_state, @@global.gtid_current_pos limit 1", s.noEnds)
+		if err != nil || len(rows) != 1 || len(rows[0]) != 2 {
+			return fmt.Errorf("what %s holds cannot be read: %w", b.Name, err)
+		}
+		if !holds(st.lastGTID, value(rows[0][0]), value(rows[0][1])) {
+			return mariaCarryError{errGone, fmt.Sprintf("writes of this session are missing on %s, which became primary without "+
+				"all of the former one's (%s): look what is there", b.Name, st.lastGTID)}
+		}
+	}
+	if err := s.arrives(b); err != nil {
+		return err
+	}
+	if err := s.restoreOn(b, st); err != nil {
+		s.mu.Lock()
+		s.back, s.at = nil, place{}
+		s.mu.Unlock()
+		return err
+	}
+	return nil
+}
+
+func (s *mariaSession) restoreOn(b *mariaBackend, st *mariaState) error {
+	kinds, err := s.variables(b)
+	if err != nil {
+		return err
+	}
+	for _, sql := range st.restore(kinds) {
+		if _, _, err := b.command(core.ComQuery, sql, s.noEnds); err != nil {
+			return err
+		}
+	}
+	s.mu.Lock()
+	statements := maps.Clone(s.statements)
+	s.mu.Unlock()
+	for _, id := range slices.Sorted(maps.Keys(statements)) {
+		_, x, err := b.command(core.ComPrepare, statements[id].text, s.noEnds)
+		if err != nil {
+			return err
+		}
+		b.ids[id] = x.Statement
+	}
+	return nil
+}
+
+// cut implements carried: what runs is cancelled, and a transaction is taken back. Its client is
+// told that it may try again, now or with its next command.
+func (s *mariaSession) cut(ctx context.Context) {
+	s.mu.Lock()
+	b := s.back
+	if s.ended || b == nil || s.quiet() {
+		s.mu.Unlock()
+		return
+	}
+	running := s.busy
+	s.cutting = running
+	s.mu.Unlock()
+	if running {
+		s.kill(ctx, b)
+	}
+	stop := context.AfterFunc(ctx, s.cond.Broadcast)
+	defer stop()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for !s.ended && s.back == b && s.busy && ctx.Err() == nil {
+		s.cond.Wait()
+	}
+	if s.busy || s.back != b || !s.inside || !s.begin() {
+		return
+	}
+	s.mu.Unlock()
+	b.conn.SetDeadline(time.Now().Add(cutLimit))
+	_, _, err := b.command(core.ComQuery, "rollback", s.noEnds)
+	b.conn.SetDeadline(time.Time{})
+	s.mu.Lock()
+	if err == nil {
+		s.inside = false
+		if !running { // who was told already knows
+			s.failed = true
+			s.g.cutN.Add(1)
+		}
+	}
+	s.done()
+}
+
+// kill ends what runs in a session. Users may do so with their own without any privilege.
+func (s *mariaSession) kill(ctx context.Context, b *mariaBackend) {
+	other, err := s.dial(ctx, b.place)
+	if err != nil {
+		s.g.log.Warn("what runs in a session could not be ended", "session", s.id, "error", err)
+		return
+	}
+	defer other.conn.Close()
+	other.conn.SetDeadline(time.Now().Add(cutLimit))
+	other.command(core.ComQuery, fmt.Sprintf("kill query %d", b.thread), s.noEnds)
+}
+
+// lose implements carried.
+func (s *mariaSession) lose(why string) {
+	s.mu.Lock()
+	b := s.back
+	s.mu.Unlock()
+	if b != nil {
+		s.g.log.Info("a session's server is taken for gone", "session", s.id, "server", b.Name, "why", why)
+		b.conn.Close() // whoever uses it next finds it gone
+	}
+}
+
+// goneBetween handles the end of a server's connection that was found before a command was sent.
+func (s *mariaSession) goneBetween(b *mariaBackend) error {
+	b.conn.Close()
+	s.mu.Lock()
+	known := s.fresh && s.why() == ""
+	switch {
+	case s.back != b || s.ended:
+		s.mu.Unlock()
+		return nil
+	case s.inside && known && !s.ends:
+		s.back, s.at, s.inside, s.failed, s.asked = nil, place{}, false, true, true
+		s.g.cutN.Add(1)
+		s.mu.Unlock()
+		return nil
+	case !s.inside && s.asked && known:
+		s.back, s.at = nil, place{}
+		s.mu.Unlock()
+		return s.wasKilled(b)
+	}
+	s.mu.Unlock()
+	err := mariaCarryError{errGone, "the connection to " + b.Name + " has ended; nothing that was not acknowledged was committed"}
+	s.endWith(err)
+	return err
+}
+
+// wasKilled tells a KILL of the session from the end of its server: where the server lets the user
+// in again, it lives, and the session was meant. An idle session may have ended long ago, with a
+// server that was started again since: only the same process counts.
+func (s *mariaSession) wasKilled(b *mariaBackend) error {
+	if s.g.standing(b.Name).Process != b.process || b.process == "" {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(s.g.ctx, askLimit)
+	defer cancel()
+	again, err := s.dial(ctx, b.place)
+	if err != nil {
+		return nil
+	}
+	defer again.conn.Close()
+	if rows, _, err := again.command(core.ComQuery, "select @@global.read_only limit 1", s.noEnds); err != nil || len(rows) != 1 ||
+		s.door == "writer" && value(rows[0][0]) != "0" {
+		return nil // it is no primary any more: that is why it ended its sessions
+	}
+	err = mariaCarryError{errGone, "Connection was killed"}
+	s.endWith(err)
+	return err
+}
+
+// lost handles the end of a server's connection while a command was under way (handbook, "Gate
+// facts", 5).
+func (s *mariaSession) lost(b *mariaBackend, c command, cause error) error {
+	b.conn.Close()
+	s.mu.Lock()
+	if s.back != b || s.ended {
+		s.mu.Unlock()
+		return errEnded
+	}
+	s.back, s.at, s.busy = nil, place{}, false
+	known := s.fresh && s.why() == ""
+	inside, reader, ends := s.inside, s.reader(), s.ends
+	retry := known && (inside && !ends || !inside && reader)
+	if retry {
+		s.inside, s.asked = false, true
+		s.g.cutN.Add(1)
+	}
+	s.cond.Broadcast()
+	s.mu.Unlock()
+	var err error
+	switch torn := errors.Is(cause, errTorn); {
+	case torn:
+		err = errTorn // nothing that could be said would be understood
+		s.end("", "")
+	case retry:
+		return s.out.send(failure(errRetry, retryText))
+	case inside && !ends || !inside && reader:
+		err = mariaCarryError{errGone, "the connection to " + b.Name + " has ended; nothing of the transaction was committed"}
+	default:
+		err = mariaCarryError{errGone, "the connection to " + b.Name + " has ended while a statement was under way: whether it " +
+			"was committed is not known"}
+	}
+	s.endWith(err)
+	return err
+}
+
+// endWith ends a session that could not go on.
+func (s *mariaSession) endWith(err error) {
+	var c mariaCarryError
+	if errors.As(err, &c) {
+		s.g.closedN.Add(1)
+		s.end(fmt.Sprint(c.number), c.text)
+		return
+	}
+	s.end("", err.Error())
+}
+
+// end implements carried. Without a code nothing is said; a client that waits for no answer reads
+// it with its next command.
+func (s *mariaSession) end(code, why string) {
+	s.mu.Lock()
+	if s.ended {
+		s.mu.Unlock()
+		return
+	}
+	s.ended = true
+	b := s.back
+	s.back = nil
+	waits := !s.waiting.IsZero() || s.busy || b == nil
+	s.cond.Broadcast()
+	s.mu.Unlock()
+	s.client.SetWriteDeadline(time.Now().Add(time.Second)) // a client that reads nothing holds nobody up
+	if b != nil {
+		b.conn.Close()
+	}
+	var number uint16
+	fmt.Sscan(code, &number)
+	if code == codeShutdown {
+		number = errShutdown
+	}
+	if number != 0 {
+		s.g.log.Info("a session was ended", "session", s.id, "user", s.user, "code", number, "why", why)
+		if !waits {
+			s.out.seq = 1 // it is read as the answer to the next command
+		}
+		s.out.send(failure(number, why))
+	}
+	s.out.conn.Close()
+}
