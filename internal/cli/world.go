@@ -61,7 +61,7 @@ func (a *app) buildWorld(ctx context.Context, dir string, clusters []string) (*d
 	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
-	return demo.Build(ctx, demo.Options{Dir: dir, Binary: exe, Clusters: clusters, Fencing: true,
+	return demo.Build(ctx, demo.Options{Dir: dir, Binary: exe, Clusters: clusters, Fencing: true, Gates: demo.Gates,
 		Log: func(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }})
 }
 

@@ -226,6 +226,9 @@ func (h *postgresHouse) session(ctx context.Context) (session, error) {
 	for _, s := range h.c.Servers {
 		hosts = append(hosts, at(s.Host, s.Port))
 	}
+	if gates := h.c.Writers(); len(gates) > 0 {
+		hosts = gates
+	}
 	c, err := pgx.Connect(ctx,
 		fmt.Sprintf("postgresql://%s:%s@%s/%s?target_session_attrs=read-write&connect_timeout=2&application_name=skerry",
 			application, appPassword, strings.Join(hosts, ","), Bookings))
@@ -234,6 +237,8 @@ func (h *postgresHouse) session(ctx context.Context) (session, error) {
 	}
 	return seller{c, h.passengers()}, nil
 }
+
+func (h *postgresHouse) socketName() string { return ".s.PGSQL.5432" }
 
 // write makes one booking: it is inserted and raises the seats sold.
 func (s seller) write(ctx context.Context, reference string) error {

@@ -287,9 +287,14 @@ type mover struct {
 
 // application connects to one server as the application.
 func (h *mariadbHouse) application(ctx context.Context, s *Server) (*mover, error) {
+	return h.dial(ctx, at(s.Host, s.Port))
+}
+
+// dial connects to an address as the application.
+func (h *mariadbHouse) dial(ctx context.Context, address string) (*mover, error) {
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.Net, c.Addr, c.DBName, c.MultiStatements, c.InterpolateParams, c.Timeout = application,
-		appPassword, "tcp", at(s.Host, s.Port), Cargo, true, true, 2*time.Second
+		appPassword, "tcp", address, Cargo, true, true, 2*time.Second
 	c.Logger, c.ReadTimeout = &mysql.NopLogger{}, writeLimit // a commit takes no context
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
@@ -303,7 +308,20 @@ func (h *mariadbHouse) application(ctx context.Context, s *Server) (*mover, erro
 	return m, nil
 }
 
+func (h *mariadbHouse) socketName() string { return "mysqld.sock" }
+
 func (h *mariadbHouse) session(ctx context.Context) (session, error) {
+	if gates := h.c.Writers(); len(gates) > 0 {
+		var failed error
+		for _, g := range gates {
+			m, err := h.dial(ctx, g)
+			if err == nil {
+				return m, nil
+			}
+			failed = err
+		}
+		return nil, failed
+	}
 	for _, s := range h.c.Servers {
 		if m := h.writer(ctx, s); m != nil {
 			return m, nil

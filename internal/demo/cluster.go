@@ -82,8 +82,11 @@ type house interface {
 	startByHand(ctx context.Context, s *Server, env ...string) error
 	// starve has the primary's replicas get nothing more, without its knowledge.
 	starve(ctx context.Context, primary *Server) error
-	// session connects an application to whichever server takes writes.
+	// session connects an application to whichever server takes writes: through the gates where
+	// there are some.
 	session(ctx context.Context) (session, error)
+	// socketName is the name of a socket that the engine's own clients look for in a directory.
+	socketName() string
 	missing(ctx context.Context, s *Server, acked []string) ([]string, error)
 	promise(ctx context.Context, s *Server) error
 	// writable tries to write, as the strongest account that a role should stop.

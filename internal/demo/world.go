@@ -40,6 +40,8 @@ type Options struct {
 	More []string
 	// Small has each cluster begin with an eighth of its rows.
 	Small bool
+	// Gates are names of gates that every cluster has; applications connect to them.
+	Gates []string
 	// Fencing has a deadman beside every agent, so that fencing can be switched on.
 	Fencing bool
 	// Blank makes the data of a new server, of an engine, at a directory by do, or in another
@@ -68,6 +70,7 @@ type World struct {
 	Dir        string
 	URL, Token string
 	Clusters   []*Cluster
+	Gates      []*Gate
 	Client     *client.Client
 
 	opt     Options
@@ -111,7 +114,7 @@ func Build(ctx context.Context, opt Options) (*World, error) {
 	for _, c := range w.Clusters {
 		steps = append(steps, c.AddMembers, c.house.makePrimary, c.StartAgents, c.awaitPrimary)
 	}
-	for _, s := range append(steps, w.writeConnections) {
+	for _, s := range append(steps, w.addGates, w.writeConnections) {
 		if err := s(ctx); err != nil {
 			w.Stop()
 			return nil, err
@@ -247,11 +250,13 @@ type Connections struct {
 		PID   int    `json:"pid"`
 	} `json:"service"`
 	Servers []*Server `json:"servers"`
+	Gates   []*Gate   `json:"gates,omitempty"`
 }
 
 func (w *World) writeConnections(context.Context) error {
 	var c Connections
 	c.Service.URL, c.Service.Token, c.Service.PID, c.Servers = w.URL, w.Token, w.ServicePID(), w.servers()
+	c.Gates = w.Gates
 	b, err := json.MarshalIndent(c, "", "  ")
 	if err != nil {
 		return err
@@ -275,6 +280,11 @@ func (w *World) StopManagement() {
 	var procs []*exec.Cmd
 	if w.service != nil {
 		procs = append(procs, w.service)
+	}
+	for _, g := range w.Gates {
+		if g.process != nil {
+			procs = append(procs, g.process)
+		}
 	}
 	for _, s := range w.servers() {
 		if s.deadman != nil {
@@ -329,7 +339,8 @@ func leftovers(dir string) []int {
 	var out []int
 	eachProcess(func(pid int, cmdline, _ string) {
 		args := strings.Split(cmdline, "\x00")
-		if pid == os.Getpid() || len(args) < 4 || args[1] != "serve" && args[1] != "agent" && args[1] != "deadman" {
+		if pid == os.Getpid() || len(args) < 4 || args[1] != "serve" && args[1] != "agent" && args[1] != "deadman" &&
+			args[1] != "gate" {
 			return
 		}
 		for i, a := range args {

@@ -236,7 +236,7 @@ func (s *mariaSession) admit(c command) (*mariaBackend, error) {
 	if !s.inside {
 		s.ends = false
 	}
-	s.ends = s.ends || c.text.Ends || s.executes(c).Ends
+	s.ends = s.ends || c.text.Ends || s.executes(c).Ends || s.inside && c.text.Begins
 	if c.text.Holds != "" {
 		s.holds = c.text.Holds
 	}

@@ -121,7 +121,9 @@ func (s *pgSession) detach() {
 		return
 	}
 	b.conn.SetWriteDeadline(time.Now().Add(time.Second))
+	b.writing.Lock()
 	b.send(&pgproto3.Terminate{})
+	b.writing.Unlock()
 	b.conn.Close()
 	<-b.gone // what it had to say to the client is said
 }

@@ -13,6 +13,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -310,6 +311,9 @@ func random() string {
 type pgBackend struct {
 	*wire
 	place
+	// writing: the server may have answered what the client's goroutine sent before that has
+	// returned from sending it.
+	writing sync.Mutex
 	cancel  [8]byte // process and key, for a request to cancel
 	params  map[string]string
 	retired bool           // given up on purpose: its end says nothing; the session's mu guards it

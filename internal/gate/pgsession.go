@@ -83,7 +83,9 @@ func (s *pgSession) run() {
 	if b != nil {
 		b.conn.SetWriteDeadline(time.Now().Add(time.Second))
 		if errors.Is(err, io.EOF) || err == nil {
+			b.writing.Lock()
 			b.send(&pgproto3.Terminate{})
+			b.writing.Unlock()
 		}
 		b.conn.Close()
 	}
@@ -109,21 +111,30 @@ func (s *pgSession) fromClient() error {
 			return err
 		}
 		switch {
-		case b == nil && text.whole != nil: // passed over
-		case b == nil:
+		case b != nil:
+			err = s.forward(b, text, n)
+		case text.whole == nil: // passed over
 			err = s.out.pass(n, io.Discard)
-		case text.whole != nil:
-			b.w.Write(text.whole)
-		default:
-			err = s.out.pass(n, b.w)
 		}
 		if err != nil {
 			return err
 		}
-		if b != nil && s.out.r.Buffered() == 0 {
-			b.w.Flush() // where it fails, relay sees why
-		}
 	}
+}
+
+// forward sends a message on, and all that waits to be sent where the client has sent no more.
+func (s *pgSession) forward(b *pgBackend, t text, n int) (err error) {
+	b.writing.Lock()
+	defer b.writing.Unlock()
+	if t.whole != nil {
+		b.w.Write(t.whole)
+	} else {
+		err = s.out.pass(n, b.w)
+	}
+	if s.out.r.Buffered() == 0 {
+		b.w.Flush() // where it fails, relay sees why
+	}
+	return err
 }
 
 // text is what is known of one of the client's messages.
@@ -270,7 +281,7 @@ func (s *pgSession) mayBegin() (again bool, err error) {
 
 // waitFlushed waits for a change with everything sent that was forwarded; mu is held.
 func (s *pgSession) waitFlushed() {
-	if b := s.back; b.w.Buffered() > 0 {
+	if b := s.back; b.w.Buffered() > 0 { // only this goroutine writes while the session is not at a boundary
 		s.mu.Unlock()
 		b.w.Flush()
 		s.mu.Lock()

@@ -85,7 +85,10 @@ func (s *pgSession) exchange(ctx context.Context, b *pgBackend, list []pgproto3.
 	s.mu.Lock()
 	b.answers = answers
 	s.mu.Unlock()
-	if err := b.send(list...); err != nil {
+	b.writing.Lock()
+	err := b.send(list...)
+	b.writing.Unlock()
+	if err != nil {
 		return nil, err
 	}
 	select {

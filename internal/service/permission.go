@@ -118,10 +118,11 @@ func (s *Service) ask(ctx context.Context, c *watched, server string) error {
 		c.mu.Unlock()
 		return nil
 	}
-	q, t := c.guardAsk(m), agentapi.Target{Cluster: c.rec.Name, Server: server, Address: m.rec.Agent}
+	q, t, referee := c.guardAsk(m), agentapi.Target{Cluster: c.rec.Name, Server: server, Address: m.rec.Agent},
+		m.rec.Referee
 	c.mu.Unlock()
 	limit := askLimit
-	if !m.rec.Referee && !seen(&c.latest.Load().View, server) {
+	if !referee && !seen(&c.latest.Load().View, server) {
 		limit = unseenLimit / 2 // the others wait for it
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)

@@ -12,6 +12,8 @@ type MariaText struct {
 	// do so without saying it (documentation, "SQL Statements That Cause an Implicit Commit"), so
 	// all count but those that are known not to.
 	Ends bool
+	// Begins: it begins a transaction, first of all. It commits the one that is under way.
+	Begins bool
 	// Commit: it is one statement, which commits; Rollback: which takes all back.
 	Commit, Rollback bool
 	// Holds is what it leaves in the session that can be neither asked nor carried; empty: nothing.
@@ -28,7 +30,11 @@ var keepsOn = []string{"SELECT", "INSERT", "UPDATE", "DELETE", "REPLACE", "SAVEP
 // ReadMaria reads a text.
 func ReadMaria(text string) (out MariaText) {
 	list := statements(mariaSyntax.tokens(text))
-	for _, s := range list {
+	for i, s := range list {
+		if i == 0 && (begins(s, "START", "TRANSACTION") || begins(s, "BEGIN") && len(s) <= 2) {
+			out.Begins = true
+			continue
+		}
 		out.read(s)
 	}
 	if len(list) == 1 {
