@@ -1,0 +1,379 @@
+package e2e
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/view"
+	"crosstwin/internal/demo"
+)
+
+// Applications connect to gates and never learn of servers: switchovers fail none of their
+// transactions, sessions that do nothing live through the loss of a server, and errors say whether
+// to try again.
+func TestGate(t *testing.T) {
+	t.Parallel()
+	for _, name := range []string{demo.Bookings, demo.Cargo} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			w := newWorldOf(t, name, true, func(o *demo.Options) { o.Gates = demo.Gates })
+			w.gatesLead("gull")
+			w.must(0, []string{"quay", "pier", "answers", w.Writers()[0], w.Readers()[1]}, "gate", "list", "bookings")
+			w.must(2, []string{"has no gate \"mole\""}, "gate", "show", "bookings", "mole")
+			w.must(2, []string{"is a gate of"}, "server", "show", "bookings", "quay")
+			w.readsReplicas()
+			w.wrongLogins()
+			load := w.Load(4, 2*time.Millisecond)
+			defer load.Stop()
+			w.switchedOverUnderLoad(load)
+			w.overTheLimit()
+			w.lostServer(load)
+			load.Stop()
+			w.holdsAll(load, nil, "tern", "heron")
+			w.removedGate()
+		})
+	}
+}
+
+// gatesLead waits until all gates lead writers to a server.
+func (w *world) gatesLead(server string) {
+	w.t.Helper()
+	w.await(func(v view.View) bool {
+		for _, g := range v.Gates {
+			if !g.Answers || g.Shows == nil || g.Shows.To != w.as(server) {
+				return false
+			}
+		}
+		return len(v.Gates) == len(demo.Gates)
+	})
+}
+
+// through opens one session through a gate's address.
+func (w *world) through(address string) (*sql.Conn, func()) {
+	w.t.Helper()
+	c, close, err := w.tryThrough(address, "")
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return c, close
+}
+
+// tryThrough logs in with another password, where one is given.
+func (w *world) tryThrough(address, password string) (*sql.Conn, func(), error) {
+	w.t.Helper()
+	u, err := url.Parse(w.server("gull").ApplicationURI)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	if password != "" {
+		u.User = url.UserPassword(u.User.Username(), password)
+	}
+	u.Host = address
+	driver, source := "pgx", u.String()
+	if w.mariadb() {
+		p, _ := u.User.Password()
+		driver, source = "mysql", fmt.Sprintf("%s:%s@tcp(%s)%s?tls=skip-verify", u.User.Username(), p, address, u.Path)
+	}
+	db, err := sql.Open(driver, source)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	c, err := db.Conn(w.ctx)
+	return c, func() {
+		if c != nil {
+			c.Close()
+		}
+		db.Close()
+	}, err
+}
+
+// code is the SQLSTATE, or the number, of an error.
+func code(err error) string {
+	var pg *pgconn.PgError
+	var my *mysql.MySQLError
+	switch {
+	case errors.As(err, &pg):
+		return pg.Code
+	case errors.As(err, &my):
+		return fmt.Sprint(my.Number)
+	}
+	return fmt.Sprint(err)
+}
+
+// one asks for one value.
+func one(ctx context.Context, c *sql.Conn, query string, args ...any) string {
+	ctx, cancel := context.WithTimeout(ctx, waitLimit)
+	defer cancel()
+	var s sql.NullString
+	if err := c.QueryRowContext(ctx, query, args...).Scan(&s); err != nil {
+		return code(err)
+	}
+	return s.String
+}
+
+// readsReplicas: readers are led to replicas, both of them.
+func (w *world) readsReplicas() {
+	ask := "select inet_server_port()"
+	if w.mariadb() {
+		ask = "select @@port"
+	}
+	seen := map[string]bool{}
+	for range 2 {
+		for _, a := range w.Readers() {
+			c, close := w.through(a)
+			defer close()
+			seen[one(w.ctx, c, ask)] = true
+		}
+	}
+	for _, n := range []string{"tern", "heron"} {
+		if !seen[fmt.Sprint(w.server(n).Port)] {
+			w.t.Errorf("no reader of 4 was led to %s: %v", n, seen)
+		}
+	}
+	if seen[fmt.Sprint(w.server("gull").Port)] {
+		w.t.Error("a reader was led to the primary")
+	}
+}
+
+// wrongLogins: a gate lets nobody in who does not know the password.
+func (w *world) wrongLogins() {
+	want := "28P01"
+	if w.mariadb() {
+		want = "1045"
+	}
+	if _, close, err := w.tryThrough(w.Writers()[0], "guessed"); code(err) != want {
+		w.t.Errorf("a wrong password: %v", err)
+		close()
+	}
+}
+
+// switchedOverUnderLoad: writers, sessions at rest and newcomers go through two switchovers, and none of them
+// is told anything.
+func (w *world) switchedOverUnderLoad(load *demo.Workload) {
+	w.t.Helper()
+	var idle []*sql.Conn
+	for i := range 6 {
+		c, close := w.through(w.Writers()[i%2])
+		defer close()
+		w.remember(c, i)
+		idle = append(idle, c)
+	}
+	if err := load.AwaitAcks(w.ctx, 50); err != nil {
+		w.t.Fatal(err)
+	}
+	stop := make(chan struct{})
+	newcomers := make(chan error, 1)
+	go func() { newcomers <- w.newcomers(stop) }()
+	for i, to := range []string{"tern", "gull"} {
+		w.must(0, []string{"Sessions at gates"}, "check", "bookings", "--for", "switchover")
+		op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: w.as(to)})
+		told := false
+		for _, e := range op.Journal {
+			told = told || strings.HasPrefix(e.Text, "gates: ")
+		}
+		if !told {
+			w.t.Errorf("the journal says nothing of the gates: %+v", op.Journal)
+		}
+		for n, c := range idle {
+			if got, want := w.remembered(c, n), fmt.Sprintf("%d kept", n); got != want {
+				w.t.Errorf("switchover %d: session %d remembers %q, want %q", i, n, got, want)
+			}
+		}
+		if err := load.AwaitAcks(w.ctx, 50); err != nil {
+			w.t.Fatal(err)
+		}
+	}
+	close(stop)
+	if err := <-newcomers; err != nil {
+		w.t.Errorf("who connected during a switchover: %v", err)
+	}
+	if n := load.Failed(); n > 0 {
+		w.t.Errorf("%d transactions failed", n)
+	}
+	out := w.must(0, []string{"writer", "skerry"}, "gate", "sessions", "bookings", "quay")
+	if !strings.Contains(out, "idle") {
+		w.t.Errorf("no session at rest is shown:\n%s", out)
+	}
+}
+
+// newcomers connect again and again, and ask one thing.
+func (w *world) newcomers(stop chan struct{}) error {
+	for {
+		select {
+		case <-stop:
+			return nil
+		default:
+		}
+		c, close, err := w.tryThrough(w.Writers()[1], "")
+		if err == nil {
+			if got := one(w.ctx, c, "select 17"); got != "17" {
+				err = errors.New(got)
+			}
+		}
+		close()
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// remember has a session hold something of its own; remembered asks for it.
+func (w *world) remember(c *sql.Conn, i int) {
+	w.t.Helper()
+	list := []string{fmt.Sprintf("set work_mem = '%dMB'", 5+i), fmt.Sprintf("set skerry.deck = '%d'", i),
+		"prepare deck as select current_setting('skerry.deck') || case when current_setting('work_mem') = '" +
+			fmt.Sprint(5+i) + "MB' then ' kept' else ' lost' end"}
+	if w.mariadb() {
+		list = []string{fmt.Sprintf("set @deck = '%d ', session max_heap_table_size = %d", i, 32768+1024*i)}
+	}
+	for _, sql := range list {
+		if _, err := c.ExecContext(w.ctx, sql); err != nil {
+			w.t.Fatal(err)
+		}
+	}
+}
+
+func (w *world) remembered(c *sql.Conn, i int) string {
+	if w.mariadb() {
+		return one(w.ctx, c, fmt.Sprintf("select concat(@deck, if(@@max_heap_table_size = %d, 'kept', 'lost'))", 32768+1024*i))
+	}
+	return one(w.ctx, c, "execute deck")
+}
+
+// retry is the code that tells a client to try again.
+func (w *world) retry() string {
+	if w.mariadb() {
+		return "1213"
+	}
+	return "40001"
+}
+
+// lasting is a statement that takes a while.
+func (w *world) lasting() string {
+	if w.mariadb() {
+		return "select sleep(30)"
+	}
+	return "select pg_sleep(30)"
+}
+
+// overTheLimit: a transaction that is longer than the limit is cut, its client told to try again,
+// and its session lives on, whether it waits for its client or for its server.
+func (w *world) overTheLimit() {
+	w.t.Helper()
+	waits, close := w.through(w.Writers()[0])
+	defer close()
+	runs, close2 := w.through(w.Writers()[0])
+	defer close2()
+	for i, c := range []*sql.Conn{waits, runs} {
+		w.remember(c, i)
+		if _, err := c.ExecContext(w.ctx, "begin"); err != nil {
+			w.t.Fatal(err)
+		}
+	}
+	ended := make(chan string, 1)
+	go func() { ended <- one(w.ctx, runs, w.lasting()) }()
+	w.await(func(v view.View) bool {
+		out, _, _ := w.run("gate", "sessions", "bookings", "quay")
+		return strings.Contains(out, "busy") && strings.Contains(out, "in a transaction")
+	})
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: w.as("tern")})
+	if got := <-ended; got != w.retry() {
+		w.t.Errorf("a statement that ran too long: %s", got)
+	}
+	if got := one(w.ctx, waits, "select 1"); got != w.retry() {
+		w.t.Errorf("a transaction that was open too long: %s", got)
+	}
+	for i, c := range []*sql.Conn{waits, runs} {
+		if _, err := c.ExecContext(w.ctx, "rollback"); err != nil {
+			w.t.Errorf("after the cut: %v", err)
+		}
+		if got, want := w.remembered(c, i), fmt.Sprintf("%d kept", i); got != want {
+			w.t.Errorf("after the cut session %d remembers %q", i, got)
+		}
+	}
+}
+
+// lostServer: the primary is killed. Who rests goes on with what the session held; who is in a
+// transaction is told to try again; of a statement under way nobody claims to know.
+func (w *world) lostServer(load *demo.Workload) {
+	w.t.Helper()
+	rests, close := w.through(w.Writers()[0])
+	defer close()
+	inside, close2 := w.through(w.Writers()[0])
+	defer close2()
+	runs, close3 := w.through(w.Writers()[0])
+	defer close3()
+	for i, c := range []*sql.Conn{rests, inside} {
+		w.remember(c, i)
+	}
+	w.await(func(v view.View) bool {
+		list, err := w.Client.GateSessions(w.ctx, w.Name, "quay")
+		known := 0
+		for _, s := range list.Sessions {
+			if s.Portable && s.State == "idle" {
+				known++
+			}
+		}
+		return err == nil && known >= 3
+	})
+	if _, err := inside.ExecContext(w.ctx, "begin"); err != nil {
+		w.t.Fatal(err)
+	}
+	ended := make(chan string, 1)
+	go func() { ended <- one(w.ctx, runs, w.lasting()) }()
+	w.await(func(v view.View) bool {
+		out, _, _ := w.run("gate", "sessions", "bookings", "quay")
+		return strings.Contains(out, "busy")
+	})
+	load.Stop() // what of its writes is not acknowledged may be there or not
+	demo.KillDatabase(w.server("tern"))
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Failover, To: w.as("gull"),
+		ConfirmStopped: []string{w.as("tern")}})
+	unknown := map[bool]string{false: "08007", true: "1927"}[w.mariadb()]
+	if got := <-ended; got != unknown {
+		w.t.Errorf("a statement that was under way: %s, want %s", got, unknown)
+	}
+	if got := one(w.ctx, inside, "select 1"); got != w.retry() {
+		w.t.Errorf("a transaction that was open: %s", got)
+	}
+	if _, err := inside.ExecContext(w.ctx, "rollback"); err != nil {
+		w.t.Errorf("after the failover: %v", err)
+	}
+	for i, c := range []*sql.Conn{rests, inside} {
+		if got, want := w.remembered(c, i), fmt.Sprintf("%d kept", i); got != want {
+			w.t.Errorf("after the failover session %d remembers %q", i, got)
+		}
+	}
+	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: w.as("tern")})
+}
+
+// removedGate: a gate that was removed is told nothing any more, and leads nobody.
+func (w *world) removedGate() {
+	w.t.Helper()
+	w.must(0, nil, "server", "remove", "bookings", "pier", "--yes")
+	for end := time.Now().Add(patience); ; time.Sleep(100 * time.Millisecond) {
+		ctx, cancel := context.WithTimeout(w.ctx, time.Second)
+		c, close, err := w.tryThrough(w.Writers()[1], "")
+		if err == nil {
+			err = c.PingContext(ctx)
+		}
+		close()
+		cancel()
+		if err != nil {
+			return
+		}
+		if time.Now().After(end) {
+			w.t.Fatal("a gate that was removed lets applications in")
+		}
+	}
+}
