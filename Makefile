@@ -73,7 +73,7 @@ deb: build
 	mkdir -p dist/units dist/completion
 	sed 's#/usr/local/bin/crosstwin serve --dir /var/lib/crosstwin#/usr/bin/crosstwin serve --dir /var/lib/crosstwin --config /etc/crosstwin/serve.yaml#' \
 	  deploy/crosstwin.service >dist/units/crosstwin.service
-	for u in crosstwin-agent crosstwin-deadman crosstwin-referee; do \
+	for u in crosstwin-agent crosstwin-deadman crosstwin-referee crosstwin-gate; do \
 	  sed 's#/usr/local/bin/#/usr/bin/#' deploy/$$u.service >dist/units/$$u.service; done
 	bin/crosstwin docs --man dist/man
 	gzip -9n dist/man/*

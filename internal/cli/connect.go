@@ -4,7 +4,9 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -28,6 +30,7 @@ type connection struct {
 
 func (a *app) connectCommand() *cobra.Command {
 	var t dialect.Target
+	var direct bool
 	format := string(dialect.URI)
 	c := &cobra.Command{Use: "connect CLUSTER", Short: "Print where an application connects, ready to paste",
 		Args: exactly(1),
@@ -36,7 +39,7 @@ func (a *app) connectCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			out, err := connectionOf(v, dialect.Format(format), t)
+			out, err := connectionOf(v, dialect.Format(format), t, direct)
 			if err != nil {
 				return exitError{exitUsage, err}
 			}
@@ -48,10 +51,12 @@ func (a *app) connectCommand() *cobra.Command {
 			})
 		})}
 	c.Long = "Print where an application connects, ready to paste: to the server that takes writes, or with --reader to " +
-		"one that is kept for readers. There is no password in it.\n\nPostgreSQL's clients are given all servers, and look " +
+		"one that is kept for readers. There is no password in it.\n\nWhere the cluster has gates it is to these, which lead " +
+		"to the right server also after a change of the primary. Otherwise, or with --direct, PostgreSQL's clients are given all servers, and look " +
 		"for the right one themselves each time they connect, also after a change of the primary. MariaDB's are given the " +
 		"one that is the right one now; a balancer that asks the agents leads them to it later as well (docs/balancers.md)."
 	c.Flags().BoolVar(&t.Reader, "reader", false, "for reading: a replica that is not hidden, nor delayed")
+	c.Flags().BoolVar(&direct, "direct", false, "to the servers themselves, past the gates")
 	c.Flags().StringVar(&format, "format", format, "uri, env (for a shell), jdbc, or dsn (of the engine's library)")
 	c.Flags().StringVar(&t.User, "user", "", "the application's user")
 	c.Flags().StringVar(&t.Database, "database", "", "the application's database")
@@ -60,8 +65,13 @@ func (a *app) connectCommand() *cobra.Command {
 
 // connectionOf picks the servers: the primary first for who writes, with those that may take its
 // place behind it; for who reads those that are fit for it, the primary last.
-func connectionOf(v view.View, f dialect.Format, t dialect.Target) (connection, error) {
+func connectionOf(v view.View, f dialect.Format, t dialect.Target, direct bool) (connection, error) {
 	out := connection{Cluster: v.Cluster, Reader: t.Reader, Format: string(f)}
+	if !direct {
+		if through, found, err := throughGates(v, f, t); found || err != nil {
+			return through, err
+		}
+	}
 	servers := slices.Clone(v.Servers)
 	primary := func(s view.Server) int {
 		if (s.Name == v.Primary) == t.Reader {
@@ -95,4 +105,56 @@ func connectionOf(v view.View, f dialect.Format, t dialect.Target) (connection, 
 		out.Note = strings.Replace(out.Note, "which takes writes now", "which is to take writes and does not now", 1)
 	}
 	return out, nil
+}
+
+// throughGates is where an application connects by way of the cluster's gates; false: there is none
+// with such an address.
+func throughGates(v view.View, f dialect.Format, t dialect.Target) (out connection, found bool, err error) {
+	out = connection{Cluster: v.Cluster, Reader: t.Reader, Format: string(f)}
+	t.Gates = true
+	for _, g := range v.Gates {
+		if g.Shows == nil {
+			continue
+		}
+		addresses := g.Shows.Writer
+		if t.Reader {
+			addresses = g.Shows.Reader
+		}
+		for _, a := range addresses {
+			if at, ok := gateAddress(a, g.Agent); ok {
+				t.Servers, out.Servers = append(t.Servers, at), append(out.Servers, g.Name)
+				break
+			}
+		}
+	}
+	if len(t.Servers) == 0 {
+		return out, false, nil
+	}
+	d := dialect.Of(v.Engine)
+	if out.Text, err = d.Connection(f, t); err != nil {
+		return out, true, fmt.Errorf("where to connect to %s: %w", v.Cluster, err)
+	}
+	if rest := out.Servers[1:]; !d.ManyHosts && f != dialect.JDBC && len(rest) > 0 {
+		out.Note = fmt.Sprintf("This is gate %s. Clients of %s are told of one address; the other gates of %s are %s: crosstwin "+
+			"gate list %[3]s", out.Servers[0], d.Label, v.Cluster, words.List(rest))
+		out.Servers = out.Servers[:1]
+	}
+	return out, true, nil
+}
+
+// gateAddress is a gate's address as an application on another host dials it: one that listens on
+// every address of its host is reached where the service reaches it.
+func gateAddress(listens, agent string) (a observation.Address, ok bool) {
+	host, port, err := net.SplitHostPort(listens)
+	if err != nil {
+		return a, false
+	}
+	if ip := net.ParseIP(host); host == "" || ip != nil && ip.IsUnspecified() {
+		if host, _, err = net.SplitHostPort(agent); err != nil {
+			return a, false
+		}
+	}
+	a.Host = host
+	a.Port, err = strconv.Atoi(port)
+	return a, err == nil
 }

@@ -28,22 +28,53 @@ func TestConnectionOf(t *testing.T) {
 		reader bool
 		want   string
 	}{{false, "tern petrel gull"}, {true, "skua petrel gull tern"}} {
-		out, err := connectionOf(v, dialect.URI, dialect.Target{Reader: c.reader})
+		out, err := connectionOf(v, dialect.URI, dialect.Target{Reader: c.reader}, false)
 		if err != nil || strings.Join(out.Servers, " ") != c.want || out.Note != "" {
 			t.Errorf("reader %t: %+v %v, want %s", c.reader, out, err, c.want)
 		}
 	}
 	v.Engine = "mariadb"
-	out, err := connectionOf(v, dialect.URI, dialect.Target{})
+	out, err := connectionOf(v, dialect.URI, dialect.Target{}, false)
 	if err != nil || out.Text != "mariadb://tern:5432/" || !strings.Contains(out.Note, "which takes writes now") {
 		t.Errorf("%+v %v", out, err)
 	}
 	v.Servers[1].Health = view.Stopped
-	if out, _ := connectionOf(v, dialect.URI, dialect.Target{}); !strings.Contains(out.Note, "does not now") {
+	if out, _ := connectionOf(v, dialect.URI, dialect.Target{}, false); !strings.Contains(out.Note, "does not now") {
 		t.Errorf("%s", out.Note)
 	}
 	v = view.View{Cluster: "bookings", Engine: "postgresql"}
-	if _, err := connectionOf(v, dialect.URI, dialect.Target{}); err == nil {
+	if _, err := connectionOf(v, dialect.URI, dialect.Target{}, false); err == nil {
 		t.Error("somewhere to connect to without a server")
+	}
+}
+
+// Where there are gates, applications are told of these; a gate that listens on every address of
+// its host, by the one at which the service reaches it.
+func TestConnectionThroughGates(t *testing.T) {
+	gate := func(name string, writer, reader []string) view.Gate {
+		return view.Gate{Name: name, Agent: "10.0.0.9:7750", Shows: &observation.Gate{Writer: writer, Reader: reader}}
+	}
+	v := view.View{Cluster: "bookings", Engine: "postgresql", Gates: []view.Gate{
+		gate("quay", []string{"/run/gate/s", "10.0.0.8:6432"}, nil), gate("pier", []string{"0.0.0.0:6432"}, []string{"[::]:6433"}),
+		{Name: "mole"}}}
+	for _, c := range []struct {
+		engine string
+		format dialect.Format
+		reader bool
+		want   string
+	}{
+		{"postgresql", dialect.URI, false, "postgresql://10.0.0.8:6432,10.0.0.9:6432/"},
+		{"postgresql", dialect.JDBC, false, "jdbc:postgresql://10.0.0.8:6432,10.0.0.9:6432/"},
+		{"postgresql", dialect.Env, true, "PGHOST=10.0.0.9\nPGPORT=6433"},
+		{"mariadb", dialect.JDBC, false, "jdbc:mariadb:sequential://10.0.0.8:6432,10.0.0.9:6432/"},
+		{"mariadb", dialect.URI, false, "mariadb://10.0.0.8:6432/"},
+	} {
+		v.Engine = c.engine
+		if out, err := connectionOf(v, c.format, dialect.Target{Reader: c.reader}, false); err != nil || out.Text != c.want {
+			t.Errorf("%s %s: %+v %v, want %s", c.engine, c.format, out, err, c.want)
+		}
+	}
+	if _, err := connectionOf(v, dialect.URI, dialect.Target{}, true); err == nil {
+		t.Error("directly, without a server")
 	}
 }

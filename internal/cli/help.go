@@ -22,6 +22,13 @@ var examples = map[string]string{
 	"referee": "crosstwin referee",
 	"referee enroll": "crosstwin referee enroll --service https://harbour.skerry.example:7710 --code CODE --host " +
 		"10.0.0.9",
+	"gate": "crosstwin gate",
+	"gate enroll": "crosstwin gate enroll --service https://harbour.skerry.example:7710 --code CODE --host 10.0.0.9 \\\n" +
+		"  --writer 10.0.0.9:6432 --reader 10.0.0.9:6433",
+	"gate add":      "crosstwin gate add bookings quay",
+	"gate list":     "crosstwin gate list bookings",
+	"gate show":     "crosstwin gate show bookings quay",
+	"gate sessions": "crosstwin gate sessions bookings quay",
 	"agent enroll": "crosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +
 		"--host 10.0.0.2\ncrosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +
 		"--host 10.0.0.2 \\\n  --data-dir /var/lib/postgresql/15/main",

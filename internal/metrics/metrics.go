@@ -36,6 +36,10 @@ func gauge(name, help string, labels ...string) family {
 	return family{prometheus.NewDesc("crosstwin_"+name, help, labels, nil), prometheus.GaugeValue}
 }
 
+func counter(name, help string, labels ...string) family {
+	return family{prometheus.NewDesc("crosstwin_"+name, help, labels, nil), prometheus.CounterValue}
+}
+
 var (
 	takesWrites = gauge("cluster_takes_writes", "1 while the cluster's primary takes writes.", "cluster")
 	canLose     = gauge("cluster_can_lose_servers",
@@ -58,6 +62,19 @@ var (
 		"server")
 	referee = gauge("referee_up",
 		"1 while the referee answers, which is an agent without a database.", "cluster", "referee")
+	gateUp       = gauge("gate_up", "1 while the gate answers.", "cluster", "gate")
+	gateLeads    = gauge("gate_leads", "1 while the gate leads writers to a server.", "cluster", "gate")
+	gateSessions = gauge("gate_sessions", "Sessions of a gate, by door and server; an empty server is none just now.",
+		"cluster", "gate", "door", "server")
+	gateWaiting = gauge("gate_waiting", "Clients that wait for a server now.", "cluster", "gate")
+	gateHeld    = gauge("gate_held_seconds", "For how long sessions have been held for an operation; 0 while they are not.",
+		"cluster", "gate")
+	gateOpened = counter("gate_sessions_opened_total", "Sessions that logged in at the gate.", "cluster", "gate")
+	gateEnded  = counter("gate_outcomes_total", "What came of sessions: carried to another server, cut in a transaction, "+
+		"closed because they could not be carried, refused at the login.", "cluster", "gate", "outcome")
+	gateWaits  = counter("gate_waits_total", "How often a client had to wait for a server.", "cluster", "gate")
+	gateWaited = counter("gate_waited_seconds_total", "How long clients have waited for a server in all.", "cluster",
+		"gate")
 	running  = gauge("cluster_operation_running", "1 while an operation is under way.", "cluster", "kind")
 	problems = gauge("cluster_problems", "Problems that are seen now, by rule.", "cluster", "rule")
 	alerts   = gauge("alerts_open", "Alerts that are not over.", "cluster", "level")
@@ -86,16 +103,16 @@ var (
 		"server", "stage")
 	delay = gauge("replica_delay_seconds", "For how long the replica holds writes back on purpose.", "cluster",
 		"server")
-	conflicts = family{prometheus.NewDesc("crosstwin_replica_conflicts_total",
-		"Queries that replay cancelled, by cause, since the server's statistics began.",
-		[]string{"cluster", "server", "cause"}, nil), prometheus.CounterValue}
+	conflicts = counter("replica_conflicts_total",
+		"Queries that replay cancelled, by cause, since the server's statistics began.", "cluster", "server", "cause")
 
 	records = gauge("records_bytes", "Size of the service's records.")
 )
 
 var all = []family{takesWrites, canLose, term, riskBytes, riskSeconds, permission, needsService, synchronous,
 	commitsWait,
-	commitsAlone, referee, running,
+	commitsAlone, referee, gateUp, gateLeads, gateSessions, gateWaiting, gateHeld, gateOpened, gateEnded, gateWaits,
+	gateWaited, running,
 	problems, alerts, health, up, isPrimary, age, skew, certEnds, diskFree, logFree, logBytes, logFull, slotKept,
 	lagSeconds, lagBytes, stage, delay, conflicts, records}
 
@@ -142,6 +159,26 @@ func flag(b bool) float64 {
 	return 0
 }
 
+func collectGate(to sink, cluster string, g *view.Gate) {
+	to.put(gateUp, flag(g.Answers), cluster, g.Name)
+	s := g.Shows
+	if s == nil || !g.Answers {
+		return
+	}
+	to.put(gateLeads, flag(s.To != ""), cluster, g.Name)
+	for _, d := range s.Doors {
+		to.put(gateSessions, float64(d.Sessions), cluster, g.Name, d.Door, d.Server)
+	}
+	to.put(gateWaiting, float64(s.Waiting), cluster, g.Name)
+	to.put(gateHeld, s.HeldSeconds, cluster, g.Name)
+	to.put(gateOpened, float64(s.Opened), cluster, g.Name)
+	for outcome, n := range map[string]int64{"carried": s.Carried, "cut": s.Cut, "closed": s.Closed, "refused": s.Refused} {
+		to.put(gateEnded, float64(n), cluster, g.Name, outcome)
+	}
+	to.put(gateWaits, float64(s.Waits), cluster, g.Name)
+	to.put(gateWaited, s.WaitedSeconds, cluster, g.Name)
+}
+
 func collectCluster(to sink, v *view.View) {
 	p := v.Find(v.Primary)
 	to.put(takesWrites, flag(p != nil && p.Health == view.TakesWrites), v.Cluster)
@@ -168,6 +205,9 @@ func collectCluster(to sink, v *view.View) {
 	}
 	for i := range v.Referees {
 		to.put(referee, flag(v.Referees[i].Answers), v.Cluster, v.Referees[i].Name)
+	}
+	for i := range v.Gates {
+		collectGate(to, v.Cluster, &v.Gates[i])
 	}
 	if v.Operation != nil {
 		to.put(running, 1, v.Cluster, string(v.Operation.Kind))

@@ -47,12 +47,15 @@ func newSchedule(t *testing.T, cluster string, seed uint64, fencing bool) *sched
 	s := &schedule{t: t, seed: seed, rng: rand.New(rand.NewPCG(seed, 0)), began: time.Now(), undo: map[string]func(){}}
 	s.Cluster, s.ctx = harness.World(t, binary, cluster, s.keepLogs, func(o *demo.Options) {
 		o.Host, o.Fencing = hosts(t), fencing
+		if throughGates(seed) {
+			o.Gates = demo.Gates
+		}
 	})
 	return s
 }
 
 func run(t *testing.T, name string, seed uint64) {
-	fencing := seed/2%2 == 0 // each engine with it and without
+	fencing := seed/2%2 == 0 || os.Getenv("CROSSTWIN_FENCED") != "" // each engine with it and without
 	s := newSchedule(t, name, seed, fencing)
 	t.Cleanup(func() { t.Logf("chaos: seed %d on %s:\n  %s", seed, name, strings.Join(s.told(), "\n  ")) })
 	s.smallDisks()
@@ -83,6 +86,10 @@ func run(t *testing.T, name string, seed uint64) {
 	s.catchUp()
 	s.judge()
 }
+
+// throughGates: applications connect to gates in each third schedule, and in all with
+// CROSSTWIN_GATES.
+func throughGates(seed uint64) bool { return seed%3 == 0 || os.Getenv("CROSSTWIN_GATES") != "" }
 
 // modeOf is the synchronous mode of a schedule: that of CROSSTWIN_MODE, else one in each fourth.
 func modeOf(seed uint64) synchronous.Mode {

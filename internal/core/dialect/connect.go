@@ -29,8 +29,10 @@ var Formats = []Format{URI, Env, JDBC, DSN}
 // Target is where an application is to connect, and as whom.
 type Target struct {
 	// Servers, the likeliest first. Reader: a replica will do, and is preferred.
-	Servers        []observation.Address
-	Reader         bool
+	Servers []observation.Address
+	Reader  bool
+	// Gates: they are gates, which lead to the right server themselves.
+	Gates          bool
 	User, Database string // empty: the application says
 }
 
@@ -40,7 +42,7 @@ func (d *Dialect) Connection(f Format, t Target) (string, error) {
 	if len(t.Servers) == 0 {
 		return "", fmt.Errorf("no server is known by an address")
 	}
-	if !d.ManyHosts {
+	if !d.ManyHosts && (f != JDBC || !t.Gates) {
 		t.Servers = t.Servers[:1]
 	}
 	if !slices.Contains(Formats, f) {
@@ -117,20 +119,32 @@ func forLibpq(s string) string {
 // role (target_session_attrs, from version 14 on with prefer-standby); JDBC has its own word.
 func postgresConnect() map[Format]func(Target) string {
 	role := func(t Target) string {
+		if t.Gates {
+			return ""
+		}
 		if t.Reader {
 			return "prefer-standby"
 		}
 		return "read-write"
 	}
 	return map[Format]func(Target) string{
-		URI: func(t Target) string { return t.address("postgresql", url.Values{"target_session_attrs": {role(t)}}) },
+		URI: func(t Target) string {
+			query := url.Values{}
+			if r := role(t); r != "" {
+				query.Set("target_session_attrs", r)
+			}
+			return t.address("postgresql", query)
+		},
 		Env: func(t Target) string {
 			hosts, ports := t.lists()
 			return settings("\n", forShell, setting{"PGHOST", hosts}, setting{"PGPORT", ports}, setting{"PGUSER", t.User},
 				setting{"PGDATABASE", t.Database}, setting{"PGTARGETSESSIONATTRS", role(t)})
 		},
 		JDBC: func(t Target) string {
-			query := url.Values{"targetServerType": {map[bool]string{false: "primary", true: "preferSecondary"}[t.Reader]}}
+			query := url.Values{}
+			if !t.Gates {
+				query.Set("targetServerType", map[bool]string{false: "primary", true: "preferSecondary"}[t.Reader])
+			}
 			if t.User != "" {
 				query.Set("user", t.User)
 			}
@@ -159,6 +173,10 @@ func mariadbConnect() map[Format]func(Target) string {
 				query.Set("user", t.User)
 			}
 			t.User = ""
+			if t.Gates && len(t.Servers) > 1 { // its driver tries one after the other
+				return t.address("jdbc:mariadb:sequential", query)
+			}
+			t.Servers = t.Servers[:1]
 			return t.address("jdbc:mariadb", query)
 		},
 		DSN: func(t Target) string {
