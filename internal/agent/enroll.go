@@ -51,8 +51,9 @@ func Enroll(ctx context.Context, dir, service, code string, cfg Config) (Config,
 		return cfg, err
 	}
 	ans, err := askEnrolment(ctx, service, fingerprint, agentapi.EnrollRequest{Code: code, Request: string(csr),
-		Referee: cfg.Referee, Gate: cfg.Gate != nil, Engine: cfg.Engine, Server: old.Server, Cluster: old.Cluster, Agent: cfg.Advertise,
-		Host: cfg.Host, Port: cfg.Port})
+		Referee: cfg.Referee, Gate: cfg.Gate != nil, Engine: cfg.Engine, Server: old.Server, Cluster: old.Cluster,
+		Agent: cfg.Advertise,
+		Host:  cfg.Host, Port: cfg.Port})
 	if err != nil {
 		return cfg, err
 	}

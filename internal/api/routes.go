@@ -306,8 +306,8 @@ func (a *API) showServer(c echo.Context) error {
 		return service.InputError{Err: fmt.Errorf("%s is a referee of %s and has no database: crosstwin status %s says how "+
 			"it is", c.Param("server"), v.Cluster, v.Cluster)}
 	case slices.ContainsFunc(v.Gates, func(g view.Gate) bool { return g.Name == c.Param("server") }):
-		return service.InputError{Err: fmt.Errorf("%s is a gate of %s and has no database: crosstwin gate show %s %[1]s says "+
-			"how it is", c.Param("server"), v.Cluster, v.Cluster)}
+		return service.InputError{Err: fmt.Errorf("%s is a gate of %s and has no database: crosstwin gate show %s %[1]s "+
+			"says how it is", c.Param("server"), v.Cluster, v.Cluster)}
 	case s == nil:
 		return service.NotFound("server", c.Param("server"))
 	}

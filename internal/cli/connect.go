@@ -51,9 +51,9 @@ func (a *app) connectCommand() *cobra.Command {
 			})
 		})}
 	c.Long = "Print where an application connects, ready to paste: to the server that takes writes, or with --reader to " +
-		"one that is kept for readers. There is no password in it.\n\nWhere the cluster has gates it is to these, which lead " +
-		"to the right server also after a change of the primary. Otherwise, or with --direct, PostgreSQL's clients are given all servers, and look " +
-		"for the right one themselves each time they connect, also after a change of the primary. MariaDB's are given the " +
+		"one that is kept for readers. There is no password in it.\n\nWhere the cluster has gates it is to these, which " +
+		"lead to the right server also after a change of the primary. Otherwise, or with --direct, PostgreSQL's clients " +
+		"are given all servers, and look for the right one themselves each time they connect, also after a change of the primary. MariaDB's are given the " +
 		"one that is the right one now; a balancer that asks the agents leads them to it later as well (docs/balancers.md)."
 	c.Flags().BoolVar(&t.Reader, "reader", false, "for reading: a replica that is not hidden, nor delayed")
 	c.Flags().BoolVar(&direct, "direct", false, "to the servers themselves, past the gates")
@@ -135,8 +135,8 @@ func throughGates(v view.View, f dialect.Format, t dialect.Target) (out connecti
 		return out, true, fmt.Errorf("where to connect to %s: %w", v.Cluster, err)
 	}
 	if rest := out.Servers[1:]; !d.ManyHosts && f != dialect.JDBC && len(rest) > 0 {
-		out.Note = fmt.Sprintf("This is gate %s. Clients of %s are told of one address; the other gates of %s are %s: crosstwin "+
-			"gate list %[3]s", out.Servers[0], d.Label, v.Cluster, words.List(rest))
+		out.Note = fmt.Sprintf("This is gate %s. Clients of %s are told of one address; the other gates of %s are %s: "+
+			"crosstwin gate list %[3]s", out.Servers[0], d.Label, v.Cluster, words.List(rest))
 		out.Servers = out.Servers[:1]
 	}
 	return out, true, nil

@@ -55,7 +55,8 @@ func TestConnectionThroughGates(t *testing.T) {
 		return view.Gate{Name: name, Agent: "10.0.0.9:7750", Shows: &observation.Gate{Writer: writer, Reader: reader}}
 	}
 	v := view.View{Cluster: "bookings", Engine: "postgresql", Gates: []view.Gate{
-		gate("quay", []string{"/run/gate/s", "10.0.0.8:6432"}, nil), gate("pier", []string{"0.0.0.0:6432"}, []string{"[::]:6433"}),
+		gate("quay", []string{"/run/gate/s", "10.0.0.8:6432"}, nil),
+		gate("pier", []string{"0.0.0.0:6432"}, []string{"[::]:6433"}),
 		{Name: "mole"}}}
 	for _, c := range []struct {
 		engine string

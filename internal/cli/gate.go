@@ -200,8 +200,9 @@ func (a *app) printGate(w io.Writer, cluster string, g view.Gate) {
 }
 
 func (a *app) gateSessions() *cobra.Command {
-	return &cobra.Command{Use: "sessions CLUSTER NAME", Short: "List the sessions of a gate, and whether each can be carried",
-		Args: exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
+	return &cobra.Command{Use: "sessions CLUSTER NAME",
+		Short: "List the sessions of a gate, and whether each can be carried",
+		Args:  exactly(2), RunE: a.with(func(cmd *cobra.Command, c *client.Client, args []string) error {
 			list, err := c.GateSessions(cmd.Context(), args[0], args[1])
 			if err != nil {
 				return err

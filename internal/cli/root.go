@@ -108,8 +108,8 @@ func (a *app) root() *cobra.Command {
 	a.v.SetConfigType("yaml")
 	a.v.ReadInConfig() // absent before the first login
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return exitError{exitUsage, err} })
-	root.AddCommand(a.serveCommand(), a.agentCommand(), a.deadmanCommand(), a.refereeCommand(), a.gateCommand(), a.demoCommand(),
-		a.tourCommand(), a.simulateCommand(), a.loginCommand(), a.versionCommand(), a.openapiCommand(),
+	root.AddCommand(a.serveCommand(), a.agentCommand(), a.deadmanCommand(), a.refereeCommand(), a.gateCommand(),
+		a.demoCommand(), a.tourCommand(), a.simulateCommand(), a.loginCommand(), a.versionCommand(), a.openapiCommand(),
 		a.clusterCommand(), a.serverCommand(), a.checkCommand(), a.statusCommand(), a.watchCommand(), a.lagCommand(),
 		a.connectCommand(),
 		a.logCommand(), a.conflictsCommand(), a.driftCommand(), a.tailCommand(), a.operationCommand(), a.alertCommand(),

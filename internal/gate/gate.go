@@ -135,8 +135,9 @@ type carried interface {
 // New makes a gate.
 func New(cluster, engine, name string, cfg Config, control Control, log *slog.Logger) (*Gate, error) {
 	g := &Gate{cluster: cluster, name: name, cfg: cfg, control: control, log: log, secret: make([]byte, 32),
-		said: map[string]said{}, changed: make(chan struct{}), sessions: map[int64]carried{}, variables: map[string]map[string]string{},
-		opening: make(chan struct{}, openings), ctx: context.Background(), engine: engine}
+		said: map[string]said{}, changed: make(chan struct{}), sessions: map[int64]carried{},
+		variables: map[string]map[string]string{},
+		opening:   make(chan struct{}, openings), ctx: context.Background(), engine: engine}
 	rand.Read(g.secret)
 	g.tls = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: g.shows}
 	if err := cfg.Check(); err != nil {

@@ -216,7 +216,8 @@ func (s *mariaSession) attach(ctx context.Context, past bool) error {
 	defer cancel()
 	b, err := s.open(ctx, past)
 	if err != nil {
-		return mariaCarryError{errShutdown, "no server to go on with: " + err.Error() + "; nothing was under way: connect again"}
+		return mariaCarryError{errShutdown, "no server to go on with: " + err.Error() +
+			"; nothing was under way: connect again"}
 	}
 	b.conn.SetDeadline(time.Now().Add(loginLimit))
 	err = s.become(b, st)
@@ -227,7 +228,8 @@ func (s *mariaSession) attach(ctx context.Context, past bool) error {
 		if errors.As(err, &c) {
 			return err
 		}
-		return mariaCarryError{errGone, fmt.Sprintf("the session could not be carried to %s: %v; nothing was under way", b.Name, err)}
+		return mariaCarryError{errGone, fmt.Sprintf("the session could not be carried to %s: %v; nothing was under way",
+			b.Name, err)}
 	}
 	s.g.carriedN.Add(1)
 	return nil
@@ -236,13 +238,14 @@ func (s *mariaSession) attach(ctx context.Context, past bool) error {
 // become makes a connection what the session was.
 func (s *mariaSession) become(b *mariaBackend, st *mariaState) error {
 	if st.lastGTID != "" {
-		rows, _, err := b.command(core.ComQuery, "select @@global.gtid_binlog_state, @@global.gtid_current_pos limit 1", s.noEnds)
+		rows, _, err := b.command(core.ComQuery, "select @@global.gtid_binlog_state, @@global.gtid_current_pos limit 1",
+			s.noEnds)
 		if err != nil || len(rows) != 1 || len(rows[0]) != 2 {
 			return fmt.Errorf("what %s holds cannot be read: %w", b.Name, err)
 		}
 		if !holds(st.lastGTID, value(rows[0][0]), value(rows[0][1])) {
-			return mariaCarryError{errGone, fmt.Sprintf("writes of this session are missing on %s, which became primary without "+
-				"all of the former one's (%s): look what is there", b.Name, st.lastGTID)}
+			return mariaCarryError{errGone, fmt.Sprintf("writes of this session are missing on %s, which became primary "+
+				"without all of the former one's (%s): look what is there", b.Name, st.lastGTID)}
 		}
 	}
 	if err := s.arrives(b); err != nil {
@@ -363,7 +366,8 @@ func (s *mariaSession) goneBetween(b *mariaBackend) error {
 		return s.wasKilled(b)
 	}
 	s.mu.Unlock()
-	err := mariaCarryError{errGone, "the connection to " + b.Name + " has ended; nothing that was not acknowledged was committed"}
+	err := mariaCarryError{errGone, "the connection to " + b.Name +
+		" has ended; nothing that was not acknowledged was committed"}
 	s.endWith(err)
 	return err
 }
@@ -382,8 +386,8 @@ func (s *mariaSession) wasKilled(b *mariaBackend) error {
 		return nil
 	}
 	defer again.conn.Close()
-	if rows, _, err := again.command(core.ComQuery, "select @@global.read_only limit 1", s.noEnds); err != nil || len(rows) != 1 ||
-		s.door == "writer" && value(rows[0][0]) != "0" {
+	rows, _, err := again.command(core.ComQuery, "select @@global.read_only limit 1", s.noEnds)
+	if err != nil || len(rows) != 1 || !s.reader() && value(rows[0][0]) != "0" {
 		return nil // it is no primary any more: that is why it ended its sessions
 	}
 	err = mariaCarryError{errGone, "Connection was killed"}
@@ -420,8 +424,8 @@ func (s *mariaSession) lost(b *mariaBackend, c command, cause error) error {
 	case inside && !ends || !inside && reader:
 		err = mariaCarryError{errGone, "the connection to " + b.Name + " has ended; nothing of the transaction was committed"}
 	default:
-		err = mariaCarryError{errGone, "the connection to " + b.Name + " has ended while a statement was under way: whether it " +
-			"was committed is not known"}
+		err = mariaCarryError{errGone, "the connection to " + b.Name +
+			" has ended while a statement was under way: whether it was committed is not known"}
 	}
 	s.endWith(err)
 	return err

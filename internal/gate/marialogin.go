@@ -304,10 +304,11 @@ func (s *mariaSession) check(ctx context.Context, nonce, answer []byte) error {
 		using = "NO"
 	}
 	host, _, _ := net.SplitHostPort(s.from)
-	s.out.send(failure(errDenied, fmt.Sprintf("Access denied for user '%s'@'%s' (using password: %s)", s.user, host, using)))
+	s.out.send(failure(errDenied, fmt.Sprintf("Access denied for user '%s'@'%s' (using password: %s)", s.user, host,
+		using)))
 	if len(k.Methods) > 0 {
-		return fmt.Errorf("the server keeps what is of %s for this user, by which no gate can log it in: docs/gates.md says what "+
-			"can be done", strings.Join(k.Methods, ", "))
+		return fmt.Errorf("the server keeps what is of %s for this user, by which no gate can log it in: docs/gates.md "+
+			"says what can be done", strings.Join(k.Methods, ", "))
 	}
 	return core.ErrPassword
 }

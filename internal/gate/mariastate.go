@@ -78,8 +78,8 @@ const countsSQL = "select lower(variable_name), variable_value from information_
 	"variable_name in ('Com_create_temporary_table', 'Com_ha_open', 'Com_lock_tables', 'Com_prepare_sql') and " +
 	"variable_value > 0 limit 100"
 
-var countReasons = map[string]string{"com_create_temporary_table": "a temporary table", "com_ha_open": "an open HANDLER",
-	"com_lock_tables": "LOCK TABLES", "com_prepare_sql": "a statement prepared in SQL"}
+var countReasons = map[string]string{"com_create_temporary_table": "a temporary table",
+	"com_ha_open": "an open HANDLER", "com_lock_tables": "LOCK TABLES", "com_prepare_sql": "a statement prepared in SQL"}
 
 // values asks for all variables at once.
 func (s *mariaSession) values(b *mariaBackend) (names []string, values map[string]*string, more []*string, err error) {

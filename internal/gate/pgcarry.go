@@ -149,8 +149,8 @@ func (s *pgSession) leave() string {
 	s.mu.Unlock()
 	if why != "" {
 		s.g.closedN.Add(1)
-		s.end(codeShutdown, "the primary is about to change, and a session with "+why+" cannot be carried to another server; "+
-			"nothing was under way")
+		s.end(codeShutdown, "the primary is about to change, and a session with "+why+
+			" cannot be carried to another server; nothing was under way")
 		return why
 	}
 	s.detach()
@@ -242,14 +242,14 @@ func (s *pgSession) attach(ctx context.Context, past bool) error {
 // the session was.
 func (s *pgSession) settle(b *pgBackend, st *pgState, parsed []message, unnamed []byte, failed bool) error {
 	if said := s.g.standing(b.Name); st.lostAfter(said.Line, said.Past) {
-		return carryError{codeUnknown, fmt.Sprintf("writes of this session may be missing on %s, which became primary without "+
-			"all of the former one's: look whether they are there", b.Name)}
+		return carryError{codeUnknown, fmt.Sprintf("writes of this session may be missing on %s, which became primary "+
+			"without all of the former one's: look whether they are there", b.Name)}
 	}
 	b.conn.SetDeadline(time.Now().Add(loginLimit))
 	defer b.conn.SetDeadline(time.Time{})
 	if err := b.become(st, parsed, unnamed, failed); err != nil {
-		return carryError{codeShutdown, fmt.Sprintf("the session could not be carried to %s: %v; nothing was under way", b.Name,
-			err)}
+		return carryError{codeShutdown, fmt.Sprintf("the session could not be carried to %s: %v; nothing was under way",
+			b.Name, err)}
 	}
 	return nil
 }

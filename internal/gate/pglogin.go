@@ -178,7 +178,8 @@ func (s *pgSession) login() error {
 	for _, name := range slices.Sorted(maps.Keys(b.params)) {
 		messages = append(messages, &pgproto3.ParameterStatus{Name: name, Value: b.params[name]})
 	}
-	messages = append(messages, &pgproto3.BackendKeyData{ProcessID: binary.BigEndian.Uint32(b.cancel[:4]), SecretKey: b.cancel[4:]},
+	messages = append(messages,
+		&pgproto3.BackendKeyData{ProcessID: binary.BigEndian.Uint32(b.cancel[:4]), SecretKey: b.cancel[4:]},
 		&pgproto3.ReadyForQuery{TxStatus: 'I'})
 	// A fresh session is known: it is what its login makes it.
 	s.known, s.asked, s.fresh = &pgState{role: "none", user: s.user}, true, true
@@ -218,8 +219,8 @@ func (s *pgSession) authenticate(ctx context.Context) error {
 			err = core.ErrPassword
 		}
 		if errors.Is(err, core.ErrPassword) && len(k.Methods) > 0 {
-			err = fmt.Errorf("the server keeps %s for this user, so that no gate can log it in: docs/gates.md says what can be done",
-				strings.Join(k.Methods, ", "))
+			err = fmt.Errorf("the server keeps %s for this user, so that no gate can log it in: docs/gates.md says what can "+
+				"be done", strings.Join(k.Methods, ", "))
 			s.refuse(codePassword, wrong)
 			return err
 		}
@@ -449,8 +450,8 @@ func (b *pgBackend) prove(body []byte, user string, keys pgKeys, scram *core.Scr
 	case method == 12 && scram != nil:
 		return scram, scram.Check(rest)
 	default:
-		return nil, fmt.Errorf("%s wants user %q to log in by a method that the gate cannot do with what is kept of the password "+
-			"(%d): let the gate's host in by scram-sha-256 in pg_hba.conf", b.Name, user, method)
+		return nil, fmt.Errorf("%s wants user %q to log in by a method that the gate cannot do with what is kept of the "+
+			"password (%d): let the gate's host in by scram-sha-256 in pg_hba.conf", b.Name, user, method)
 	}
 }
 

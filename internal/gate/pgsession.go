@@ -1,7 +1,6 @@
 package gate
 
 import (
-	"encoding/binary"
 	"errors"
 	"io"
 	"slices"
@@ -500,6 +499,3 @@ func (s *pgSession) show() observation.GateSession {
 	}
 	return s.shows(state)
 }
-
-// key is the process that the client believes to talk to.
-func (s *pgSession) key() uint32 { return binary.BigEndian.Uint32(s.cancel[:4]) }

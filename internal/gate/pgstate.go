@@ -66,7 +66,8 @@ union all select 'w', case when pg_catalog.pg_is_in_recovery() then '0/0'
 		if strings.Contains(n, `\`) {
 			q = "E'" + strings.NewReplacer("'", "''", `\`, `\\`).Replace(n) + "'"
 		}
-		sql += "\nunion all select 's', " + q + ", v, '' from pg_catalog.current_setting(" + q + ", true) v where v is not null"
+		sql += "\nunion all select 's', " + q + ", v, '' from pg_catalog.current_setting(" + q +
+			", true) v where v is not null"
 	}
 	return sql
 }
@@ -74,7 +75,8 @@ union all select 'w', case when pg_catalog.pg_is_in_recovery() then '0/0'
 // query are the messages that ask for a statement's rows in a transaction of its own.
 func query(sql string) []pgproto3.Message {
 	// It may have stayed behind in a transaction that failed.
-	return []pgproto3.Message{&pgproto3.Close{ObjectType: 'S', Name: askName}, &pgproto3.Parse{Name: askName, Query: sql}, &pgproto3.Bind{PreparedStatement: askName},
+	return []pgproto3.Message{&pgproto3.Close{ObjectType: 'S', Name: askName},
+		&pgproto3.Parse{Name: askName, Query: sql}, &pgproto3.Bind{PreparedStatement: askName},
 		&pgproto3.Execute{}, &pgproto3.Close{ObjectType: 'S', Name: askName}, &pgproto3.Sync{}}
 }
 

@@ -67,8 +67,8 @@ var (
 	gateSessions = gauge("gate_sessions", "Sessions of a gate, by door and server; an empty server is none just now.",
 		"cluster", "gate", "door", "server")
 	gateWaiting = gauge("gate_waiting", "Clients that wait for a server now.", "cluster", "gate")
-	gateHeld    = gauge("gate_held_seconds", "For how long sessions have been held for an operation; 0 while they are not.",
-		"cluster", "gate")
+	gateHeld    = gauge("gate_held_seconds",
+		"For how long sessions have been held for an operation; 0 while they are not.", "cluster", "gate")
 	gateOpened = counter("gate_sessions_opened_total", "Sessions that logged in at the gate.", "cluster", "gate")
 	gateEnded  = counter("gate_outcomes_total", "What came of sessions: carried to another server, cut in a transaction, "+
 		"closed because they could not be carried, refused at the login.", "cluster", "gate", "outcome")
@@ -172,7 +172,8 @@ func collectGate(to sink, cluster string, g *view.Gate) {
 	to.put(gateWaiting, float64(s.Waiting), cluster, g.Name)
 	to.put(gateHeld, s.HeldSeconds, cluster, g.Name)
 	to.put(gateOpened, float64(s.Opened), cluster, g.Name)
-	for outcome, n := range map[string]int64{"carried": s.Carried, "cut": s.Cut, "closed": s.Closed, "refused": s.Refused} {
+	for outcome, n := range map[string]int64{"carried": s.Carried, "cut": s.Cut, "closed": s.Closed,
+		"refused": s.Refused} {
 		to.put(gateEnded, float64(n), cluster, g.Name, outcome)
 	}
 	to.put(gateWaits, float64(s.Waits), cluster, g.Name)

@@ -95,6 +95,7 @@ func (s *Service) leaveAlone(ctx context.Context, v *view.View, name string) {
 	_, err := servers{s}.Do(ctx, v.Cluster, name, agentapi.Request{Step: "leave", Term: v.Term,
 		Call: verb.Leave{Self: true}})
 	if err != nil {
-		s.log.Warn("a referee or gate could not be told that it was removed", "cluster", v.Cluster, "name", name, "error", err)
+		s.log.Warn("a referee or gate could not be told that it was removed", "cluster", v.Cluster, "name", name,
+			"error", err)
 	}
 }

@@ -245,7 +245,8 @@ func (w *world) remember(c *sql.Conn, i int) {
 
 func (w *world) remembered(c *sql.Conn, i int) string {
 	if w.mariadb() {
-		return one(w.ctx, c, fmt.Sprintf("select concat(@deck, if(@@max_heap_table_size = %d, 'kept', 'lost'))", 32768+1024*i))
+		return one(w.ctx, c, fmt.Sprintf("select concat(@deck, if(@@max_heap_table_size = %d, 'kept', 'lost'))",
+			32768+1024*i))
 	}
 	return one(w.ctx, c, "execute deck")
 }

@@ -10,7 +10,7 @@ import (
 // NativePassword is MariaDB's method that both sides can do with what the server keeps:
 // the SHA-1 of the SHA-1 of the password (documentation, "Authentication Plugin -
 // mysql_native_password").
-const NativePassword = "mysql_native_password"
+const NativePassword = "mysql_native_password" // #nosec G101 -- a method's name
 
 // ParseNative reads what is kept of a password, "*" and 40 digits in hex; empty: no password.
 func ParseNative(kept string) (stage2 []byte, ok bool) {

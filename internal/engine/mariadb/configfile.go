@@ -18,8 +18,8 @@ const closedBlock = "\n[mariadbd]\n# Whoever starts this server gets it read-onl
 // acknowledgingBlock has a replica acknowledge what it received, whoever starts it: one that
 // does so only once its agent has said so leaves commits waiting that wait for replicas, and
 // passes over its own server's transactions (handbook, MariaDB, 4). On a primary it does nothing.
-const acknowledgingBlock = "\n[mariadbd]\n# Whoever starts this server as a replica gets one that acknowledges: commits " +
-	"may wait for it.\n" +
+const acknowledgingBlock = "\n[mariadbd]\n# Whoever starts this server as a replica gets one that acknowledges: " +
+	"commits may wait for it.\n" +
 	acknowledges + " = 1\n"
 
 const acknowledges = "rpl_semi_sync_slave_enabled"

@@ -55,7 +55,8 @@ const (
 // commitWaits reports whether a session in a state waits so.
 func commitWaits(state string) bool {
 	state = strings.ToLower(state)
-	return strings.HasPrefix(state, strings.ToLower(waitsForReplica)) || strings.Contains(state, strings.ToLower(waitsForRoom))
+	return strings.HasPrefix(state, strings.ToLower(waitsForReplica)) ||
+		strings.Contains(state, strings.ToLower(waitsForRoom))
 }
 
 // waitingSQL tells which commits wait.

@@ -15,8 +15,9 @@ func (e *Engine) Kept(ctx context.Context, user string) (k engine.Kept, err erro
 	var kept *string
 	var login bool
 	var until *time.Time
-	err = e.pool.QueryRow(ctx, "select rolpassword, rolcanlogin, case when rolvaliduntil < 'infinity' then rolvaliduntil end "+
-		"from pg_authid where rolname = $1", user).Scan(&kept, &login, &until)
+	err = e.pool.QueryRow(ctx, "select rolpassword, rolcanlogin, "+
+		"case when rolvaliduntil < 'infinity' then rolvaliduntil end from pg_authid where rolname = $1",
+		user).Scan(&kept, &login, &until)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):
 		return k, nil
