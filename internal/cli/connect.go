@@ -53,7 +53,8 @@ func (a *app) connectCommand() *cobra.Command {
 	c.Long = "Print where an application connects, ready to paste: to the server that takes writes, or with --reader to " +
 		"one that is kept for readers. There is no password in it.\n\nWhere the cluster has gates it is to these, which " +
 		"lead to the right server also after a change of the primary. Otherwise, or with --direct, PostgreSQL's clients " +
-		"are given all servers, and look for the right one themselves each time they connect, also after a change of the primary. MariaDB's are given the " +
+		"are given all servers, and look for the right one themselves each time they connect, also after a change of the " +
+		"primary. MariaDB's are given the " +
 		"one that is the right one now; a balancer that asks the agents leads them to it later as well (docs/balancers.md)."
 	c.Flags().BoolVar(&t.Reader, "reader", false, "for reading: a replica that is not hidden, nor delayed")
 	c.Flags().BoolVar(&direct, "direct", false, "to the servers themselves, past the gates")

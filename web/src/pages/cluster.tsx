@@ -5,6 +5,7 @@ import { api, take, type Request, type View } from "../api/client";
 import { useLoaded, useView } from "../live";
 import { kinds } from "../names";
 import { Facts, Waiting } from "../parts/bits";
+import { Gates } from "../parts/gates";
 import { Glyph, HealthWord, Sentence } from "../parts/glyphs";
 import { HistoryChart } from "../parts/history-chart";
 import { PlanDialog } from "../parts/plan-dialog";
@@ -330,6 +331,7 @@ export function Cluster() {
         </div>
       </div>
       <Servers view={view} act={setRequest} />
+      <Gates view={view} />
       {request && <PlanDialog view={view} request={request} close={() => setRequest(undefined)} />}
     </>
   );
