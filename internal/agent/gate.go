@@ -78,6 +78,19 @@ func (a *Agent) serveKept(w http.ResponseWriter, r *http.Request) error {
 	return answer(w, agentapi.Kept(k))
 }
 
+// serveAccounts lists the accounts, without what is kept of their passwords.
+func (a *Agent) serveAccounts(w http.ResponseWriter, r *http.Request) error {
+	x, ok := a.engine.(engine.Keeper)
+	if !ok {
+		return answer(w, []route.Account{})
+	}
+	list, err := x.Accounts(r.Context())
+	if err != nil {
+		return err
+	}
+	return answer(w, list)
+}
+
 // openGate makes the gate of a seat.
 func (a *Agent) openGate() error {
 	a.verbs = map[verb.Name]handler{}
@@ -120,6 +133,11 @@ func (c *gateControl) Kept(ctx context.Context, s route.Server, user string) (ag
 	return c.caller.GateKept(ctx, c.target(s), user)
 }
 
+// Accounts implements gate.Control.
+func (c *gateControl) Accounts(ctx context.Context, s route.Server) ([]route.Account, error) {
+	return c.caller.GateAccounts(ctx, c.target(s))
+}
+
 // Certificate implements gate.Control.
 func (c *gateControl) Certificate() tls.Certificate {
 	c.fresh()
@@ -157,6 +175,9 @@ func (a *Agent) gateHandler() http.Handler {
 			return err
 		}
 		return answer(w, f)
+	}))
+	m.HandleFunc("POST /gate/v1/try", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
+		return answer(w, a.gate.Try(r.Context()))
 	}))
 	m.HandleFunc("POST /gate/v1/sessions", a.fromService(func(w http.ResponseWriter, r *http.Request) error {
 		return answer(w, a.gate.Sessions())

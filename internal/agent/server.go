@@ -96,6 +96,7 @@ func (a *Agent) handler() http.Handler {
 	}))
 	m.HandleFunc("POST /agent/v1/gate/standing", a.fromGate(a.serveStandingToGate))
 	m.HandleFunc("POST /agent/v1/gate/kept", a.fromGate(a.serveKept))
+	m.HandleFunc("POST /agent/v1/gate/accounts", a.fromGate(a.serveAccounts))
 	m.HandleFunc("GET /agent/v1/peer/share/{what}", a.fromPeer(a.serveShare))
 	m.HandleFunc("POST /agent/v1/peer/account", a.fromPeer(a.serveAccount))
 	return m

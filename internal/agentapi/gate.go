@@ -65,3 +65,13 @@ func (c *Caller) ReleaseGate(ctx context.Context, t Target, r ReleaseRequest) (f
 func (c *Caller) GateSessions(ctx context.Context, t Target) (list []observation.GateSession, err error) {
 	return list, c.post(ctx, t, "/gate/v1/sessions", struct{}{}, &list)
 }
+
+// GateAccounts asks a server's agent, as a gate, which accounts there are.
+func (c *Caller) GateAccounts(ctx context.Context, t Target) (list []route.Account, err error) {
+	return list, c.post(ctx, t, "/agent/v1/gate/accounts", struct{}{}, &list)
+}
+
+// GateTries has a gate try how applications would fare.
+func (c *Caller) GateTries(ctx context.Context, t Target) (list []route.Try, err error) {
+	return list, c.post(ctx, t, "/gate/v1/try", struct{}{}, &list)
+}

@@ -435,11 +435,14 @@ func (a *app) checkCommand() *cobra.Command {
 				return err
 			}
 			if why, refused := p.Refused(); refused {
+				if purpose == "gate" {
+					return exitWith(exitRefused, "applications cannot connect through every gate: %s", why)
+				}
 				return exitWith(exitRefused, "a %s would be refused: %s", purpose, why)
 			}
 			return nil
 		})}
-	c.Flags().StringVar(&purpose, "for", string(operation.Switchover), "seed, switchover, failover or rejoin")
+	c.Flags().StringVar(&purpose, "for", string(operation.Switchover), "seed, switchover, failover, rejoin or gate")
 	c.Flags().StringVar(&server, "server", "", "server to seed or to rejoin")
 	c.Flags().StringVar(&to, "to", "", "candidate of a role change")
 	return c

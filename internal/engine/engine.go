@@ -15,6 +15,7 @@ import (
 	"net/url"
 
 	"crosstwin/internal/core/observation"
+	"crosstwin/internal/core/route"
 	"crosstwin/internal/core/tail"
 	"crosstwin/internal/core/verb"
 )
@@ -115,6 +116,8 @@ type Keeper interface {
 	// Kept returns it in the server's own form. Known is false where there is no such user, or
 	// none that may log in.
 	Kept(ctx context.Context, user string) (k Kept, err error)
+	// Accounts lists those that may log in, but for the agent's own and the server's.
+	Accounts(ctx context.Context) ([]route.Account, error)
 }
 
 // Kept is that.

@@ -61,6 +61,7 @@ func (c *Config) Check() error {
 type Control interface {
 	Standing(ctx context.Context, s route.Server) (route.Standing, error)
 	Kept(ctx context.Context, s route.Server, user string) (agentapi.Kept, error)
+	Accounts(ctx context.Context, s route.Server) ([]route.Account, error)
 	// Certificate is the gate's own, Authorities those that signed the servers'.
 	Certificate() tls.Certificate
 	Authorities() *x509.CertPool

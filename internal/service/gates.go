@@ -11,6 +11,7 @@ import (
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/plan"
 	"crosstwin/internal/core/route"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/core/words"
@@ -125,4 +126,34 @@ func (s *Service) releaseGates(ctx context.Context, op *operation.Operation, v v
 	return s.atGates(ctx, op, v.Gates, "release", func(ctx context.Context, t agentapi.Target) (verb.GateFigures, error) {
 		return s.agents.ReleaseGate(ctx, t, agentapi.ReleaseRequest{Orders: orders, Waited: v.Waited})
 	})
+}
+
+// checkGates has all gates try how applications would fare, side by side.
+func (s *Service) checkGates(ctx context.Context, cluster string) (*operation.Plan, error) {
+	v, err := s.View(cluster)
+	if err != nil {
+		return nil, err
+	}
+	tried := []plan.GateTries{}
+	for _, g := range v.Gates {
+		if g.Answers {
+			tried = append(tried, plan.GateTries{Gate: g.Name})
+		}
+	}
+	var wg sync.WaitGroup
+	for i := range tried {
+		wg.Go(func() {
+			ctx, cancel := context.WithTimeout(ctx, 2*observeTimeout)
+			defer cancel()
+			t, err := s.gateTarget(cluster, tried[i].Gate)
+			if err == nil {
+				tried[i].Tries, err = s.agents.GateTries(ctx, t)
+			}
+			if err != nil {
+				tried[i].Problem = err.Error()
+			}
+		})
+	}
+	wg.Wait()
+	return plan.GateChecks(&v, tried), nil
 }

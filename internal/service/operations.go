@@ -68,6 +68,9 @@ func (s *Service) preview(ctx context.Context, cluster string, req operation.Req
 
 // Check returns the checks for a purpose.
 func (s *Service) Check(ctx context.Context, cluster string, req operation.Request) (*operation.Plan, error) {
+	if req.Kind == plan.ForGate {
+		return s.checkGates(ctx, cluster)
+	}
 	in, err := s.gather(ctx, cluster, req, false)
 	if err != nil {
 		return nil, err

@@ -31,6 +31,7 @@ func TestGate(t *testing.T) {
 			w.must(0, []string{"quay", "pier", "answers", w.Writers()[0], w.Readers()[1]}, "gate", "list", "bookings")
 			w.must(2, []string{"has no gate \"mole\""}, "gate", "show", "bookings", "mole")
 			w.must(2, []string{"is a gate of"}, "server", "show", "bookings", "quay")
+			w.must(0, []string{"0 warn, 0 fail", "gate quay reaches", "may log in at"}, "check", "bookings", "--for", "gate")
 			w.readsReplicas()
 			w.wrongLogins()
 			load := w.Load(4, 2*time.Millisecond)

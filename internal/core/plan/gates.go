@@ -6,7 +6,9 @@ import (
 	"slices"
 
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/route"
 	"crosstwin/internal/core/verb"
+	"crosstwin/internal/core/view"
 	"crosstwin/internal/core/words"
 )
 
@@ -107,4 +109,84 @@ func (in *Input) stepReleaseGates(p *operation.Plan, server string) {
 			Call: verb.Seal(verb.ReleaseGates{Gates: names, Waited: true})},
 		Keep: verb.Fact{Kind: verb.FactGates, Of: "after"}, InPause: true, Seconds: 0.05, Limit: 30, OnFail: operation.GoOn,
 		IfFails: "gates lead them to " + server + " by themselves, as soon as the service reaches them"})
+}
+
+// ForGate is the purpose of checks that no operation has: whether applications can connect
+// through the gates.
+const ForGate operation.Kind = "gate"
+
+// GateTries are what the gates tried, by gate; Problem is why one could not be asked.
+type GateTries struct {
+	Gate    string
+	Tries   []route.Try
+	Problem string
+}
+
+// GateChecks are the checks of that purpose.
+func GateChecks(v *view.View, tried []GateTries) *operation.Plan {
+	p := &operation.Plan{Kind: ForGate, Cluster: v.Cluster, Engine: v.Engine, Primary: v.Primary,
+		Checks: []operation.Check{}, Steps: []operation.Step{}, Effects: []string{}}
+	names := []string{}
+	for _, g := range v.Gates {
+		names = append(names, g.Name)
+		answers := operation.Check{Name: "Gate that answers", Server: g.Name, Result: verdict(g.Answers, operation.Fail),
+			Evidence: "gate " + g.Name + " answers"}
+		if !g.Answers {
+			answers.Evidence, answers.Mend = "gate "+g.Name+" does not answer: "+words.Say(g.Cause),
+				"see that crosstwin gate runs on its host"
+		}
+		p.AddCheck(answers)
+		if leads := g.Shows != nil && g.Shows.To == v.Primary && v.Primary != ""; g.Answers {
+			c := operation.Check{Name: "Gate that leads to the primary", Server: g.Name,
+				Result: verdict(leads, operation.Fail), Evidence: "gate " + g.Name + " leads writers to " + v.Primary}
+			if !leads && g.Shows != nil {
+				c.Evidence, c.Mend = "gate "+g.Name+" leads writers nowhere: "+g.Shows.Why, "crosstwin status "+v.Cluster
+			}
+			p.AddCheck(c)
+		}
+	}
+	enough := operation.Check{Name: "Two gates", Result: verdict(len(names) > 1, operation.Warn),
+		Evidence: words.Count(int64(len(names)), "gate") + " of " + v.Cluster}
+	if len(names) < 2 {
+		enough.Why = "a gate that dies drops its clients, and with one alone they cannot come back"
+		enough.Mend = "crosstwin gate add " + v.Cluster + " NAME, on another host"
+	}
+	p.AddCheck(enough)
+	for _, g := range tried {
+		gateTries(p, g)
+	}
+	return p
+}
+
+func gateTries(p *operation.Plan, g GateTries) {
+	if g.Problem != "" {
+		p.AddCheck(operation.Check{Name: "Logins through a gate", Server: g.Gate, Result: operation.Warn,
+			Evidence: "gate " + g.Gate + " could not try them: " + g.Problem})
+		return
+	}
+	good := map[string]int{}
+	for _, t := range g.Tries {
+		switch {
+		case t.Problem == "" && t.User != "":
+			good[t.Server]++
+		case t.Problem == "":
+			p.AddCheck(operation.Check{Name: "Server within reach of a gate", Server: t.Server, Result: operation.Pass,
+				Evidence: "gate " + g.Gate + " reaches " + t.Server})
+		case t.User == "":
+			p.AddCheck(operation.Check{Name: "Server within reach of a gate", Server: t.Server, Result: operation.Fail,
+				Evidence: "gate " + g.Gate + " does not reach " + t.Server + ": " + t.Problem,
+				Why:      "applications could not follow there after a change of the primary",
+				Mend:     "let connections from the gate's host to its database through"})
+		default:
+			p.AddCheck(operation.Check{Name: "Login of " + t.User, Server: t.Server, Result: operation.Warn,
+				Evidence: fmt.Sprintf("%s cannot log in at %s through gate %s: %s", t.User, t.Server, g.Gate, t.Problem),
+				Why:      "an application that uses it has to connect to the servers themselves",
+				Mend:     "docs/gates.md, Logging in, says what each method takes"})
+		}
+	}
+	for _, server := range slices.Sorted(maps.Keys(good)) {
+		p.AddCheck(operation.Check{Name: "Logins through a gate", Server: server, Result: operation.Pass,
+			Evidence: fmt.Sprintf("%s may log in at %s through gate %s, as far as can be tried without their passwords",
+				words.Count(int64(good[server]), "user"), server, g.Gate)})
+	}
 }

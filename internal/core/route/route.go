@@ -134,3 +134,21 @@ func (o *Orders) Read(said map[string]Confirmed, sessions map[string]int) (*Serv
 			cmp.Compare(a.Name, b.Name))
 	}), ""
 }
+
+// Account is one that may log in at a cluster's databases, as far as a gate needs to know it.
+type Account struct {
+	User string `json:"user"`
+	// Host is where it may come from (MariaDB), as a pattern.
+	Host string `json:"host,omitempty"`
+	// Methods by which it logs in; Usable: one of them can be done through a gate.
+	Methods []string `json:"methods"`
+	Usable  bool     `json:"usable"`
+}
+
+// Try is what a gate found when it tried how applications would fare.
+type Try struct {
+	Server string `json:"server"`
+	User   string `json:"user,omitempty"` // empty: the server itself
+	// Problem is why it does not work; empty: it does, as far as can be tried without a password.
+	Problem string `json:"problem,omitempty"`
+}

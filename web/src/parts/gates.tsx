@@ -48,7 +48,9 @@ export function Gates({ view }: { view: View }) {
             <tr key={g.name}>
               <th scope="row">{g.name}</th>
               <td>
-                <Glyph name={g.answers && g.shows?.to ? "pass" : "warn"} /> {leads(g)}
+                <span className={`hw ${g.answers && g.shows?.to ? "is-ok" : "is-behind"}`}>
+                  <Glyph name={g.answers && g.shows?.to ? "pass" : "warn"} /> {leads(g)}
+                </span>
               </td>
               <td className="mono">
                 {g.shows?.writer.map((a) => (
@@ -105,6 +107,7 @@ function Sessions({ cluster, gate }: { cluster: string; gate: string }) {
   });
   if (list.error) return <Problem error={list.error} />;
   if (!list.data) return <Waiting what="Asking the gate …" />;
+  if (list.data.sessions.length === 0) return <p className="note">{gate} has no session now.</p>;
   return (
     <table className="tb list" aria-label={`Sessions of ${gate}`}>
       <thead>
