@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -31,6 +32,8 @@ type tour struct {
 	load                 *Workload
 	// tail is what the crashed primary alone had acknowledged.
 	tail []string
+	// rests is an application's session that does nothing while the primary crashes.
+	rests session
 }
 
 // Tour runs the whole story on a freshly built world, once for each cluster.
@@ -168,6 +171,7 @@ func (t *tour) switchover(ctx context.Context, to string) (string, error) {
 		return "", err
 	}
 	t.load.Reset()
+	before, failed := len(t.load.Acked()), t.load.Failed()
 	op, err := t.w.Operate(ctx, operation.Request{Kind: operation.Switchover, To: to}, nil)
 	if err != nil {
 		return "", err
@@ -179,14 +183,22 @@ func (t *tour) switchover(ctx context.Context, to string) (string, error) {
 	if err := t.everywhere(ctx, t.first, t.second, t.third); err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s\nthe workload felt a pause of %d ms; every acknowledged write is on every server", op.Message,
-		gap.Milliseconds()), nil
+	text := fmt.Sprintf("%s\nthe workload felt a pause of %d ms; every acknowledged write is on every server", op.Message,
+		gap.Milliseconds())
+	if len(t.w.Gates) > 0 {
+		text += fmt.Sprintf("; of %d transactions through the gates meanwhile %d failed", len(t.load.Acked())-before+
+			t.load.Failed()-failed, t.load.Failed()-failed)
+	}
+	return text, nil
 }
 
 // crash stops the senders of the primary, so that its replicas get nothing
 // more, lets some writes be acknowledged, and kills every process of it.
 func (t *tour) crash(ctx context.Context) (string, error) {
 	if _, err := t.inStep(ctx); err != nil {
+		return "", err
+	}
+	if err := t.sit(ctx); err != nil {
 		return "", err
 	}
 	before := len(t.load.Acked())
@@ -210,6 +222,41 @@ func (t *tour) crash(ctx context.Context) (string, error) {
 		v.Sentence), nil
 }
 
+// sit has an application sit at a gate and do nothing, for long enough that the gate knows all of
+// its session.
+func (t *tour) sit(ctx context.Context) (err error) {
+	if len(t.w.Gates) == 0 {
+		return nil
+	}
+	if t.rests, err = t.w.house.session(ctx); err == nil {
+		sleep(ctx, 2*time.Second)
+	}
+	return err
+}
+
+// whatSessionsGot tells what the loss of the server was to applications at the gates.
+func (t *tour) whatSessionsGot(ctx context.Context) string {
+	if t.rests == nil {
+		return ""
+	}
+	defer t.rests.close()
+	text := "\nthrough the gates: the session that rested went on as if nothing had been"
+	if err := t.rests.write(ctx, "RESTED-"+t.w.Name); err != nil {
+		text = fmt.Sprintf("\nthrough the gates: the session that rested was told: %v", err)
+	}
+	told := t.load.Told()
+	for _, c := range slices.Sorted(maps.Keys(told)) {
+		text += fmt.Sprintf("; %d × %s", told[c], meanings[c])
+	}
+	return text
+}
+
+// meanings are the codes that gates give.
+var meanings = map[string]string{"40001": "40001, try again", "1213": "1213, try again",
+	"08007": "08007, whether it was committed is not known", "1927": "1927, the session has ended, with the reason",
+	"57P01": "57P01, the session has ended and nothing was under way", "57P03": "57P03, there is no server yet",
+	"1053": "1053, there is no server yet", "no answer": "nothing in time"}
+
 func (t *tour) failover(ctx context.Context) (string, error) {
 	op, err := t.w.Operate(ctx, operation.Request{Kind: operation.Failover}, nil)
 	if err != nil {
@@ -226,8 +273,8 @@ func (t *tour) failover(ctx context.Context) (string, error) {
 		return "", err
 	}
 	return fmt.Sprintf(
-		"%s\nthe plan had said: %s\nthe workload felt a pause of %.1f s; %d acknowledged writes are not there\n%s",
-		op.Message, op.Plan.Summary, t.load.Gap().Seconds(), len(t.tail), v.Sentence), nil
+		"%s\nthe plan had said: %s\nthe workload felt a pause of %.1f s; %d acknowledged writes are not there\n%s%s",
+		op.Message, op.Plan.Summary, t.load.Gap().Seconds(), len(t.tail), v.Sentence, t.whatSessionsGot(ctx)), nil
 }
 
 func (t *tour) showTail(ctx context.Context) (string, error) {

@@ -4,9 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"strconv"
 	"sync"
 	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // session is an application's connection to the server that takes writes.
@@ -28,6 +33,7 @@ type Workload struct {
 	gap     time.Duration // longest between two acknowledged commits
 	gapFrom time.Time
 	failed  int
+	told    map[string]int // what failed writes were told, by code
 }
 
 // Load begins writing with some clients, each resting between two writes.
@@ -88,6 +94,26 @@ func (l *Workload) Failed() int {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.failed
+}
+
+// Told returns what the writes were told that failed, by SQLSTATE or number, with how often.
+func (l *Workload) Told() map[string]int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return maps.Clone(l.told)
+}
+
+// code is the SQLSTATE or the number of a server's error.
+func code(err error) string {
+	var pg *pgconn.PgError
+	var my *mysql.MySQLError
+	switch {
+	case errors.As(err, &pg):
+		return pg.Code
+	case errors.As(err, &my):
+		return strconv.Itoa(int(my.Number))
+	}
+	return "no answer"
 }
 
 // AwaitAcks waits for n further acknowledged writes.
@@ -151,6 +177,10 @@ func (l *Workload) client(ctx context.Context, h house, id int, rest time.Durati
 			if err != nil {
 				l.mu.Lock()
 				l.failed++
+				if l.told == nil {
+					l.told = map[string]int{}
+				}
+				l.told[code(err)]++
 				l.mu.Unlock()
 				break
 			}
