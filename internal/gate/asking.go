@@ -108,6 +108,10 @@ func (g *Gate) moveReaders() {
 // its server goes down.
 const knowAfter = time.Second
 
+// knowLimit is how long the answer may take. A question that is given up takes its connection with
+// it, so this is no server's usual slowness.
+const knowLimit = 30 * time.Second
+
 // keepKnowing asks sessions that have begun to rest. A few at a time: they are in no hurry.
 func (g *Gate) keepKnowing(ctx context.Context) {
 	for t := time.NewTicker(knowAfter / 4); ; {
@@ -120,7 +124,7 @@ func (g *Gate) keepKnowing(ctx context.Context) {
 			few <- struct{}{}
 			wg.Go(func() {
 				defer func() { <-few }()
-				ctx, cancel := context.WithTimeout(ctx, askLimit)
+				ctx, cancel := context.WithTimeout(ctx, knowLimit)
 				defer cancel()
 				s.ask(ctx)
 			})

@@ -247,12 +247,27 @@ func (g *Gate) Obey(o *route.Orders) {
 	}
 	moved := o.Term > g.orders.Term && o.Owner != g.orders.Owner && g.orders.Owner != ""
 	was := g.orders.Owner
+	if o.Term > g.orders.Term && !g.held.IsZero() && time.Since(g.held) > missedRelease {
+		g.setHeld(time.Time{}) // whoever was to release sessions did not reach this gate
+		defer g.wakeAll()
+	}
 	g.orders = *o
 	g.tell()
 	g.mu.Unlock()
 	if moved {
 		g.leaveServer(was, o.Term)
 	}
+}
+
+// missedRelease is after how long a newer term by itself ends a hold.
+const missedRelease = 5 * time.Second
+
+// misplaced reports whether a writer is at a server that is not the newest owner any more: the
+// orders may have changed while it went there.
+func (g *Gate) misplaced(d route.Door, p place) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return d == route.Writer && g.orders.Term > p.term && g.orders.Owner != p.Name
 }
 
 // leaveServer takes the former owner for gone: a frozen host sends no end of its connections.

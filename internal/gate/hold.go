@@ -40,7 +40,7 @@ func (g *Gate) Rest(ctx context.Context) verb.GateFigures {
 	began := time.Now()
 	list := g.of(route.Writer)
 	each(list, askers, func(s carried) {
-		ctx, cancel := context.WithTimeout(ctx, askLimit)
+		ctx, cancel := context.WithTimeout(ctx, knowLimit)
 		defer cancel()
 		s.ask(ctx)
 	})

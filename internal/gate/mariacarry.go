@@ -52,7 +52,7 @@ func (s *mariaSession) awaitBoundary(ctx context.Context) bool {
 }
 
 // ask implements carried.
-func (s *mariaSession) ask(context.Context) {
+func (s *mariaSession) ask(ctx context.Context) {
 	s.mu.Lock()
 	if s.asked || s.back == nil || !s.quiet() || s.moving || s.ended {
 		s.mu.Unlock()
@@ -60,21 +60,25 @@ func (s *mariaSession) ask(context.Context) {
 	}
 	s.moving = true
 	s.mu.Unlock()
-	s.askNow()
+	s.askNow(ctx)
 	s.mu.Lock()
 	s.done()
 	s.mu.Unlock()
 }
 
 // askNow asks; the session is the caller's, and at a boundary.
-func (s *mariaSession) askNow() {
+func (s *mariaSession) askNow(ctx context.Context) {
 	s.mu.Lock()
 	b, base := s.back, s.at0
 	s.mu.Unlock()
 	if b == nil || !b.alive() {
 		return // whoever speaks next finds it gone
 	}
-	b.conn.SetDeadline(time.Now().Add(cutLimit))
+	deadline, limited := ctx.Deadline()
+	if !limited {
+		deadline = time.Now().Add(knowLimit)
+	}
+	b.conn.SetDeadline(deadline)
 	st, err := s.readState(b, base)
 	b.conn.SetDeadline(time.Time{})
 	s.mu.Lock()
@@ -210,6 +214,10 @@ func (s *mariaSession) enter(ctx context.Context) error {
 func (s *mariaSession) attach(ctx context.Context, past bool) error {
 	s.mu.Lock()
 	st := s.known
+	if st == nil {
+		s.mu.Unlock()
+		return mariaCarryError{errGone, "what there is of the session is not known; nothing was under way"}
+	}
 	s.database = st.database
 	s.mu.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, waitLimit+loginLimit)
@@ -232,6 +240,9 @@ func (s *mariaSession) attach(ctx context.Context, past bool) error {
 			b.Name, err)}
 	}
 	s.g.carriedN.Add(1)
+	if s.g.misplaced(s.door, b.place) {
+		s.lose("another server became primary meanwhile")
+	}
 	return nil
 }
 

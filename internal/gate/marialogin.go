@@ -244,6 +244,9 @@ func (s *mariaSession) login() error {
 		}
 		return err
 	}
+	if s.g.misplaced(s.door, b.place) {
+		s.lose("another server became primary meanwhile")
+	}
 	return s.out.send(okay)
 }
 

@@ -159,20 +159,14 @@ func (s *mariaSession) carryOut(c command) error {
 	if err != nil {
 		return s.lost(b, c, err)
 	}
-	if x.Failed && s.wasInside() {
-		// An error does not say whether the transaction goes on.
+	if x.Failed {
+		// An error does not say whether there is a transaction.
 		if _, ping, perr := b.command(core.ComPing, "", s.noEnds); perr == nil {
 			x.InTransaction, x.Known = ping.InTransaction, true
 		}
 	}
 	s.finish(c, x)
 	return nil
-}
-
-func (s *mariaSession) wasInside() bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.inside
 }
 
 // answer answers a command without the server; what is left of it is passed over.

@@ -55,14 +55,12 @@ func (s *pgSession) askNow(ctx context.Context) {
 	if err == nil {
 		st, err = readState(got)
 	}
-	said := s.g.standing(b.Name)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err != nil {
 		s.whyNot = "a state that could not be asked for"
 		return
 	}
-	st.line = said.Line.Number
 	s.known, s.asked, s.fresh, s.parsed = st, true, true, nil
 	s.whyNot = s.why()
 }
@@ -230,11 +228,14 @@ func (s *pgSession) attach(ctx context.Context, past bool) error {
 	}
 	s.params, s.back, s.at, s.dropped = b.params, b, b.place, false
 	s.mu.Unlock()
-	if len(told) > 0 {
+	if len(told) > 0 { // the session is at a boundary: its client may be told at any time
 		s.toClient(func(w *wire) { w.send(told...) })
 	}
 	s.g.carriedN.Add(1)
 	go s.relay(b)
+	if s.g.misplaced(s.door, b.place) {
+		s.lose("another server became primary meanwhile")
+	}
 	return nil
 }
 

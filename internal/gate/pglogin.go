@@ -188,6 +188,9 @@ func (s *pgSession) login() error {
 		b.conn.Close()
 		return err
 	}
+	if s.g.misplaced(s.door, b.place) {
+		s.lose("another server became primary meanwhile")
+	}
 	return nil
 }
 

@@ -319,7 +319,7 @@ func (s *pgSession) forwards(kind byte, t text) {
 				s.names = append(s.names, n)
 			}
 		}
-		s.hidden = s.hidden || t.pg.Hidden
+		s.hidden = s.hidden || t.pg.Hidden || len(s.names) > mostNames
 		if kind == 'P' && len(s.texts) < mostStatements {
 			s.texts[t.named] = t.step
 		}
@@ -336,6 +336,9 @@ func (s *pgSession) forwards(kind byte, t text) {
 		delete(s.texts, t.named)
 	}
 }
+
+// mostNames bounds how many settings with a dot a session may have set to be portable.
+const mostNames = 200
 
 // mostStatements bounds what is kept of prepared statements. The session goes on beyond it; a
 // statement that is not kept counts as one that commits nothing, as those prepared in SQL.

@@ -59,8 +59,8 @@ union all select 'n', 'a temporary table', '', '' where exists (select from pg_c
 union all select 'a', pg_catalog.concat(l.mode, ' ', l.objsubid), l.classid::pg_catalog.text, l.objid::pg_catalog.text
 	from pg_catalog.pg_locks l where l.locktype operator(pg_catalog.=) 'advisory'
 	and l.pid operator(pg_catalog.=) pg_catalog.pg_backend_pid() and l.granted
-union all select 'w', case when pg_catalog.pg_is_in_recovery() then '0/0'
-	else pg_catalog.pg_current_wal_flush_lsn()::pg_catalog.text end, '', ''`
+union all select 'w', w::pg_catalog.text, pg_catalog.pg_walfile_name(w), '' from pg_catalog.pg_current_wal_flush_lsn() w
+	where not pg_catalog.pg_is_in_recovery()`
 	for _, n := range names {
 		q := "'" + strings.ReplaceAll(n, "'", "''") + "'"
 		if strings.Contains(n, `\`) {
@@ -167,7 +167,16 @@ func readState(list []message) (*pgState, error) {
 			st.locks = append(st.locks, pgLock{strings.HasPrefix(r[1], "Share"), strings.HasSuffix(r[1], " 2"), uint32(high),
 				uint32(low)})
 		case "w":
-			st.written, _ = position.ParseLSN(r[1])
+			var line uint64
+			var err1, err2 error
+			st.written, err1 = position.ParseLSN(r[1])
+			if len(r[2]) >= 8 { // a file's name begins with its timeline
+				line, err2 = strconv.ParseUint(r[2][:8], 16, 32)
+			}
+			if err := errors.Join(err1, err2); err != nil {
+				return nil, err
+			}
+			st.line = uint32(line)
 		}
 	}
 	if st.user == "" {
