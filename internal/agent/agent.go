@@ -23,6 +23,7 @@ import (
 	"crosstwin/internal/engine"
 	"crosstwin/internal/engine/host"
 	"crosstwin/internal/gate"
+	"crosstwin/internal/handover"
 	"crosstwin/internal/pki"
 )
 
@@ -42,6 +43,9 @@ type Agent struct {
 	jobs    jobs
 	log     *slog.Logger
 	gate    *gate.Gate // of a gate; nil for everything else
+	serves  func()     // is told once it listens; nil: nobody wants to know
+	// stopAnswering has whoever asks next ask the process that inherited the address.
+	stopAnswering func()
 	// trusted are the service's authorities, the one that signs first; it is exchanged
 	// when the service says so.
 	trusted atomic.Pointer[[]*x509.Certificate]
@@ -112,7 +116,7 @@ func Open(dir string, log *slog.Logger) (*Agent, error) {
 
 // Run serves until ctx ends. The database goes on running.
 func (a *Agent) Run(ctx context.Context) error {
-	ln, err := net.Listen("tcp", a.cfg.Listen)
+	ln, err := handover.Listen("tcp", a.cfg.Listen)
 	if err != nil {
 		return fmt.Errorf(
 			"the agent of %s cannot listen on %s: %w; another agent may run already, or choose another address in %s",
@@ -121,6 +125,10 @@ func (a *Agent) Run(ctx context.Context) error {
 	s := &http.Server{ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		ErrorLog:  slog.NewLogLogger(a.log.Handler(), slog.LevelDebug),
 		TLSConfig: a.serverTLS()}
+	a.stopAnswering = func() {
+		ln.Close()
+		s.SetKeepAlivesEnabled(false)
+	}
 	a.log.Info("agent serves", "address", ln.Addr().String(), "data_dir", a.cfg.DataDir, "state", a.memory.get().Guard)
 	switch {
 	case a.gate != nil:
@@ -142,11 +150,17 @@ func (a *Agent) Run(ctx context.Context) error {
 		go a.certifyAgain(ctx)
 		go a.permission.run(ctx)
 	}
+	if a.serves != nil {
+		a.serves()
+	}
 	done := make(chan error, 1)
 	go func() { done <- s.ServeTLS(ln, "", "") }()
 	select {
 	case err := <-done:
-		return err
+		if a.gate == nil || !errors.Is(err, net.ErrClosed) {
+			return err
+		}
+		<-ctx.Done() // its sessions go on
 	case <-ctx.Done():
 	}
 	stop, cancel := context.WithTimeout(context.Background(), 2*time.Second)

@@ -28,7 +28,8 @@ const (
 )
 
 // Gates is the kind of the gate.
-var Gates = Kind{"gate", GateDir, gateUnit, 7750, func(c *Config) bool { return c.Gate != nil }}
+var Gates = Kind{Name: "gate", dir: GateDir, unit: gateUnit, port: 7750,
+	is: func(c *Config) bool { return c.Gate != nil }, after: serveDrain}
 
 // name is the one in this agent's own certificate.
 func (a *Agent) name() string {
@@ -97,7 +98,8 @@ func (a *Agent) openGate() error {
 	n, h := ask(func(context.Context, verb.Leave) ([]verb.Leftover, error) { return nil, a.left() })
 	a.verbs[n] = h
 	caller := agentapi.NewCaller(a.certificate(), pki.Pool(a.authorities()))
-	g, err := gate.New(a.cfg.Cluster, a.cfg.Engine, a.cfg.Server, *a.cfg.Gate, &gateControl{a: a, caller: caller}, a.log)
+	g, err := gate.New(a.cfg.Cluster, a.cfg.Engine, a.cfg.Server, a.dir, *a.cfg.Gate,
+		&gateControl{a: a, caller: caller}, a.log)
 	a.gate = g
 	return err
 }

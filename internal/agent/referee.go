@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -12,12 +13,14 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"crosstwin/internal/agentapi"
 	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/verb"
 	"crosstwin/internal/engine/host"
+	"crosstwin/internal/handover"
 )
 
 // A referee is an agent without a database: it notes terms, on disk before it answers, and
@@ -38,13 +41,16 @@ type Kind struct {
 	dir, unit string
 	port      int // the first that one takes for the service to reach it
 	is        func(*Config) bool
+	// after is done once the process serves; nil: nothing.
+	after func(ctx context.Context, stop func(), dir string, seats func() []*seat, log *slog.Logger)
 }
 
 // Dir is where its clusters are enrolled unless told otherwise.
 func (k Kind) Dir() string { return k.dir }
 
 // Referees is the kind of the referee; that of an agent may be beside its first port.
-var Referees = Kind{"referee", RefereeDir, refereeUnit, 7730, func(c *Config) bool { return c.Referee }}
+var Referees = Kind{Name: "referee", dir: RefereeDir, unit: refereeUnit, port: 7730,
+	is: func(c *Config) bool { return c.Referee }}
 
 func (a *Agent) refereeVerbs() map[verb.Name]handler {
 	m := map[verb.Name]handler{}
@@ -105,7 +111,11 @@ func RunSeats(ctx context.Context, kind Kind, dir, version string, log *slog.Log
 	}
 	var serving sync.WaitGroup
 	defer serving.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	running := map[string]*seat{}
+	var now atomic.Pointer[[]*seat] // those that run, for whoever is not this loop
+	begun := false
 	for t := time.NewTicker(seatEvery); ; {
 		there := seats(dir)
 		for _, d := range there {
@@ -128,12 +138,34 @@ func RunSeats(ctx context.Context, kind Kind, dir, version string, log *slog.Log
 				delete(running, d)
 			}
 		}
+		list := slices.Collect(maps.Values(running))
+		now.Store(&list)
+		if !begun {
+			begun = true
+			go kind.begin(ctx, cancel, dir, func() []*seat { return *now.Load() }, log)
+		}
 		select {
 		case <-ctx.Done():
 			t.Stop()
 			return nil
 		case <-t.C:
 		}
+	}
+}
+
+// begin says that the process serves, once all that were there at its start do.
+func (k Kind) begin(ctx context.Context, stop func(), dir string, seats func() []*seat, log *slog.Logger) {
+	for _, x := range seats() {
+		select {
+		case <-x.up:
+		case <-x.ended:
+		case <-ctx.Done():
+			return
+		}
+	}
+	handover.Ready()
+	if k.after != nil {
+		k.after(ctx, stop, dir, seats, log)
 	}
 }
 
@@ -145,10 +177,12 @@ type seat struct {
 	cancel   context.CancelFunc
 	ended    chan struct{}
 	endedAt  time.Time // once ended is closed
+	up       chan struct{}
+	agent    *Agent // once up is closed
 }
 
 func newSeat(ctx context.Context, dir string) *seat {
-	x := &seat{dir: dir, enrolled: enrolledAt(dir), ended: make(chan struct{})}
+	x := &seat{dir: dir, enrolled: enrolledAt(dir), ended: make(chan struct{}), up: make(chan struct{})}
 	x.ctx, x.cancel = context.WithCancel(ctx)
 	return x
 }
@@ -180,7 +214,8 @@ func (x *seat) serve(kind Kind, version string, log *slog.Logger) error {
 	if !kind.is(&a.cfg) {
 		return fmt.Errorf("%s is the directory of something else than a %s", x.dir, kind.Name)
 	}
-	a.Version = version
+	a.Version, x.agent = version, a
+	a.serves = sync.OnceFunc(func() { close(x.up) })
 	return a.Run(x.ctx)
 }
 

@@ -5,8 +5,12 @@ import (
 	"fmt"
 	"io"
 	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
@@ -34,7 +38,7 @@ func (a *app) gateCommand() *cobra.Command {
 		}}
 	c.Flags().StringVar(&dir, "dir", agent.GateDir, "the gate's directory")
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
-	c.AddCommand(a.enrollGate(), a.addGate(), a.listGates(), a.showGate(), a.gateSessions())
+	c.AddCommand(a.enrollGate(), a.addGate(), a.listGates(), a.showGate(), a.gateSessions(), a.drainGate())
 	return c
 }
 
@@ -84,6 +88,35 @@ func (a *app) enrollGate() *cobra.Command {
 	f.StringVar(&given.Advertise, "advertise", "",
 		"address at which the service reaches it (default: --host with that port)")
 	f.StringVar(&given.Host, "host", "", "host name or address at which the service reaches this host")
+	return c
+}
+
+func (a *app) drainGate() *cobra.Command {
+	var dir string
+	var limit time.Duration
+	c := &cobra.Command{Use: "drain", Short: "Have the gate on this host give way to a new process, refusing nobody",
+		Long: "Have the gate on this host give way to a new process of the program as it lies on disk now: after an " +
+			"upgrade, or to restart it. The new process inherits the addresses and accepts applications from then on; the " +
+			"sessions of " +
+			"the old one end when they do nothing, or after the limit, and their applications connect again.",
+		Args: exactly(0), RunE: func(cmd *cobra.Command, _ []string) error {
+			program, err := exec.LookPath(os.Args[0])
+			if err == nil {
+				program, err = filepath.Abs(program)
+			}
+			if err != nil {
+				return err
+			}
+			d, err := agent.DrainGate(cmd.Context(), dir, program, limit)
+			if err != nil {
+				return fmt.Errorf("%w. Nothing has changed: the gate goes on as it did", err)
+			}
+			return a.show(d, func(w io.Writer) {
+				fmt.Fprintf(w, "a new process serves; %s of the old one ended\n", words.Count(int64(d.Sessions), "session"))
+			})
+		}}
+	c.Flags().StringVar(&dir, "dir", agent.GateDir, "the gate's directory")
+	c.Flags().DurationVar(&limit, "limit", 30*time.Second, "how long transactions may take to end")
 	return c
 }
 

@@ -28,6 +28,7 @@ var examples = map[string]string{
 	"gate add":      "crosstwin gate add bookings quay",
 	"gate list":     "crosstwin gate list bookings",
 	"gate show":     "crosstwin gate show bookings quay",
+	"gate drain":    "crosstwin gate drain\ncrosstwin gate drain --limit 5m",
 	"gate sessions": "crosstwin gate sessions bookings quay",
 	"agent enroll": "crosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +
 		"--host 10.0.0.2\ncrosstwin agent enroll --service https://harbour.skerry.example:7710 --code CODE " +

@@ -298,6 +298,11 @@ func (w *World) StopManagement() {
 	for _, c := range procs {
 		c.Process.Signal(syscall.SIGTERM)
 	}
+	if len(w.Gates) > 0 {
+		for _, pid := range leftovers(w.Dir) { // gates that gave way to a new process
+			syscall.Kill(pid, syscall.SIGTERM)
+		}
+	}
 	for _, c := range procs {
 		for end := time.Now().Add(8 * time.Second); c.ProcessState == nil && time.Now().Before(end); {
 			time.Sleep(10 * time.Millisecond)

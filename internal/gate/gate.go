@@ -15,10 +15,14 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
+	"os"
+	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -71,7 +75,7 @@ type Control interface {
 // holds mu may ask sessions, and not the other way round.
 type Gate struct {
 	cluster, name string
-	engine        string
+	engine, dir   string
 	cfg           Config
 	control       Control
 	log           *slog.Logger
@@ -129,17 +133,21 @@ type carried interface {
 	lose(why string)
 	// wake has its goroutines look again.
 	wake()
+	// endAtBoundary closes it where nothing is under way, and reports whether it did; it waits for
+	// that until ctx ends.
+	endAtBoundary(ctx context.Context, code, why string) bool
 	// end closes it.
 	end(code, why string)
 }
 
 // New makes a gate.
-func New(cluster, engine, name string, cfg Config, control Control, log *slog.Logger) (*Gate, error) {
+func New(cluster, engine, name, dir string, cfg Config, control Control, log *slog.Logger) (*Gate, error) {
 	g := &Gate{cluster: cluster, name: name, cfg: cfg, control: control, log: log, secret: make([]byte, 32),
 		said: map[string]said{}, changed: make(chan struct{}), sessions: map[int64]carried{},
 		variables: map[string]map[string]string{},
-		opening:   make(chan struct{}, openings), ctx: context.Background(), engine: engine}
+		opening:   make(chan struct{}, openings), ctx: context.Background(), engine: engine, dir: dir}
 	rand.Read(g.secret)
+	g.recall()
 	g.tls = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: g.shows}
 	if err := cfg.Check(); err != nil {
 		return nil, fmt.Errorf("gate %s: %w", name, err)
@@ -188,6 +196,28 @@ func (g *Gate) Stop() {
 	for _, s := range g.all() {
 		s.end(codeShutdown, "the gate is being stopped")
 	}
+}
+
+// Drain accepts nobody any more, and ends all sessions at their boundaries; after a limit what is
+// still under way is cut first. It returns how many sessions there were.
+func (g *Gate) Drain(ctx context.Context, limit time.Duration) int {
+	for _, l := range g.listeners {
+		l.Close()
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	list := g.all()
+	const why = "the gate is being restarted; nothing was under way: connect again"
+	each(list, max(len(list), 1), func(s carried) {
+		if s.endAtBoundary(ctx, codeShutdown, why) {
+			return
+		}
+		ctx, cancel := context.WithTimeout(g.ctx, cutLimit)
+		defer cancel()
+		s.cut(ctx)
+		s.end(codeShutdown, "the gate is being restarted, and the transaction took too long; nothing of it was committed")
+	})
+	return len(list)
 }
 
 // all returns the sessions, the oldest first.
@@ -247,6 +277,9 @@ func (g *Gate) Obey(o *route.Orders) {
 	}
 	moved := o.Term > g.orders.Term && o.Owner != g.orders.Owner && g.orders.Owner != ""
 	was := g.orders.Owner
+	if !reflect.DeepEqual(*o, g.orders) {
+		g.remember(o)
+	}
 	if o.Term > g.orders.Term && !g.held.IsZero() && time.Since(g.held) > missedRelease {
 		g.setHeld(time.Time{}) // whoever was to release sessions did not reach this gate
 		defer g.wakeAll()
@@ -256,6 +289,31 @@ func (g *Gate) Obey(o *route.Orders) {
 	g.mu.Unlock()
 	if moved {
 		g.leaveServer(was, o.Term)
+	}
+}
+
+// ordersFile holds the newest orders: a gate that is started while the service is away leads by
+// them. They lead nowhere that a server's own agent does not confirm.
+const ordersFile = "orders.json"
+
+func (g *Gate) remember(o *route.Orders) {
+	b, err := json.Marshal(o)
+	if err == nil {
+		next := filepath.Join(g.dir, ordersFile+".new")
+		if err = os.WriteFile(next, b, 0o600); err == nil {
+			err = os.Rename(next, filepath.Join(g.dir, ordersFile))
+		}
+	}
+	if err != nil {
+		g.log.Warn("the service's orders could not be kept for a start without it", "error", err)
+	}
+}
+
+func (g *Gate) recall() {
+	b, err := os.ReadFile(filepath.Join(g.dir, ordersFile))
+	var o route.Orders
+	if err == nil && json.Unmarshal(b, &o) == nil && o.Engine == g.engine {
+		g.orders = o
 	}
 }
 

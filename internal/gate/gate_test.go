@@ -40,7 +40,7 @@ func (a agents) Authorities() *x509.CertPool                                    
 
 func newGate(t testing.TB, engine string, cfg Config, a agents) *Gate {
 	t.Helper()
-	g, err := New("bookings", engine, "quay", cfg, a, slog.New(slog.DiscardHandler))
+	g, err := New("bookings", engine, "quay", t.TempDir(), cfg, a, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,7 +48,7 @@ func newGate(t testing.TB, engine string, cfg Config, a agents) *Gate {
 }
 
 func orders(term int64, owner string) *route.Orders {
-	return &route.Orders{Term: term, Owner: owner, WaitSeconds: 0.2,
+	return &route.Orders{Engine: position.EnginePostgres, Term: term, Owner: owner, WaitSeconds: 0.2,
 		Servers: []route.Server{{Name: "gull"}, {Name: "tern"}}}
 }
 
@@ -267,7 +267,8 @@ func TestTypesOfParameters(t *testing.T) {
 func FuzzMariaLogin(f *testing.F) {
 	g := greeting{version: "10.11.19-MariaDB", caps: 0xffffffff, charset: 45}
 	f.Add(g.packet(7, bytes.Repeat([]byte{9}, 20), true))
-	f.Add((mariaLogin{caps: capProtocol41 | capPlugin | capSecure, user: "skerry", database: "cargo"}).packet([]byte{1, 2}))
+	login := mariaLogin{caps: capProtocol41 | capPlugin | capSecure, user: "skerry", database: "cargo"}
+	f.Add(login.packet([]byte{1, 2}))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if l, err := readMariaLogin(b); err == nil {
 			if again, err := readMariaLogin(l.packet(l.answer[:min(len(l.answer), 200)])); err == nil && again.user != l.user {
@@ -287,5 +288,22 @@ func TestGreeting(t *testing.T) {
 	if err != nil || got.version != want.version || got.thread != gateThreads+7 || !bytes.Equal(got.nonce[:20], nonce) ||
 		got.caps != want.caps&^capCompress || got.plugin != "mysql_native_password" {
 		t.Errorf("%+v %v", got, err)
+	}
+}
+
+// A gate that is started while the service is away leads by what it was told last.
+func TestOrdersAreKept(t *testing.T) {
+	a := agents{"gull": {Term: 7, Writes: true}}
+	g := newGate(t, position.EnginePostgres, Config{Writer: []string{"127.0.0.1:1"}}, a)
+	g.Obey(orders(7, "gull"))
+	again, err := New("bookings", position.EnginePostgres, "quay", g.dir, g.cfg, a, g.log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := again.awaitOwner(t.Context()); err != nil {
+		t.Error(err)
+	}
+	if p, err := again.await(t.Context(), route.Writer, false); err != nil || p.Name != "gull" {
+		t.Errorf("%+v %v", p, err)
 	}
 }

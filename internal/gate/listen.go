@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"crosstwin/internal/core/route"
+	"crosstwin/internal/handover"
 )
 
 // doorway is one address of a door.
@@ -32,9 +33,11 @@ func (g *Gate) listen() error {
 		network := "tcp"
 		if x.address[0] == '/' {
 			network = "unix"
-			removeStale(x.address)
+			if !handover.Inherits(network, x.address) {
+				removeStale(x.address)
+			}
 		}
-		l, err := net.Listen(network, x.address)
+		l, err := handover.Listen(network, x.address)
 		if err != nil {
 			return fmt.Errorf("gate %s cannot listen on %s for applications: %w", g.name, x.address, err)
 		}

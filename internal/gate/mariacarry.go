@@ -453,6 +453,27 @@ func (s *mariaSession) endWith(err error) {
 	s.end("", err.Error())
 }
 
+// endAtBoundary implements carried.
+func (s *mariaSession) endAtBoundary(ctx context.Context, code, why string) bool {
+	for s.awaitBoundary(ctx) {
+		s.mu.Lock()
+		if !s.begin() {
+			s.mu.Unlock()
+			return true
+		}
+		quiet := s.back == nil || s.quiet()
+		s.mu.Unlock()
+		if quiet {
+			s.end(code, why)
+			return true
+		}
+		s.mu.Lock()
+		s.done()
+		s.mu.Unlock()
+	}
+	return false
+}
+
 // end implements carried. Without a code nothing is said; a client that waits for no answer reads
 // it with its next command.
 func (s *mariaSession) end(code, why string) {

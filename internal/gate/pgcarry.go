@@ -442,6 +442,27 @@ func (s *pgSession) endWith(err error) {
 	s.end(codeShutdown, err.Error())
 }
 
+// endAtBoundary implements carried.
+func (s *pgSession) endAtBoundary(ctx context.Context, code, why string) bool {
+	for s.awaitBoundary(ctx) {
+		s.mu.Lock()
+		if !s.begin() {
+			s.mu.Unlock()
+			return true
+		}
+		quiet := s.back == nil || s.units.AtBoundary()
+		s.mu.Unlock()
+		if quiet {
+			s.end(code, why)
+			return true
+		}
+		s.mu.Lock()
+		s.done()
+		s.mu.Unlock()
+	}
+	return false
+}
+
 // end implements carried. Without a code nothing is said.
 func (s *pgSession) end(code, why string) {
 	s.mu.Lock()

@@ -37,6 +37,7 @@ func TestGate(t *testing.T) {
 			load := w.Load(4, 2*time.Millisecond)
 			defer load.Stop()
 			w.switchedOverUnderLoad(load)
+			w.drained(load)
 			w.overTheLimit()
 			w.lostServer(load)
 			load.Stop()
@@ -357,6 +358,40 @@ func (w *world) lostServer(load *demo.Workload) {
 		}
 	}
 	w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Rejoin, Server: w.as("tern")})
+}
+
+// drained: a gate's process gives way to a new one while applications write and come; none is
+// refused, and no transaction is cut off.
+func (w *world) drained(load *demo.Workload) {
+	w.t.Helper()
+	stop := make(chan struct{})
+	newcomers := make(chan error, 1)
+	go func() { newcomers <- w.newcomers(stop) }()
+	failed := load.Told()
+	w.must(0, []string{"a new process serves"}, "gate", "drain", "--dir", w.Gates[1].Dir, "--limit", "20s")
+	if err := load.AwaitAcks(w.ctx, 50); err != nil {
+		w.t.Fatal(err)
+	}
+	close(stop)
+	if err := <-newcomers; err != nil && code(err) != "57P01" && code(err) != "1053" && !endedBetween(err) {
+		w.t.Errorf("who connected while a gate gave way: %v", err)
+	}
+	for c, n := range load.Told() {
+		if ended := map[string]bool{"57P01": true, "1053": true, "no answer": true}; n > failed[c] && !ended[c] {
+			w.t.Errorf("%d transactions were told %s while a gate gave way", n-failed[c], c)
+		}
+	}
+	w.gatesLead("gull")
+}
+
+// endedBetween: a session at rest was ended, which its driver finds when it uses it next.
+func endedBetween(err error) bool {
+	for _, s := range []string{"57P01", "1053", "bad connection", "invalid connection", "EOF", "closed", "reset"} {
+		if strings.Contains(err.Error(), s) {
+			return true
+		}
+	}
+	return false
 }
 
 // removedGate: a gate that was removed is told nothing any more, and leads nobody.

@@ -53,8 +53,9 @@ func (e *Engine) Kept(ctx context.Context, user string) (k engine.Kept, err erro
 
 // Accounts implements engine.Keeper. Those that may come over the local socket alone are left out.
 func (e *Engine) Accounts(ctx context.Context) (list []route.Account, err error) {
-	rows, err := e.query(ctx, "select user as user, host as host, priv as priv from mysql.global_priv where user <> '' and "+
-		"host not in ('', 'localhost') and user not like 'crosstwin%' and user not like 'mariadb.%' order by 1, 2 limit 500")
+	rows, err := e.query(ctx, "select user as user, host as host, priv as priv from mysql.global_priv "+
+		"where user <> '' and host not in ('', 'localhost') and user not like 'crosstwin%' and "+
+		"user not like 'mariadb.%' order by 1, 2 limit 500")
 	if err != nil {
 		return nil, err
 	}
