@@ -30,7 +30,6 @@ import (
 	"time"
 
 	"crosstwin/internal/agentapi"
-	"crosstwin/internal/core/observation"
 	"crosstwin/internal/core/position"
 	"crosstwin/internal/core/route"
 )
@@ -108,38 +107,6 @@ type said struct {
 	at time.Time
 }
 
-// carried is a session of either engine.
-type carried interface {
-	base() *session
-	// show describes it.
-	show() observation.GateSession
-	// awaitBoundary waits until nothing of it is under way, and reports whether that is so.
-	awaitBoundary(ctx context.Context) bool
-	// ask learns what there is of the session, where it stands at a boundary.
-	ask(ctx context.Context)
-	// cut ends what is under way so that its client can try again.
-	cut(ctx context.Context)
-	// leave gives up the server; a session that cannot be carried is ended, with the reason.
-	leave() (why string)
-	// rest gives up the connection of a session that does nothing, and reports whether it did.
-	rest() bool
-	// moveOn has it leave its server at a boundary; it goes to another one when it speaks.
-	moveOn()
-	// pinned reports whether it holds something that others must not come before.
-	pinned() bool
-	// enter goes to a server.
-	enter(ctx context.Context) error
-	// lose takes its server for gone.
-	lose(why string)
-	// wake has its goroutines look again.
-	wake()
-	// endAtBoundary closes it where nothing is under way, and reports whether it did; it waits for
-	// that until ctx ends.
-	endAtBoundary(ctx context.Context, code, why string) bool
-	// end closes it.
-	end(code, why string)
-}
-
 // New makes a gate.
 func New(cluster, engine, name, dir string, cfg Config, control Control, log *slog.Logger) (*Gate, error) {
 	g := &Gate{cluster: cluster, name: name, cfg: cfg, control: control, log: log, secret: make([]byte, 32),
@@ -215,7 +182,7 @@ func (g *Gate) Drain(ctx context.Context, limit time.Duration) int {
 		ctx, cancel := context.WithTimeout(g.ctx, cutLimit)
 		defer cancel()
 		s.cut(ctx)
-		s.end(codeShutdown, "the gate is being restarted, and the transaction took too long; nothing of it was committed")
+		s.base().endAfterCut("the gate is being restarted, and waited long enough for this session")
 	})
 	return len(list)
 }

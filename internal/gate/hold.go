@@ -63,14 +63,8 @@ func (g *Gate) Rest(ctx context.Context) verb.GateFigures {
 func (g *Gate) figures(list []carried) (f verb.GateFigures) {
 	for _, s := range list {
 		f.Sessions++
-		switch x := s.show(); {
-		case x.Portable:
-			f.Portable++
-		case x.WhyNot != "":
-			if f.Others == nil {
-				f.Others = map[string]int{}
-			}
-			f.Others[x.WhyNot]++
+		if x := s.show(); x.Portable || x.WhyNot != "" {
+			f.Found(x.WhyNot)
 		}
 	}
 	return f
@@ -95,12 +89,10 @@ func (g *Gate) Hold(ctx context.Context, limit time.Duration) verb.GateFigures {
 	for _, s := range list {
 		s.wake()
 	}
-	f := verb.GateFigures{Sessions: len(list)}
 	cut, closed := g.cutN.Load(), g.closedN.Load()
 	quiet, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	asking := make(chan struct{}, askers)
-	var mu sync.Mutex
 	each(list, max(len(list), 1), func(s carried) {
 		if !s.awaitBoundary(quiet) {
 			ctx, cancel := context.WithTimeout(ctx, cutLimit)
@@ -108,29 +100,43 @@ func (g *Gate) Hold(ctx context.Context, limit time.Duration) verb.GateFigures {
 			cancel()
 		}
 		asking <- struct{}{}
+		defer func() { <-asking }()
 		ctx, cancel := context.WithTimeout(ctx, cutLimit)
+		defer cancel()
 		s.ask(ctx)
-		cancel()
-		why := s.leave()
-		<-asking
-		mu.Lock()
-		defer mu.Unlock()
-		if why == "" {
-			f.Portable++
-			return
-		}
-		if f.Others == nil {
-			f.Others = map[string]int{}
-		}
-		f.Others[why]++
 	})
+	f := g.allLeave(list)
 	f.Cut, f.Closed = int(g.cutN.Load()-cut), int(g.closedN.Load()-closed)
 	f.Seconds = time.Since(began).Seconds()
 	return f
 }
 
+// allLeave has sessions give up their server, where nothing is under way at any: first those that
+// hold nothing that others wait for. A lock that is given up is had by who waits for it, and a
+// notification is lost on who listens no more: when those leave that hold such things, nobody else
+// is there.
+func (g *Gate) allLeave(list []carried) verb.GateFigures {
+	f := verb.GateFigures{Sessions: len(list)}
+	var mu sync.Mutex
+	for _, pinned := range []bool{false, true} {
+		var now []carried
+		for _, s := range list {
+			if s.pinned() == pinned {
+				now = append(now, s)
+			}
+		}
+		each(now, askers, func(s carried) {
+			why := s.leave()
+			mu.Lock()
+			defer mu.Unlock()
+			f.Found(why)
+		})
+	}
+	return f
+}
+
 // cutLimit bounds the cutting of one session, and the question for its state.
-const cutLimit = 2 * time.Second
+const cutLimit = time.Second
 
 // giveUpHolding ends a hold that nobody has ended: the service may be away. Sessions go to the
 // owner that the gate knows once its agent confirms that it takes writes, and nowhere else.
@@ -205,18 +211,12 @@ func (g *Gate) Observe() *observation.Gate {
 		Refused: g.refused.Load(), Carried: g.carriedN.Load(), Cut: g.cutN.Load(), Closed: g.closedN.Load(),
 		Waits: g.waits.Load(), WaitedSeconds: time.Duration(g.waited.Load()).Seconds()}
 	count := map[observation.GateCount]int{}
-	for _, s := range g.all() {
+	list := g.all()
+	f := g.figures(list)
+	o.Portable, o.Others = f.Portable, f.Others
+	for _, s := range list {
 		x := s.show()
 		count[observation.GateCount{Door: x.Door, Server: x.Server}]++
-		switch {
-		case x.Portable:
-			o.Portable++
-		case x.WhyNot != "":
-			if o.Others == nil {
-				o.Others = map[string]int{}
-			}
-			o.Others[x.WhyNot]++
-		}
 		if s.base().waits() {
 			o.Waiting++
 		}

@@ -15,14 +15,6 @@ import (
 
 // How a session of MariaDB's is carried from one server to another.
 
-// mariaCarryError says why a session could not go on; number is what its client is told.
-type mariaCarryError struct {
-	number uint16
-	text   string
-}
-
-func (e mariaCarryError) Error() string { return e.text }
-
 // arrives takes up a connection after a login, of the client's own or the gate's: what the login
 // set is what all later differences are from.
 func (s *mariaSession) arrives(b *mariaBackend) error {
@@ -39,34 +31,7 @@ func (s *mariaSession) arrives(b *mariaBackend) error {
 	return nil
 }
 
-// awaitBoundary implements carried.
-func (s *mariaSession) awaitBoundary(ctx context.Context) bool {
-	stop := context.AfterFunc(ctx, s.cond.Broadcast)
-	defer stop()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for !s.ended && s.back != nil && (s.moving || !s.quiet()) && ctx.Err() == nil {
-		s.cond.Wait()
-	}
-	return s.ended || s.back == nil || s.quiet()
-}
-
-// ask implements carried.
-func (s *mariaSession) ask(ctx context.Context) {
-	s.mu.Lock()
-	if s.asked || s.back == nil || !s.quiet() || s.moving || s.ended {
-		s.mu.Unlock()
-		return
-	}
-	s.moving = true
-	s.mu.Unlock()
-	s.askNow(ctx)
-	s.mu.Lock()
-	s.done()
-	s.mu.Unlock()
-}
-
-// askNow asks; the session is the caller's, and at a boundary.
+// askNow implements carried.
 func (s *mariaSession) askNow(ctx context.Context) {
 	s.mu.Lock()
 	b, base := s.back, s.at0
@@ -85,7 +50,7 @@ func (s *mariaSession) askNow(ctx context.Context) {
 	defer s.mu.Unlock()
 	var said mariaError
 	if err != nil {
-		s.whyNot = "a state that could not be asked for"
+		s.unknown()
 		if !errors.As(err, &said) {
 			b.conn.Close() // its answers would be taken for the client's
 		}
@@ -95,7 +60,7 @@ func (s *mariaSession) askNow(ctx context.Context) {
 	s.whyNot = s.why()
 }
 
-// why is why the session cannot be carried; mu is held.
+// why implements carried.
 func (s *mariaSession) why() string {
 	if s.known == nil {
 		return "a state that is not known"
@@ -119,25 +84,12 @@ func (s *mariaSession) why() string {
 	return strings.Join(why, ", ")
 }
 
-// pinned implements carried: nothing that is carried here shuts out others.
-func (s *mariaSession) pinned() bool { return false }
-
-// rest implements carried.
-func (s *mariaSession) rest() bool {
-	s.mu.Lock()
-	ok := s.asked && s.whyNot == "" && !s.moving && !s.ended && s.back != nil && s.quiet() &&
-		time.Since(s.changed) > knowAfter
-	if ok {
-		s.detach()
-	}
-	s.mu.Unlock()
-	return ok
-}
-
-// detach gives the connection up; mu is held.
+// detach implements carried.
 func (s *mariaSession) detach() {
+	s.mu.Lock()
 	b := s.back
 	s.back, s.at = nil, place{}
+	s.mu.Unlock()
 	if b == nil {
 		return
 	}
@@ -149,74 +101,13 @@ func (s *mariaSession) detach() {
 	}()
 }
 
-// leave implements carried.
-func (s *mariaSession) leave() string {
-	s.mu.Lock()
-	if !s.begin() {
-		s.mu.Unlock()
-		return ""
-	}
-	why := s.why()
-	switch {
-	case s.back == nil:
-		why = ""
-	case !s.quiet():
-		why = "work that could not be ended"
-	case !s.asked && why == "":
-		why = "a state that could not be asked for"
-	}
-	if why == "" {
-		s.detach()
-	}
-	s.done()
-	s.mu.Unlock()
-	if why != "" {
-		s.g.closedN.Add(1)
-		s.end("1927", "the primary is about to change, and a session with "+why+" cannot be carried to another server; "+
-			"nothing was under way")
-	}
-	return why
-}
-
-// moveOn implements carried.
-func (s *mariaSession) moveOn() {
-	s.ask(s.g.ctx)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.asked && s.whyNot == "" && !s.moving && !s.ended && s.quiet() {
-		s.detach()
-	}
-}
-
-// enter implements carried.
-func (s *mariaSession) enter(ctx context.Context) error {
-	s.mu.Lock()
-	if !s.begin() {
-		s.mu.Unlock()
-		return errEnded
-	}
-	done := s.back != nil
-	s.mu.Unlock()
-	var err error
-	if !done {
-		err = s.attach(ctx, true)
-	}
-	s.mu.Lock()
-	s.done()
-	s.mu.Unlock()
-	if err != nil {
-		s.endWith(err)
-	}
-	return err
-}
-
 // attach goes to a server and becomes there what the session was; it is the caller's.
 func (s *mariaSession) attach(ctx context.Context, past bool) error {
 	s.mu.Lock()
 	st := s.known
 	if st == nil {
 		s.mu.Unlock()
-		return mariaCarryError{errGone, "what there is of the session is not known; nothing was under way"}
+		return carryError{codeShutdown, "what there is of the session is not known; nothing was under way"}
 	}
 	s.database = st.database
 	s.mu.Unlock()
@@ -224,7 +115,7 @@ func (s *mariaSession) attach(ctx context.Context, past bool) error {
 	defer cancel()
 	b, err := s.open(ctx, past)
 	if err != nil {
-		return mariaCarryError{errShutdown, "no server to go on with: " + err.Error() +
+		return carryError{codeNoServer, "no server to go on with: " + err.Error() +
 			"; nothing was under way: connect again"}
 	}
 	b.conn.SetDeadline(time.Now().Add(loginLimit))
@@ -232,11 +123,11 @@ func (s *mariaSession) attach(ctx context.Context, past bool) error {
 	b.conn.SetDeadline(time.Time{})
 	if err != nil {
 		b.conn.Close()
-		var c mariaCarryError
+		var c carryError
 		if errors.As(err, &c) {
 			return err
 		}
-		return mariaCarryError{errGone, fmt.Sprintf("the session could not be carried to %s: %v; nothing was under way",
+		return carryError{codeShutdown, fmt.Sprintf("the session could not be carried to %s: %v; nothing was under way",
 			b.Name, err)}
 	}
 	s.g.carriedN.Add(1)
@@ -255,7 +146,7 @@ func (s *mariaSession) become(b *mariaBackend, st *mariaState) error {
 			return fmt.Errorf("what %s holds cannot be read: %w", b.Name, err)
 		}
 		if !holds(st.lastGTID, value(rows[0][0]), value(rows[0][1])) {
-			return mariaCarryError{errGone, fmt.Sprintf("writes of this session are missing on %s, which became primary "+
+			return carryError{codeUnknown, fmt.Sprintf("writes of this session are missing on %s, which became primary "+
 				"without all of the former one's (%s): look what is there", b.Name, st.lastGTID)}
 		}
 	}
@@ -297,41 +188,47 @@ func (s *mariaSession) restoreOn(b *mariaBackend, st *mariaState) error {
 // cut implements carried: what runs is cancelled, and a transaction is taken back. Its client is
 // told that it may try again, now or with its next command.
 func (s *mariaSession) cut(ctx context.Context) {
-	s.mu.Lock()
-	b := s.back
-	if s.ended || b == nil || s.quiet() {
+	s.cuts(func() {
+		s.mu.Lock()
+		b, busy := s.back, s.busy
+		s.told = false
 		s.mu.Unlock()
-		return
+		if busy && b != nil {
+			s.kill(ctx, b)
+			s.awaitThat(ctx, func() bool { return !s.busy })
+		}
+		if !s.take() {
+			return
+		}
+		defer s.giveBack()
+		s.mu.Lock()
+		inside := s.back == b && b != nil && !s.busy && s.inside
+		s.mu.Unlock()
+		if inside {
+			s.takeBack(b)
+		}
+	})
+}
+
+// takeBack takes a transaction back on the server; the session is the caller's.
+func (s *mariaSession) takeBack(b *mariaBackend) {
+	b.conn.SetDeadline(time.Now().Add(cutLimit))
+	defer b.conn.SetDeadline(time.Time{})
+	_, _, err := b.command(core.ComQuery, "rollback", s.noEnds)
+	var said mariaError
+	if errors.As(err, &said) && said.number == interrupted { // the KILL QUERY came late
+		_, _, err = b.command(core.ComQuery, "rollback", s.noEnds)
 	}
-	running := s.busy
-	s.cutting = running
-	s.mu.Unlock()
-	if running {
-		s.kill(ctx, b)
-	}
-	stop := context.AfterFunc(ctx, s.cond.Broadcast)
-	defer stop()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for !s.ended && s.back == b && s.busy && ctx.Err() == nil {
-		s.cond.Wait()
-	}
-	if s.busy || s.back != b || !s.inside || !s.begin() {
+	if err != nil {
+		b.conn.Close() // its answers would be taken for the client's
 		return
 	}
-	s.mu.Unlock()
-	b.conn.SetDeadline(time.Now().Add(cutLimit))
-	_, _, err := b.command(core.ComQuery, "rollback", s.noEnds)
-	b.conn.SetDeadline(time.Time{})
-	s.mu.Lock()
-	if err == nil {
-		s.inside = false
-		if !running { // who was told already knows
-			s.failed = true
-			s.g.cutN.Add(1)
-		}
+	if s.inside = false; !s.told {
+		s.failed = true
+		s.g.cutN.Add(1)
 	}
-	s.done()
 }
 
 // kill ends what runs in a session. Users may do so with their own without any privilege.
@@ -377,7 +274,7 @@ func (s *mariaSession) goneBetween(b *mariaBackend) error {
 		return s.wasKilled(b)
 	}
 	s.mu.Unlock()
-	err := mariaCarryError{errGone, "the connection to " + b.Name +
+	err := carryError{codeShutdown, "the connection to " + b.Name +
 		" has ended; nothing that was not acknowledged was committed"}
 	s.endWith(err)
 	return err
@@ -401,77 +298,39 @@ func (s *mariaSession) wasKilled(b *mariaBackend) error {
 	if err != nil || len(rows) != 1 || !s.reader() && value(rows[0][0]) != "0" {
 		return nil // it is no primary any more: that is why it ended its sessions
 	}
-	err = mariaCarryError{errGone, "Connection was killed"}
+	err = carryError{codeShutdown, "Connection was killed"}
 	s.endWith(err)
 	return err
 }
 
 // lost handles the end of a server's connection while a command was under way (handbook, "Gate
 // facts", 5).
-func (s *mariaSession) lost(b *mariaBackend, c command, cause error) error {
+func (s *mariaSession) lost(b *mariaBackend, cause error) error {
 	b.conn.Close()
 	s.mu.Lock()
 	if s.back != b || s.ended {
 		s.mu.Unlock()
 		return errEnded
 	}
+	told := s.outcome()
 	s.back, s.at, s.busy = nil, place{}, false
-	known := s.fresh && s.why() == ""
-	inside, reader, ends := s.inside, s.reader(), s.ends
-	retry := known && (inside && !ends || !inside && reader)
+	retry := told.code != codeUnknown && s.fresh && s.why() == ""
 	if retry {
 		s.inside, s.asked = false, true
 		s.g.cutN.Add(1)
 	}
 	s.cond.Broadcast()
 	s.mu.Unlock()
-	var err error
-	switch torn := errors.Is(cause, errTorn); {
-	case torn:
-		err = errTorn // nothing that could be said would be understood
-		s.end("", "")
+	switch {
+	case errors.Is(cause, errTorn):
+		s.end("", "") // nothing that could be said would be understood
+		return errTorn
 	case retry:
 		return s.out.send(failure(errRetry, retryText))
-	case inside && !ends || !inside && reader:
-		err = mariaCarryError{errGone, "the connection to " + b.Name + " has ended; nothing of the transaction was committed"}
-	default:
-		err = mariaCarryError{errGone, "the connection to " + b.Name +
-			" has ended while a statement was under way: whether it was committed is not known"}
 	}
-	s.endWith(err)
-	return err
-}
-
-// endWith ends a session that could not go on.
-func (s *mariaSession) endWith(err error) {
-	var c mariaCarryError
-	if errors.As(err, &c) {
-		s.g.closedN.Add(1)
-		s.end(fmt.Sprint(c.number), c.text)
-		return
-	}
-	s.end("", err.Error())
-}
-
-// endAtBoundary implements carried.
-func (s *mariaSession) endAtBoundary(ctx context.Context, code, why string) bool {
-	for s.awaitBoundary(ctx) {
-		s.mu.Lock()
-		if !s.begin() {
-			s.mu.Unlock()
-			return true
-		}
-		quiet := s.back == nil || s.quiet()
-		s.mu.Unlock()
-		if quiet {
-			s.end(code, why)
-			return true
-		}
-		s.mu.Lock()
-		s.done()
-		s.mu.Unlock()
-	}
-	return false
+	told.text = "the connection to " + b.Name + " has ended; " + told.text
+	s.endWith(told)
+	return told
 }
 
 // end implements carried. Without a code nothing is said; a client that waits for no answer reads
@@ -492,11 +351,7 @@ func (s *mariaSession) end(code, why string) {
 	if b != nil {
 		b.conn.Close()
 	}
-	var number uint16
-	fmt.Sscan(code, &number)
-	if code == codeShutdown {
-		number = errShutdown
-	}
+	number := numbers[code]
 	if number != 0 {
 		s.g.log.Info("a session was ended", "session", s.id, "user", s.user, "code", number, "why", why)
 		if !waits {

@@ -174,7 +174,7 @@ const gateThreads = 0x40000000
 // serveMaria serves one client of MariaDB's from its first byte to its last.
 func (g *Gate) serveMaria(conn net.Conn, d doorway, loggedIn func()) {
 	s := &mariaSession{statements: map[uint32]*mariaStatement{}}
-	s.init(g, d.door, conn)
+	s.init(g, d.door, conn, s)
 	s.id = g.number()
 	s.out = newPackets(conn)
 	conn.SetDeadline(time.Now().Add(waitLimit + loginLimit))

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"io"
@@ -25,7 +26,8 @@ type mariaSession struct {
 	back       *mariaBackend // nil: it has none now
 	busy       bool          // a command is under way
 	inside     bool          // in a transaction
-	ends       bool          // what is under way may have committed
+	ends       bool          // what is under way, in a transaction, may have committed
+	parts      bool          // likewise, outside of one
 	statements map[uint32]*mariaStatement
 	numbered   uint32 // the newest statement's number, as the client knows it
 	known      *mariaState
@@ -33,8 +35,10 @@ type mariaSession struct {
 	holds      string             // what the session holds that can be neither asked nor carried
 	fresh      bool               // known is so still, but for what a transaction that has not ended does
 	// failed: the transaction was ended for a change of servers, and the client has not been told.
-	failed  bool
-	cutting bool
+	// Invariant: its next command, unless it ends the transaction as well, is answered with that and
+	// carried out nowhere, where it would be carried out alone.
+	failed bool
+	told   bool // by the answer to what was cut
 }
 
 // mariaStatement is a prepared statement of the binary protocol.
@@ -86,7 +90,7 @@ func (s *mariaSession) fromClient() error {
 	}
 }
 
-// command is one of the client's. Its content is whole, or of more than mostWhole bytes and still
+// command is one of the client's. Its content is whole, or goes on in further packets and is still
 // unread but for its head.
 type command struct {
 	kind  byte
@@ -97,12 +101,10 @@ type command struct {
 	sql   string
 }
 
-const mostWhole = 1 << 20
-
-// read reads a command, whole where it is not long.
+// read reads a command, whole where it fits into one packet.
 func (s *mariaSession) read(size int) (c command, err error) {
 	c.size = size
-	if c.whole = size <= mostWhole; c.whole {
+	if c.whole = size < longest; c.whole {
 		c.head, err = s.out.read()
 	} else {
 		var b []byte
@@ -113,16 +115,19 @@ func (s *mariaSession) read(size int) (c command, err error) {
 		return c, err
 	}
 	c.kind = c.head[0]
-	if c.kind != core.ComQuery && c.kind != core.ComPrepare {
-		return c, nil
-	}
-	c.sql = string(c.head[1:])
-	c.text = core.ReadMaria(c.sql)
-	if !c.whole { // its end is not seen
-		c.text.Ends, c.text.Commit, c.text.Rollback, c.text.Kill = true, false, false, 0
+	switch {
+	case c.kind != core.ComQuery && c.kind != core.ComPrepare:
+	case c.whole:
+		c.sql = string(c.head[1:])
+		c.text = core.ReadMaria(c.sql)
+	default:
+		c.text = tooLong
 	}
 	return c, nil
 }
+
+// tooLong is what a text can do that is not read.
+var tooLong = core.MariaText{Ends: true, Parts: true, Holds: "a statement of more than 16 MB"}
 
 // refusals are commands that a gate does not pass on.
 var refusals = map[byte]string{
@@ -138,16 +143,6 @@ func (s *mariaSession) carryOut(c command) error {
 	if why, refused := refusals[c.kind]; refused {
 		return s.answer(c, failure(errNotHere, why))
 	}
-	s.mu.Lock()
-	if s.failed && c.kind != core.ComCloseStmt && c.kind != core.ComLongData && c.kind != core.ComPing {
-		s.failed = false
-		s.mu.Unlock()
-		if c.text.Rollback {
-			return s.answer(c, okay)
-		}
-		return s.answer(c, failure(errRetry, retryText))
-	}
-	s.mu.Unlock()
 	b, err := s.admit(c)
 	if errors.Is(err, errAnswered) {
 		return nil
@@ -156,8 +151,11 @@ func (s *mariaSession) carryOut(c command) error {
 		return err
 	}
 	x, err := s.forward(b, c)
+	if errors.Is(err, errClient) {
+		return err
+	}
 	if err != nil {
-		return s.lost(b, c, err)
+		return s.lost(b, err)
 	}
 	if x.Failed {
 		// An error does not say whether there is a transaction.
@@ -194,9 +192,18 @@ func (s *mariaSession) admit(c command) (*mariaBackend, error) {
 		switch {
 		case s.ended:
 			return nil, errEnded
-		case s.moving:
+		case s.moving || s.cutting:
 			s.cond.Wait()
 			continue
+		case s.failed && tells(c.kind):
+			s.failed = false
+			if c.kind == core.ComReset {
+				continue
+			}
+			s.mu.Unlock()
+			err := s.answer(c, afterCut(c))
+			s.mu.Lock()
+			return nil, cmp.Or(err, errAnswered)
 		case s.back == nil:
 			if err := s.goOn(); err != nil {
 				return nil, err
@@ -210,15 +217,6 @@ func (s *mariaSession) admit(c command) (*mariaBackend, error) {
 			if err != nil {
 				return nil, err
 			}
-			if s.failed { // the transaction went with the server
-				s.failed = false
-				s.mu.Unlock()
-				if err = s.answer(c, failure(errRetry, retryText)); err == nil {
-					err = errAnswered
-				}
-				s.mu.Lock()
-				return nil, err
-			}
 			continue
 		case !s.inside && s.must() && c.kind != core.ComCloseStmt:
 			s.hold()
@@ -230,67 +228,42 @@ func (s *mariaSession) admit(c command) (*mariaBackend, error) {
 	if !s.inside {
 		s.ends = false
 	}
-	s.ends = s.ends || c.text.Ends || s.executes(c).Ends || s.inside && c.text.Begins
-	if c.text.Holds != "" {
-		s.holds = c.text.Holds
+	t := c.text
+	if c.kind == core.ComExecute {
+		t = s.executes(c)
+	}
+	s.ends = s.ends || t.Ends || s.inside && t.Begins
+	s.parts = t.Parts
+	if t.Holds != "" {
+		s.holds = t.Holds
 	}
 	return s.back, nil
+}
+
+// tells reports whether a command's answer can tell the client that its transaction has failed.
+func tells(kind byte) bool {
+	return kind != core.ComCloseStmt && kind != core.ComLongData && kind != core.ComPing
+}
+
+// afterCut is the answer to the first command after a transaction was ended.
+func afterCut(c command) []byte {
+	if c.text.Rollback {
+		return okay
+	}
+	return failure(errRetry, retryText)
 }
 
 // errAnswered says that a command needs no server any more.
 var errAnswered = errors.New("the command was answered")
 
-// executes is what the prepared statement can do that a command executes.
-func (s *mariaSession) executes(c command) (t core.MariaText) {
-	if c.kind != core.ComExecute || len(c.head) < 5 {
-		return t
-	}
-	if st := s.statements[binary.LittleEndian.Uint32(c.head[1:])]; st != nil {
-		t = core.ReadMaria(st.text)
-		if t.Holds != "" {
-			s.holds = t.Holds
+// executes is what the prepared statement can do that a command executes; mu is held.
+func (s *mariaSession) executes(c command) core.MariaText {
+	if len(c.head) >= 5 {
+		if st := s.statements[binary.LittleEndian.Uint32(c.head[1:])]; st != nil {
+			return core.ReadMaria(st.text)
 		}
 	}
-	return t
-}
-
-// hold waits while sessions are held; mu is held.
-func (s *mariaSession) hold() {
-	s.waiting = time.Now()
-	for !s.ended && !s.moving && s.back != nil && s.must() {
-		s.cond.Wait()
-	}
-	s.g.waits.Add(1)
-	s.g.waited.Add(int64(time.Since(s.waiting)))
-	s.waiting = time.Time{}
-}
-
-// goOn waits for a server and becomes there what the session was; mu is held.
-func (s *mariaSession) goOn() error {
-	s.waiting = time.Now()
-	s.mu.Unlock()
-	_, err := s.g.await(s.g.ctx, s.door, false) // others may bring the session to a server meanwhile
-	s.mu.Lock()
-	if err == nil && (s.back != nil || s.moving || s.ended) {
-		s.waiting = time.Time{}
-		return nil
-	}
-	if err == nil {
-		s.moving = true
-		s.mu.Unlock()
-		err = s.attach(s.g.ctx, false)
-		s.mu.Lock()
-		s.done()
-	} else {
-		err = mariaCarryError{errShutdown, err.Error() + "; nothing was under way: connect again"}
-	}
-	s.waiting = time.Time{}
-	if err != nil {
-		s.mu.Unlock()
-		s.endWith(err)
-		s.mu.Lock()
-	}
-	return err
+	return core.MariaText{} // the server knows no such statement either
 }
 
 // forward sends a command on and passes the answer back.
@@ -310,7 +283,7 @@ func (s *mariaSession) forward(b *mariaBackend, c command) (*core.Exchange, erro
 			return x, err
 		}
 		what := x.Packet(head, size)
-		if x.Failed && s.isCut() {
+		if x.Failed && s.tellsCut(x.Code) {
 			b.skip(size)
 			s.out.seq = seq
 			s.out.write(failure(errRetry, retryText))
@@ -357,11 +330,11 @@ func (s *mariaSession) passFile(b *mariaBackend) error {
 	s.out.w.Flush()
 	for {
 		size, _, err := s.out.head()
-		if err != nil {
-			return err
+		if err == nil {
+			err = s.out.pass(size, b.w)
 		}
-		if err := s.out.pass(size, b.w); err != nil {
-			return err
+		if err != nil {
+			return errClient
 		}
 		if size == 0 {
 			return b.w.Flush()
@@ -372,10 +345,23 @@ func (s *mariaSession) passFile(b *mariaBackend) error {
 	}
 }
 
-func (s *mariaSession) isCut() bool {
+// errClient says that it was the client's side that broke off.
+var errClient = errors.New("the client has gone")
+
+// interrupted is the server's number for a statement that KILL QUERY ended.
+const interrupted = 1317
+
+// tellsCut reports whether an error is that by which the gate ended a statement of which nothing
+// was committed: its client is told to try again.
+func (s *mariaSession) tellsCut(number uint16) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.cutting
+	if !s.cutting || number != interrupted || s.inside && s.ends || !s.inside && s.parts {
+		return false
+	}
+	s.told = true
+	s.g.cutN.Add(1)
+	return true
 }
 
 // write writes a command with what is another on this server: numbers of statements and
@@ -508,13 +494,10 @@ func (s *mariaSession) finish(c command, x *core.Exchange) {
 	if c.kind == core.ComReset && !x.Failed {
 		s.statements, s.holds, s.known, s.inside = map[uint32]*mariaStatement{}, "", nil, false
 	}
-	if s.cutting && x.Failed {
-		s.g.cutN.Add(1)
-	}
 	if !s.inside {
 		s.fresh = false
 	}
-	s.busy, s.cutting, s.changed = false, false, time.Now()
+	s.busy, s.changed = false, time.Now()
 	s.cond.Broadcast()
 }
 
@@ -549,8 +532,22 @@ func (s *mariaSession) show() observation.GateSession {
 	return s.shows(state)
 }
 
-// quiet reports whether nothing is under way; mu is held.
-func (s *mariaSession) quiet() bool { return !s.busy && !s.inside }
+// connected implements carried.
+func (s *mariaSession) connected() bool { return s.back != nil }
+
+// atBoundary implements carried.
+func (s *mariaSession) atBoundary() bool { return !s.busy && !s.inside }
+
+// pins implements carried: nothing that is carried here shuts out others.
+func (s *mariaSession) pins() bool { return false }
+
+// outcome implements carried.
+func (s *mariaSession) outcome() carryError {
+	if s.inside && !s.ends || !s.inside && s.reader() {
+		return carryError{codeShutdown, "nothing of the transaction was committed"}
+	}
+	return carryError{codeUnknown, "a statement was under way: whether it was committed is not known"}
+}
 
 // reader reports whether the session's server takes no writes.
 func (s *mariaSession) reader() bool { return s.door == route.Reader }

@@ -139,6 +139,9 @@ const (
 var states = map[uint16]string{errRetry: "40001", errGone: "70100", errDenied: "28000", errShutdown: "08S01",
 	errNotHere: "42000", errBroken: "08S01"}
 
+// numbers are what a client is told in place of the SQLSTATEs by which sessions end.
+var numbers = map[string]uint16{codeShutdown: errGone, codeUnknown: errGone, codeNoServer: errShutdown}
+
 // failure is an error packet.
 func failure(number uint16, text string) []byte {
 	b := binary.LittleEndian.AppendUint16([]byte{0xff}, number)

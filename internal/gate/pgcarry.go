@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -15,34 +16,35 @@ import (
 
 // How a session of PostgreSQL's is carried from one server to another.
 
-// awaitBoundary implements carried.
-func (s *pgSession) awaitBoundary(ctx context.Context) bool {
-	stop := context.AfterFunc(ctx, s.cond.Broadcast)
-	defer stop()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for !s.ended && s.back != nil && (s.moving || !s.units.AtBoundary()) && ctx.Err() == nil {
-		s.cond.Wait()
-	}
-	return s.ended || s.back == nil || s.units.AtBoundary()
+// connected implements carried.
+func (s *pgSession) connected() bool { return s.back != nil }
+
+// atBoundary implements carried. A transaction that was taken back on the server is none there.
+func (s *pgSession) atBoundary() bool { return s.units.AtBoundary() || s.dropped && s.units.Quiet() }
+
+// pins implements carried.
+func (s *pgSession) pins() bool {
+	return s.known != nil && len(s.known.locks)+len(s.known.channels) > 0
 }
 
-// ask implements carried.
-func (s *pgSession) ask(ctx context.Context) {
-	s.mu.Lock()
-	if s.asked || s.back == nil || !s.units.AtBoundary() || s.moving || s.ended {
-		s.mu.Unlock()
-		return
+// mayHaveCommitted reports whether what is under way may have committed something; mu is held.
+func (s *pgSession) mayHaveCommitted() bool {
+	if s.units.Status() == core.Idle {
+		return s.steps.parts
 	}
-	s.moving = true
-	s.mu.Unlock()
-	s.askNow(ctx)
-	s.mu.Lock()
-	s.done()
-	s.mu.Unlock()
+	return s.steps.ends
 }
 
-// askNow asks; the session is the caller's, and at a boundary.
+// outcome implements carried.
+func (s *pgSession) outcome() carryError {
+	if s.units.Status() != core.Idle && !s.steps.ends {
+		return carryError{codeShutdown, "nothing of the transaction was committed"}
+	}
+	return carryError{codeUnknown, "a statement was under way: whether it was committed is not known"}
+}
+
+// askNow implements carried. A timeout of the session's own, or a late request to cancel, may hit the
+// question: it is asked once more without a timeout.
 func (s *pgSession) askNow(ctx context.Context) {
 	s.mu.Lock()
 	b, names := s.back, append([]string{}, s.names...)
@@ -51,6 +53,10 @@ func (s *pgSession) askNow(ctx context.Context) {
 		return
 	}
 	got, err := s.exchange(ctx, b, query(askSQL(names)))
+	var said serverError
+	if errors.As(err, &said) && said.code == codeCancelled {
+		got, err = s.exchange(ctx, b, untimed(askSQL(names)))
+	}
 	var st *pgState
 	if err == nil {
 		st, err = readState(got)
@@ -58,21 +64,24 @@ func (s *pgSession) askNow(ctx context.Context) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if err != nil {
-		s.whyNot = "a state that could not be asked for"
+		s.unknown()
 		return
 	}
 	s.known, s.asked, s.fresh, s.parsed = st, true, true, nil
 	s.whyNot = s.why()
 }
 
-// why is why the session cannot be carried; mu is held.
+// why implements carried.
 func (s *pgSession) why() string {
 	if s.known == nil {
 		return "a state that is not known"
 	}
-	why := s.known.why
-	if s.hidden {
-		why = append(why, "a setting by set_config whose name is not known")
+	why := slices.Clone(s.known.why)
+	if s.hidden != "" {
+		why = append(why, s.hidden)
+	}
+	if s.unnamedLost {
+		why = append(why, "a long statement without a name")
 	}
 	if s.known.user != s.user {
 		why = append(why, "SET SESSION AUTHORIZATION")
@@ -80,44 +89,23 @@ func (s *pgSession) why() string {
 	return strings.Join(why, ", ")
 }
 
-// pinned implements carried: locks are taken and channels listened to before anybody else goes on.
-func (s *pgSession) pinned() bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.back == nil && !s.ended && s.known != nil && len(s.known.locks)+len(s.known.channels) > 0
-}
-
-// rest implements carried.
-func (s *pgSession) rest() bool {
-	s.mu.Lock()
-	ok := s.asked && s.whyNot == "" && !s.moving && !s.ended && s.back != nil && s.units.AtBoundary() &&
-		len(s.known.locks)+len(s.known.channels) == 0 && time.Since(s.changed) > knowAfter
-	if ok {
-		s.moving = true
-	}
-	s.mu.Unlock()
-	if !ok {
-		return false
-	}
-	s.detach()
-	s.mu.Lock()
-	s.done()
-	s.mu.Unlock()
-	return true
-}
-
-// detach gives the connection up; the session is the caller's.
+// detach implements carried. What others notified a listening session of reaches it before.
 func (s *pgSession) detach() {
 	s.mu.Lock()
-	b := s.back
-	s.back, s.at = nil, place{}
-	if b != nil {
-		b.retired = true
-	}
+	b, listens := s.back, s.known != nil && len(s.known.channels) > 0
 	s.mu.Unlock()
 	if b == nil {
 		return
 	}
+	if listens {
+		ctx, cancel := context.WithTimeout(s.g.ctx, cutLimit)
+		s.exchange(ctx, b, []pgproto3.Message{&pgproto3.Sync{}})
+		cancel()
+	}
+	s.mu.Lock()
+	s.back, s.at = nil, place{}
+	b.retired = true
+	s.mu.Unlock()
 	b.conn.SetWriteDeadline(time.Now().Add(time.Second))
 	b.writing.Lock()
 	b.send(&pgproto3.Terminate{})
@@ -125,84 +113,6 @@ func (s *pgSession) detach() {
 	b.conn.Close()
 	<-b.gone // what it had to say to the client is said
 }
-
-// leave implements carried.
-func (s *pgSession) leave() string {
-	s.mu.Lock()
-	if !s.begin() {
-		s.mu.Unlock()
-		return ""
-	}
-	why := s.why()
-	switch {
-	case s.back == nil:
-		s.done()
-		s.mu.Unlock()
-		return ""
-	case !s.units.AtBoundary() && !s.dropped:
-		why = "work that could not be ended"
-	case !s.asked && !s.dropped && why == "":
-		why = "a state that could not be asked for"
-	}
-	s.mu.Unlock()
-	if why != "" {
-		s.g.closedN.Add(1)
-		s.end(codeShutdown, "the primary is about to change, and a session with "+why+
-			" cannot be carried to another server; nothing was under way")
-		return why
-	}
-	s.detach()
-	s.mu.Lock()
-	s.done()
-	s.mu.Unlock()
-	return ""
-}
-
-// moveOn implements carried.
-func (s *pgSession) moveOn() {
-	ctx, cancel := context.WithTimeout(s.g.ctx, cutLimit)
-	defer cancel()
-	s.ask(ctx)
-	s.mu.Lock()
-	ok := s.asked && s.whyNot == "" && !s.moving && !s.ended && s.units.AtBoundary()
-	if ok {
-		s.moving = true
-	}
-	s.mu.Unlock()
-	if ok {
-		s.detach()
-		s.mu.Lock()
-		s.done()
-		s.mu.Unlock()
-	}
-}
-
-// enter implements carried.
-func (s *pgSession) enter(ctx context.Context) error {
-	s.mu.Lock()
-	if !s.begin() {
-		s.mu.Unlock()
-		return errEnded
-	}
-	done := s.back != nil
-	s.mu.Unlock()
-	var err error
-	if !done {
-		err = s.attach(ctx, true)
-	}
-	s.mu.Lock()
-	s.done()
-	s.mu.Unlock()
-	if err != nil {
-		s.endWith(err)
-	}
-	return err
-}
-
-// carryError says why a session could not go on; code is what its client is told.
-type carryError struct{ code, text string }
-
-func (e carryError) Error() string { return e.text }
 
 // attach goes to a server and becomes there what the session was; it is the caller's.
 func (s *pgSession) attach(ctx context.Context, past bool) error {
@@ -258,44 +168,36 @@ func (s *pgSession) settle(b *pgBackend, st *pgState, parsed []message, unnamed 
 // cut implements carried: what runs is cancelled, and a transaction is taken back. Its client is
 // told that it may try again, now or with its next statement.
 func (s *pgSession) cut(ctx context.Context) {
-	s.mu.Lock()
-	b := s.back
-	if s.ended || b == nil || s.units.AtBoundary() {
+	s.cuts(func() {
+		s.mu.Lock()
+		b, running := s.back, !s.units.Quiet()
 		s.mu.Unlock()
-		return
-	}
-	running := !s.units.Quiet()
-	s.cutting = running
-	s.mu.Unlock()
-	if running {
-		b.sendCancel(s.g)
-		s.awaitQuiet(ctx)
-	}
-	s.mu.Lock()
-	if !s.begin() {
-		s.mu.Unlock()
-		return
-	}
-	status := s.units.Status()
-	if s.back != b || !s.units.Quiet() || status == core.Idle {
-		if s.units.Quiet() && running {
-			s.g.cutN.Add(1)
+		if running && b != nil {
+			b.sendCancel(s.g)
+			s.awaitThat(ctx, s.units.Quiet)
 		}
-		s.done()
+		if !s.take() {
+			return
+		}
+		defer s.giveBack()
+		s.mu.Lock()
+		status := s.units.Status()
+		inside := s.back == b && b != nil && s.units.Quiet() && !s.atBoundary()
 		s.mu.Unlock()
-		return
-	}
-	s.mu.Unlock()
-	s.rollBack(ctx, b, status)
-	s.mu.Lock()
-	s.done()
-	s.mu.Unlock()
+		if inside {
+			s.rollBack(ctx, b, status)
+		}
+	})
 }
 
 // rollBack takes a transaction back on the server, and leaves the session in one that has failed
 // for its client; the session is the caller's.
 func (s *pgSession) rollBack(ctx context.Context, b *pgBackend, status byte) {
 	_, err := s.exchange(ctx, b, query("rollback"))
+	var said serverError
+	if errors.As(err, &said) && said.code == codeCancelled { // the request to cancel came late
+		_, err = s.exchange(ctx, b, query("rollback"))
+	}
 	if err == nil {
 		s.askNow(ctx)
 	}
@@ -304,20 +206,11 @@ func (s *pgSession) rollBack(ctx context.Context, b *pgBackend, status byte) {
 	if err != nil || !s.asked {
 		return
 	}
-	s.g.cutN.Add(1)
 	s.dropped = true
 	s.units.Lose(core.Failed)
-	s.failed = status == core.InTransaction // who has an error already knows
-}
-
-// awaitQuiet waits until nothing is unanswered.
-func (s *pgSession) awaitQuiet(ctx context.Context) {
-	stop := context.AfterFunc(ctx, s.cond.Broadcast)
-	defer stop()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for !s.ended && s.back != nil && !s.units.Quiet() && ctx.Err() == nil {
-		s.cond.Wait()
+	if status == core.InTransaction { // who has an error already knows
+		s.failed = true
+		s.g.cutN.Add(1)
 	}
 }
 
@@ -350,7 +243,7 @@ func (s *pgSession) lost(b *pgBackend, err error) {
 		s.livesOn(quiet, status, code)
 		s.cond.Broadcast()
 		s.mu.Unlock()
-		if code == "" && b.dying == "57P01" {
+		if b.dying == "57P01" {
 			go s.wasEnded(b)
 		}
 		return
@@ -373,13 +266,11 @@ func (s *pgSession) judge(b *pgBackend, quiet bool, status byte) (code, text str
 		return "", ""
 	case quiet && status == core.Idle:
 		return codeShutdown, gone + "; nothing was under way"
-	case status == core.Idle && s.door == route.Reader, status != core.Idle && !s.steps.ends:
-		if known {
-			return codeRetry, ""
-		}
-		return codeShutdown, gone + "; nothing of the transaction was committed"
+	case known && (status == core.Idle && s.door == route.Reader || status != core.Idle && !s.steps.ends):
+		return codeRetry, ""
 	}
-	return codeUnknown, gone + " while a statement was under way: whether it was committed is not known"
+	told := s.outcome()
+	return told.code, gone + "; " + told.text
 }
 
 // livesOn leaves the session without a server; mu is held. A client in a transaction is told that
@@ -394,7 +285,7 @@ func (s *pgSession) livesOn(quiet bool, status byte, code string) {
 		after = core.Idle
 	}
 	answers, unfinished := s.units.Lose(after)
-	s.dropped, s.asked = true, true // the transaction is gone, and what was before it is known
+	s.dropped, s.asked = after == core.Failed, true // the transaction is gone, and what was before it is known
 	if quiet {
 		s.failed = status == core.InTransaction
 		return
@@ -431,38 +322,6 @@ func (s *pgSession) wasEnded(b *pgBackend) {
 	s.end(codeShutdown, "terminating connection due to administrator command")
 }
 
-// endWith ends a session that could not go on.
-func (s *pgSession) endWith(err error) {
-	var c carryError
-	if errors.As(err, &c) {
-		s.g.closedN.Add(1)
-		s.end(c.code, c.text)
-		return
-	}
-	s.end(codeShutdown, err.Error())
-}
-
-// endAtBoundary implements carried.
-func (s *pgSession) endAtBoundary(ctx context.Context, code, why string) bool {
-	for s.awaitBoundary(ctx) {
-		s.mu.Lock()
-		if !s.begin() {
-			s.mu.Unlock()
-			return true
-		}
-		quiet := s.back == nil || s.units.AtBoundary()
-		s.mu.Unlock()
-		if quiet {
-			s.end(code, why)
-			return true
-		}
-		s.mu.Lock()
-		s.done()
-		s.mu.Unlock()
-	}
-	return false
-}
-
 // end implements carried. Without a code nothing is said.
 func (s *pgSession) end(code, why string) {
 	s.mu.Lock()
@@ -481,6 +340,9 @@ func (s *pgSession) end(code, why string) {
 	if b != nil {
 		b.conn.Close()
 		<-b.gone
+	}
+	if b != nil && b.torn { // nothing that could be said would be understood
+		code = ""
 	}
 	if code != "" {
 		s.g.log.Info("a session was ended", "session", s.id, "user", s.user, "code", code, "why", why)

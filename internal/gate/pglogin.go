@@ -33,7 +33,7 @@ const mostStartup = 10000
 // servePG serves one client of PostgreSQL's from its first byte to its last.
 func (g *Gate) servePG(conn net.Conn, d doorway, loggedIn func()) {
 	s := &pgSession{texts: map[string]stepText{}}
-	s.init(g, d.door, conn)
+	s.init(g, d.door, conn, s)
 	conn.SetDeadline(time.Now().Add(loginLimit))
 	if err := s.greet(); err != nil || s.startup == nil {
 		if err != nil {
@@ -172,8 +172,18 @@ func (s *pgSession) login() error {
 		}
 		return err
 	}
-	s.back, s.at, s.params = b, b.place, b.params
-	s.cancel = b.cancel
+	if err := s.begins(b); err != nil {
+		return err
+	}
+	if s.g.misplaced(s.door, b.place) {
+		s.lose("another server became primary meanwhile")
+	}
+	return nil
+}
+
+// begins begins the session on its first connection. The client is told so before anything that the
+// server says by itself.
+func (s *pgSession) begins(b *pgBackend) error {
 	messages := []pgproto3.Message{&pgproto3.AuthenticationOk{}}
 	for _, name := range slices.Sorted(maps.Keys(b.params)) {
 		messages = append(messages, &pgproto3.ParameterStatus{Name: name, Value: b.params[name]})
@@ -181,17 +191,20 @@ func (s *pgSession) login() error {
 	messages = append(messages,
 		&pgproto3.BackendKeyData{ProcessID: binary.BigEndian.Uint32(b.cancel[:4]), SecretKey: b.cancel[4:]},
 		&pgproto3.ReadyForQuery{TxStatus: 'I'})
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	s.mu.Lock()
+	s.back, s.at, s.params, s.cancel = b, b.place, b.params, b.cancel
 	// A fresh session is known: it is what its login makes it.
 	s.known, s.asked, s.fresh = &pgState{role: "none", user: s.user}, true, true
-	if err := s.out.send(messages...); err != nil {
+	s.mu.Unlock()
+	go s.relay(b)
+	err := s.out.send(messages...)
+	if err != nil {
 		s.g.remove(s)
 		b.conn.Close()
-		return err
 	}
-	if s.g.misplaced(s.door, b.place) {
-		s.lose("another server became primary meanwhile")
-	}
-	return nil
+	return err
 }
 
 func frame(kind byte, body []byte) []byte {
@@ -322,6 +335,7 @@ type pgBackend struct {
 	params  map[string]string
 	retired bool           // given up on purpose: its end says nothing; the session's mu guards it
 	dying   string         // the SQLSTATE by which the server ended it
+	torn    bool           // the client has the beginning of a message; set before gone is closed
 	gone    chan struct{}  // closed once nobody reads it any more
 	answers chan []message // what was answered to a question of the gate's; nil: none was asked
 	asking  []message

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"errors"
+	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -29,31 +30,46 @@ type pgSession struct {
 	units  core.Units
 	params map[string]string // what the client was told of settings
 	known  *pgState          // what there was of the session at its last known boundary
-	// texts are what named statements can do, by name; steps is what is forwarded since the session
-	// was quiet can do, all together, and last the newest statement.
-	texts       map[string]stepText
-	steps, last stepText
-	// parsed are statements that were prepared since known, last the unnamed one.
-	parsed  []message
-	unnamed []byte
-	names   []string // of settings with a dot that were set
-	hidden  bool     // one was set whose name is not known
+	// texts are what prepared statements can do, by name; steps is what is carried out since the
+	// session was quiet can do, all together.
+	texts map[string]stepText
+	steps stepText
+	// bound is what portals can do that were made in this transaction.
+	bound stepText
+	// parsed are statements that were prepared since known; unnamed is the newest without a name,
+	// unless it was too long to be kept.
+	parsed      []message
+	unnamed     []byte
+	unnamedLost bool
+	names       []string // of settings with a dot that were set
+	hidden      string   // what was set cannot be known, and why
+	lockers     bool     // a statement that was prepared in SQL may take a lock
 	// fresh: known is so still, but for what a transaction that has not ended does.
 	fresh bool
 	// failed: the transaction was ended for a change of servers, and the client has not been told.
-	// dropped: no server has it any more; the client believes that it is in one.
+	// dropped: no server has it any more, though for its client it goes on. Invariant: nothing of
+	// the client's goes to the server that it was dropped on, where it would be carried out alone.
 	failed, dropped bool
 	// skip: what the client sends is passed over until it ends its unit with Sync.
 	skip bool
-	// cutting: what runs was cancelled by the gate.
-	cutting bool
 }
 
-// stepText is what a text can do.
-type stepText struct{ ends, commit, locks bool }
+// stepText is what a text can do: end the transaction that it runs in by a commit (commits: it says
+// so), or by taking it back; have committed a part when it is ended outside of a transaction; take
+// a lock that outlasts its transaction.
+type stepText struct{ ends, commits, over, parts, locks bool }
 
+// anything is a text that is not known.
+var anything = stepText{ends: true, commits: true, parts: true, locks: true}
+
+// with is what one can do after another: behind the end of a transaction another one may commit.
 func (a stepText) with(b stepText) stepText {
-	return stepText{a.ends || b.ends, b.commit, a.locks || b.locks}
+	return stepText{ends: a.ends || b.ends || a.over, commits: a.commits || b.commits, over: a.over || b.over,
+		parts: a.parts || b.parts, locks: a.locks || b.locks}
+}
+
+func textStep(t core.PGText) stepText {
+	return stepText{ends: t.Ends, commits: t.Commits, over: t.Over, parts: t.Parts, locks: t.Locks}
 }
 
 // toClient does something with the client's connection that nobody else may come between.
@@ -65,14 +81,11 @@ func (s *pgSession) toClient(do func(w *wire)) {
 
 // run serves a session that has logged in until it ends.
 func (s *pgSession) run() {
-	s.mu.Lock()
-	b := s.back
-	s.mu.Unlock()
-	go s.relay(b)
 	err := s.fromClient()
 	s.mu.Lock()
 	s.ended = true
-	b, s.back = s.back, nil
+	b := s.back
+	s.back = nil
 	if b != nil {
 		b.retired = true
 	}
@@ -141,6 +154,7 @@ type text struct {
 	whole []byte // the message, where it was taken out of the buffer
 	step  stepText
 	named string // the statement that it prepares, executes or closes
+	long  bool   // it is too long to be read
 	pg    core.PGText
 }
 
@@ -148,26 +162,30 @@ type text struct {
 func (s *pgSession) read(kind byte, n int) (t text, err error) {
 	switch kind {
 	case 'Q', 'P':
-	case 'B', 'C':
-		body, fits := s.out.whole(n)
-		if !fits {
+		return s.readText(kind, n)
+	case 'B':
+		names := s.out.texts(n, 2) // of a portal and of its statement
+		if len(names) < 2 {
+			t.step = anything
 			return t, nil
 		}
-		body = body[5:]
-		if kind == 'B' {
-			_, rest, _ := strings.Cut(string(body), "\x00") // the portal
-			t.named, _, _ = strings.Cut(rest, "\x00")
-			t.step = s.statement(t.named)
-		} else if len(body) > 0 && body[0] == 'S' {
-			t.named, _, _ = strings.Cut(string(body[1:]), "\x00")
+		t.named = names[1]
+		t.step = s.statement(t.named)
+	case 'C':
+		if names := s.out.texts(n, 1); len(names) == 1 && strings.HasPrefix(names[0], "S") {
+			t.named = names[0][1:]
 		}
-		return t, nil
-	default:
-		return t, nil
 	}
+	return t, nil
+}
+
+// readText reads a statement.
+func (s *pgSession) readText(kind byte, n int) (t text, err error) {
 	if n > mostText {
-		t.step = stepText{ends: true, locks: true}
-		t.pg.Hidden = true
+		if names := s.out.texts(n, 1); kind == 'P' && len(names) == 1 {
+			t.named = names[0]
+		}
+		t.step, t.long = anything, true
 		return t, nil
 	}
 	body, fits := s.out.whole(n)
@@ -189,16 +207,18 @@ func (s *pgSession) read(kind byte, n int) (t text, err error) {
 	}
 	sql, _, _ = strings.Cut(sql, "\x00")
 	t.pg = core.ReadPG(sql)
-	t.step = stepText{t.pg.Ends, t.pg.Commit, t.pg.Locks}
+	t.step = textStep(t.pg)
 	return t, nil
 }
 
-// statement is what a prepared statement can do. One that the gate did not see prepared, in SQL,
-// is none that commits: PREPARE takes none.
+// statement is what a prepared statement can do.
 func (s *pgSession) statement(name string) stepText {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.texts[name]
+	if step, known := s.texts[name]; known {
+		return step
+	}
+	return anything
 }
 
 // admit waits for a message's turn and notes that it is forwarded. A nil connection: it is passed
@@ -239,43 +259,27 @@ func (s *pgSession) admit(kind byte, t text) (*pgBackend, error) {
 // mayBegin waits until a new unit may begin. Again: what held it up is over, and all has to be
 // looked at anew.
 func (s *pgSession) mayBegin() (again bool, err error) {
-	if s.back != nil && s.must() {
-		if s.units.Pending() > 0 { // only then it is known whether this is a new transaction
-			s.waitFlushed()
-			return true, nil
-		}
-		if s.units.AtBoundary() {
-			s.hold()
-			return true, nil
-		}
-	}
-	if s.back != nil {
-		return false, nil
-	}
-	s.waiting = time.Now()
-	s.mu.Unlock()
-	_, err = s.g.await(s.g.ctx, s.door, false) // others may bring the session to a server meanwhile
-	s.mu.Lock()
-	if err == nil && (s.back != nil || s.moving || s.ended) {
-		s.waiting = time.Time{}
+	switch {
+	case s.back == nil:
+		return true, s.goOn()
+	case (s.cutting || s.must()) && s.units.Pending() > 0: // only then it is known whether this is a new transaction
+		s.waitFlushed()
 		return true, nil
-	}
-	if err == nil {
+	case s.cutting:
+		s.cond.Wait()
+		return true, nil
+	case s.must() && s.atBoundary():
+		s.hold()
+		return true, nil
+	case s.dropped:
 		s.moving = true
 		s.mu.Unlock()
-		err = s.attach(s.g.ctx, false)
+		s.detach()
 		s.mu.Lock()
 		s.done()
-	} else {
-		err = carryError{codeNoServer, err.Error() + "; nothing was under way: connect again"}
+		return true, nil
 	}
-	s.waiting = time.Time{}
-	if err != nil {
-		s.mu.Unlock()
-		s.endWith(err)
-		s.mu.Lock()
-	}
-	return true, err
+	return false, nil
 }
 
 // waitFlushed waits for a change with everything sent that was forwarded; mu is held.
@@ -289,17 +293,6 @@ func (s *pgSession) waitFlushed() {
 	s.cond.Wait()
 }
 
-// hold waits while sessions are held; mu is held.
-func (s *pgSession) hold() {
-	s.waiting = time.Now()
-	for !s.ended && !s.moving && s.back != nil && s.must() {
-		s.cond.Wait()
-	}
-	s.g.waits.Add(1)
-	s.g.waited.Add(int64(time.Since(s.waiting)))
-	s.waiting = time.Time{}
-}
-
 // forwards notes what a message is about to do to the session; mu is held.
 func (s *pgSession) forwards(kind byte, t text) {
 	if s.units.Quiet() {
@@ -310,38 +303,78 @@ func (s *pgSession) forwards(kind byte, t text) {
 	s.units.Forward(kind)
 	switch kind {
 	case 'Q':
-		s.unnamed = nil // a simple query ends it
-		fallthrough
+		s.steps = s.steps.with(t.step)
+		s.unnamed, s.unnamedLost = nil, false // a simple query ends it
+	case 'E':
+		s.steps = s.steps.with(s.bound)
 	case 'P':
-		s.steps, s.last = s.steps.with(t.step), t.step
-		for _, n := range t.pg.Settings {
-			if !slices.Contains(s.names, n) {
-				s.names = append(s.names, n)
-			}
-		}
-		s.hidden = s.hidden || t.pg.Hidden || len(s.names) > mostNames
-		if kind == 'P' && len(s.texts) < mostStatements {
-			s.texts[t.named] = t.step
-		}
-		if kind == 'P' && t.named == "" {
-			s.unnamed = t.whole
-		} else if kind == 'P' {
-			if s.fresh {
-				s.parsed = append(s.parsed, message{'P', t.whole})
-			}
-		}
+		s.prepares(t)
 	case 'B':
-		s.steps, s.last = s.steps.with(t.step), t.step
+		s.bound = s.bound.with(t.step)
 	case 'C':
 		delete(s.texts, t.named)
 	}
+	s.sets(t)
 }
+
+// sets notes what a text sets that no server tells; mu is held.
+func (s *pgSession) sets(t text) {
+	for _, n := range t.pg.Settings {
+		if !slices.Contains(s.names, n) {
+			s.names = append(s.names, n)
+		}
+	}
+	switch {
+	case t.long:
+		s.hidden = fmt.Sprintf("a statement of more than %d MB", mostText>>20)
+	case t.pg.Hidden:
+		s.hidden = "a setting by set_config whose name is not known"
+	case len(s.names) > mostNames:
+		s.hidden = fmt.Sprintf("more than %d settings of its own", mostNames)
+	}
+	s.lockers = s.lockers || t.pg.Prepares && t.pg.Locks
+	s.steps.locks = s.steps.locks || t.pg.Executes && s.lockers
+}
+
+// prepares notes a statement; mu is held. One of a name that there is already fails, so that the
+// older one stays: it counts as able to do what either can.
+func (s *pgSession) prepares(t text) {
+	if t.named == "" {
+		s.texts[""] = t.step
+		if s.unnamed, s.unnamedLost = t.whole, false; len(t.whole) > mostUnnamed || t.long {
+			s.unnamed, s.unnamedLost = nil, true
+		}
+		return
+	}
+	step := t.step
+	if before, there := s.texts[t.named]; there {
+		step = step.with(before)
+	}
+	if len(s.texts) < mostStatements {
+		s.texts[t.named] = step
+	} else {
+		delete(s.texts, t.named)
+	}
+	if s.parsed = append(s.parsed, message{'P', t.whole}); len(s.parsed) > mostParsed || t.long {
+		s.fresh = false // what the session is, once its transaction is lost, is not known
+	}
+	if !s.fresh {
+		s.parsed = nil
+	}
+}
+
+// mostUnnamed bounds a statement without a name that is kept for a session, mostParsed how many
+// with a name of one transaction.
+const (
+	mostUnnamed = 1 << 20
+	mostParsed  = 1000
+)
 
 // mostNames bounds how many settings with a dot a session may have set to be portable.
 const mostNames = 200
 
 // mostStatements bounds what is kept of prepared statements. The session goes on beyond it; a
-// statement that is not kept counts as one that commits nothing, as those prepared in SQL.
+// statement that is not kept counts as able to do anything, as those prepared in SQL.
 const mostStatements = 100_000
 
 // ready tells the client that its unit has ended in a failed transaction; mu is held.
@@ -362,15 +395,16 @@ func (s *pgSession) relay(b *pgBackend) {
 		}
 		if err != nil {
 			b.conn.Close()
+			b.torn = errors.Is(err, errTorn)
 			s.lost(b, err)
 			return
 		}
 	}
 }
 
-// errTorn says that a server went away in the midst of a message that the client has the
-// beginning of.
-var errTorn = errors.New("the server went away in the midst of a message")
+// errTorn says that a server went away when the client had the beginning of a message, and not yet
+// its end.
+var errTorn = errors.New("the server went away before the end of a message")
 
 func (s *pgSession) fromServer(b *pgBackend, kind byte, n int) error {
 	switch kind {
@@ -436,7 +470,10 @@ func (s *pgSession) looked(b *pgBackend, kind byte, body []byte) error {
 			s.mu.Unlock()
 			return nil // the server stops, or somebody ended this session: lost tells which
 		}
-		if s.cutting && e.code == codeCancelled || s.failed && !ends(body) {
+		if cut := s.cutting && e.code == codeCancelled && !s.mayHaveCommitted(); cut || s.failed && !ends(body) {
+			if cut {
+				s.g.cutN.Add(1)
+			}
 			out, s.failed = retryMessage(), false
 		}
 	case 'S':
@@ -447,7 +484,7 @@ func (s *pgSession) looked(b *pgBackend, kind byte, body []byte) error {
 	case 'C':
 		// The transaction was ended for the change: a client that commits has to be told, and
 		// looks at no tag.
-		if s.failed && s.last.commit && strings.HasPrefix(string(body), "ROLLBACK") {
+		if s.failed && s.steps.commits && strings.HasPrefix(string(body), "ROLLBACK") {
 			out, s.failed = retryMessage(), false
 		}
 	}
@@ -465,10 +502,9 @@ func (s *pgSession) looked(b *pgBackend, kind byte, body []byte) error {
 func (s *pgSession) isReady() {
 	if s.units.Quiet() {
 		s.changed = time.Now()
-		s.cutting = false
 	}
 	if s.units.Status() == core.Idle {
-		s.failed, s.fresh, s.parsed = false, false, nil
+		s.failed, s.fresh, s.parsed, s.bound = false, false, nil, stepText{}
 	}
 	s.cond.Broadcast()
 }

@@ -80,6 +80,20 @@ func query(sql string) []pgproto3.Message {
 		&pgproto3.Execute{}, &pgproto3.Close{ObjectType: 'S', Name: askName}, &pgproto3.Sync{}}
 }
 
+// untimed asks without the session's timeout for statements, in the same transaction, and with the
+// value that the session has.
+func untimed(sql string) []pgproto3.Message {
+	const (
+		kept  = "pg_catalog.current_setting('crosstwin.statement_timeout')"
+		first = "select '', pg_catalog.set_config('crosstwin.statement_timeout', " +
+			"pg_catalog.current_setting('statement_timeout'), true), pg_catalog.set_config('statement_timeout', '0', true), ''"
+	)
+	sql = strings.Replace(sql, "select 's', s.name, s.setting", "select 's', s.name, "+
+		"case when s.name operator(pg_catalog.=) 'statement_timeout' then "+kept+" else s.setting end", 1)
+	return append([]pgproto3.Message{&pgproto3.Parse{Name: askName, Query: first},
+		&pgproto3.Bind{PreparedStatement: askName}, &pgproto3.Execute{}}, query(sql)...)
+}
+
 // exchange sends messages that end with one Sync, and returns the answers; the session is the
 // caller's (moving). The connection has gone where it fails.
 func (s *pgSession) exchange(ctx context.Context, b *pgBackend, list []pgproto3.Message) ([]message, error) {

@@ -2,6 +2,7 @@ package gate
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"crypto/sha512"
@@ -71,8 +72,25 @@ func (w *wire) whole(n int) ([]byte, bool) {
 	return b, err == nil
 }
 
+// texts returns the first texts of the next message's body, each of which ends in a zero: as many
+// as lie within the buffer.
+func (w *wire) texts(n, most int) (out []string) {
+	b, err := w.r.Peek(min(n+5, w.r.Size()))
+	if err != nil {
+		return nil
+	}
+	for b = b[5:]; len(out) < most; {
+		text, rest, ends := bytes.Cut(b, []byte{0})
+		if !ends {
+			break
+		}
+		out, b = append(out, string(text)), rest
+	}
+	return out
+}
+
 // pass copies the next message. What cannot be written is read all the same: torn tells that the
-// reader's side broke off in the midst of it.
+// reader's side ended before the message did.
 func (w *wire) pass(n int, to io.Writer) (torn error) {
 	if b, fits := w.whole(n); fits {
 		to.Write(b)

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"context"
 	"errors"
 	"net"
 	"sync"
@@ -10,12 +11,53 @@ import (
 	"crosstwin/internal/core/route"
 )
 
+// carried is a session of either engine. Of what stands below base, the methods down to end are the
+// engine's own; the rest are those that session has for both. Where mu is said to be held, it is.
+type carried interface {
+	base() *session
+	// show describes it.
+	show() observation.GateSession
+	// connected reports whether it has a connection to a server; mu is held.
+	connected() bool
+	// atBoundary reports whether nothing of it is under way on its server; mu is held.
+	atBoundary() bool
+	// outcome says what has become of what is under way when it is ended now; mu is held.
+	outcome() carryError
+	// why is why the session cannot be carried; mu is held.
+	why() string
+	// pins reports whether it holds something that others must not come before; mu is held.
+	pins() bool
+	// askNow asks what there is of the session; it is the caller's, and at a boundary.
+	askNow(ctx context.Context)
+	// attach goes to a server and becomes there what the session was; it is the caller's.
+	attach(ctx context.Context, past bool) error
+	// detach gives the connection up; the session is the caller's.
+	detach()
+	// cut ends what is under way so that its client can try again.
+	cut(ctx context.Context)
+	// lose takes its server for gone.
+	lose(why string)
+	// end closes it.
+	end(code, why string)
+
+	wake()
+	awaitBoundary(ctx context.Context) bool
+	ask(ctx context.Context)
+	rest() bool
+	moveOn()
+	leave() (why string)
+	pinned() bool
+	enter(ctx context.Context) error
+	endAtBoundary(ctx context.Context, code, why string) bool
+}
+
 // session is what sessions of both engines have in common. What follows mu is guarded by it;
 // cond is told when any of it changes.
 //
 // One goroutine reads the client. While moving is set, another one does something with the
 // session's connection to its server, and the client's messages wait.
 type session struct {
+	self     carried
 	g        *Gate
 	id       int64
 	door     route.Door
@@ -34,10 +76,14 @@ type session struct {
 	changed time.Time // when the state changed last
 	asked   bool      // what there is of the session is known, and nothing has happened since
 	whyNot  string    // why it is not portable, as far as that is known
+	unasked time.Time // when it was asked for its state in vain
+	// cutting: what is under way is being ended. Its client begins nothing meanwhile, in a
+	// transaction or out of one.
+	cutting bool
 }
 
-func (s *session) init(g *Gate, d route.Door, conn net.Conn) {
-	s.g, s.door, s.client, s.since, s.changed = g, d, conn, time.Now().UTC(), time.Now()
+func (s *session) init(g *Gate, d route.Door, conn net.Conn, self carried) {
+	s.g, s.door, s.client, s.since, s.changed, s.self = g, d, conn, time.Now().UTC(), time.Now(), self
 	s.cond = sync.NewCond(&s.mu)
 	s.from = "a socket"
 	if a, ok := conn.RemoteAddr().(*net.TCPAddr); ok {
@@ -64,11 +110,17 @@ func (s *session) waits() bool {
 func (s *session) rests() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return !s.asked && !s.moving && !s.ended && s.at.Name != "" && time.Since(s.changed) >= knowAfter
+	return !s.asked && !s.moving && !s.ended && s.at.Name != "" && time.Since(s.changed) >= knowAfter &&
+		time.Since(s.unasked) >= knowLimit
 }
 
-// wake implements carried.
-func (s *session) wake() { s.cond.Broadcast() }
+// wake has its goroutines look again. Whoever has looked already waits by now, because it holds mu in
+// between.
+func (s *session) wake() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.cond.Broadcast()
+}
 
 // begin takes the session for oneself, and reports whether it could be had; mu is held.
 func (s *session) begin() bool {
@@ -88,6 +140,38 @@ func (s *session) done() {
 	s.cond.Broadcast()
 }
 
+// take is begin, and giveBack is done, for those who do not hold mu.
+func (s *session) take() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.begin()
+}
+
+func (s *session) giveBack() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.done()
+}
+
+// takeIf takes the session where that is so and nobody else has it.
+func (s *session) takeIf(so func() bool) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.moving || s.ended || s.cutting || !s.self.connected() || !s.self.atBoundary() || !so() {
+		return false
+	}
+	s.moving = true
+	return true
+}
+
+// portable reports whether the session is known to be; mu is held.
+func (s *session) portable() bool { return s.asked && s.whyNot == "" }
+
+// unknown notes that the session could not be asked; mu is held.
+func (s *session) unknown() {
+	s.whyNot, s.unasked = "a state that could not be asked for", time.Now()
+}
+
 // shows is what show has in common; mu is held.
 func (s *session) shows(state string) observation.GateSession {
 	if !s.waiting.IsZero() {
@@ -95,7 +179,7 @@ func (s *session) shows(state string) observation.GateSession {
 	}
 	return observation.GateSession{ID: s.id, Door: string(s.door), User: s.user, Database: s.database, From: s.from,
 		Server: s.at.Name, Since: s.since, State: state, StateSeconds: time.Since(s.changed).Seconds(),
-		Portable: s.asked && s.whyNot == "", WhyNot: s.whyNot}
+		Portable: s.portable(), WhyNot: s.whyNot}
 }
 
 // must reports whether a new transaction has to wait.

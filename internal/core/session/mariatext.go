@@ -14,8 +14,12 @@ type MariaText struct {
 	Ends bool
 	// Begins: it begins a transaction, first of all. It commits the one that is under way.
 	Begins bool
-	// Commit: it is one statement, which commits; Rollback: which takes all back.
-	Commit, Rollback bool
+	// Rollback: it is one statement, which takes all back.
+	Rollback bool
+	// Parts: a part of it can have been committed when it is ended outside of a transaction.
+	Parts bool
+	// ReadOnly: it is one statement, which begins a transaction that writes nothing.
+	ReadOnly bool
 	// Holds is what it leaves in the session that can be neither asked nor carried; empty: nothing.
 	Holds string
 	// Kill is the connection that it ends, written from KillAt up to KillEnd.
@@ -30,19 +34,27 @@ var keepsOn = []string{"SELECT", "INSERT", "UPDATE", "DELETE", "REPLACE", "SAVEP
 // ReadMaria reads a text.
 func ReadMaria(text string) (out MariaText) {
 	list := statements(mariaSyntax.tokens(text))
+	over := false
 	for i, s := range list {
+		out.Ends = out.Ends || over // behind the end of the transaction
+		over = over || takesBack(s)
 		if i == 0 && (begins(s, "START", "TRANSACTION") || begins(s, "BEGIN") && len(s) <= 2) {
 			out.Begins = true
 			continue
 		}
 		out.read(s)
 	}
+	out.Parts = out.Ends || len(list) > 1
 	if len(list) == 1 {
-		first := list[0][0]
-		out.Commit = first.is("COMMIT")
-		out.Rollback = first.is("ROLLBACK") && !slices.ContainsFunc(list[0], func(t token) bool { return t.is("TO") })
+		out.Rollback = takesBack(list[0])
+		out.ReadOnly = begins(list[0], "START", "TRANSACTION", "READ", "ONLY") && len(list[0]) == 4
 	}
 	return out
+}
+
+// takesBack reports whether a statement takes the whole transaction back.
+func takesBack(s []token) bool {
+	return s[0].is("ROLLBACK") && !slices.ContainsFunc(s, func(t token) bool { return t.is("TO") })
 }
 
 func (x *MariaText) read(s []token) {

@@ -7,10 +7,13 @@ import (
 
 // PGText is what a text in PostgreSQL's language can do.
 type PGText struct {
-	// Ends: it can commit the transaction that it runs in.
-	Ends bool
-	// Commit: it is one statement, which commits.
-	Commit bool
+	// Commits: it commits a transaction, or prepares that. Ends: it can commit the one that it runs
+	// in, or something behind it.
+	Commits, Ends bool
+	// Over: it takes the transaction back that it runs in, so that what follows is no part of it.
+	Over bool
+	// Parts: a part of it can have been committed when it is ended outside of a transaction.
+	Parts bool
 	// Settings are the names with a dot that it sets for the session. No server shows them in a
 	// list: they are carried because their names are known.
 	Settings []string
@@ -18,33 +21,102 @@ type PGText struct {
 	Hidden bool
 	// Locks: it may take an advisory lock, which outlasts its transaction.
 	Locks bool
+	// Prepares: it prepares a statement, in SQL; Executes: it carries one out.
+	Prepares, Executes bool
+	// ReadOnly: it is one statement, which begins a transaction that writes nothing and may run on
+	// a replica.
+	ReadOnly bool
 }
+
+// wholes are the first words of statements that are committed as a whole or not at all. CALL and
+// DO can commit several times outside of a transaction, and so do VACUUM and what is like it.
+var wholes = []string{"SELECT", "INSERT", "UPDATE", "DELETE", "MERGE", "WITH", "VALUES", "TABLE", "COPY", "EXECUTE",
+	"FETCH", "MOVE", "DECLARE", "CLOSE", "BEGIN", "START", "SET", "RESET", "SHOW", "SAVEPOINT", "RELEASE", "ROLLBACK",
+	"ABORT", "LOCK", "LISTEN", "UNLISTEN", "NOTIFY", "PREPARE", "DEALLOCATE", "DISCARD", "TRUNCATE", "("}
 
 // ReadPG reads a text.
 func ReadPG(text string) (out PGText) {
-	all := postgresSyntax.tokens(text)
-	list := statements(all)
+	list := statements(postgresSyntax.tokens(text))
 	for _, s := range list {
+		out.Ends = out.Ends || out.Over
 		out.read(s)
 	}
-	out.Commit = len(list) == 1 && list[0][0].is("COMMIT", "END")
+	out.Ends = out.Ends || out.Commits
+	out.Parts = out.Parts || out.Ends
+	out.ReadOnly = len(list) == 1 && readOnly(list[0])
 	return out
 }
 
 func (x *PGText) read(s []token) {
-	// CALL can commit only outside of a transaction, and a DO block as well.
-	if s[0].is("COMMIT", "END") || begins(s, "PREPARE", "TRANSACTION") {
-		x.Ends = true
+	has := func(words ...string) bool {
+		return slices.ContainsFunc(s, func(t token) bool { return t.is(words...) })
 	}
-	if s[0].is("SET") {
+	switch {
+	case s[0].is("COMMIT", "END"), begins(s, "PREPARE", "TRANSACTION"):
+		x.Commits = true
+	case s[0].is("ROLLBACK", "ABORT") && !has("TO", "PREPARED"):
+		x.Over = true
+	case s[0].is("SET"):
 		x.reads(s[1:])
+	case s[0].is("DO"):
+		x.block(s)
 	}
+	x.Parts = x.Parts || !s[0].is(wholes...) || has("PREPARED")
+	x.Prepares = x.Prepares || s[0].is("PREPARE")
+	x.Executes = x.Executes || s[0].is("EXECUTE")
 	for _, args := range calls(s, "set_config") {
 		x.setConfig(args)
 	}
 	x.Locks = x.Locks || slices.ContainsFunc(s, func(t token) bool {
-		return (t.kind == word || t.kind == quoted) && strings.Contains(strings.ToUpper(t.text), "ADVISORY")
+		return t.kind != symbol && strings.Contains(strings.ToUpper(t.text), "ADVISORY")
 	})
+}
+
+// block reads what a DO block sets. It can commit, but outside of a transaction only.
+func (x *PGText) block(s []token) {
+	for _, t := range s {
+		if t.kind != literal {
+			continue
+		}
+		all := postgresSyntax.tokens(dollarBody(t.text))
+		dynamic := slices.ContainsFunc(all, func(t token) bool { return t.is("EXECUTE") })
+		for i, w := range all {
+			if w.is("SET") {
+				x.reads(all[i+1:])
+			}
+			x.Hidden = x.Hidden || dynamic && w.kind == literal && begins(postgresSyntax.tokens(w.text), "SET")
+		}
+		for _, args := range calls(all, "set_config") {
+			x.setConfig(args)
+		}
+	}
+}
+
+// dollarBody is what stands between the marks of a dollar-quoted text; another text is its own.
+func dollarBody(s string) string {
+	if tag := strings.IndexByte(strings.TrimPrefix(s, "$"), '$'); strings.HasPrefix(s, "$") && tag >= 0 {
+		mark := s[:tag+2]
+		return strings.TrimSuffix(s[len(mark):], mark)
+	}
+	return s
+}
+
+// readOnly reports whether a statement begins a transaction that writes nothing. One of isolation
+// level SERIALIZABLE cannot run on a replica.
+func readOnly(s []token) bool {
+	if !s[0].is("BEGIN") && !begins(s, "START", "TRANSACTION") {
+		return false
+	}
+	only := false
+	for i, t := range s {
+		switch {
+		case t.is("SERIALIZABLE", "WRITE", "NOT"):
+			return false
+		case t.is("READ") && i+1 < len(s) && s[i+1].is("ONLY"):
+			only = true
+		}
+	}
+	return only
 }
 
 // reads reads SET [SESSION] NAME.NAME = ….

@@ -37,6 +37,18 @@ type GateFigures struct {
 	Seconds float64 `json:"seconds"`
 }
 
+// Found counts a session that is portable, or why it is not.
+func (f *GateFigures) Found(why string) {
+	if why == "" {
+		f.Portable++
+		return
+	}
+	if f.Others == nil {
+		f.Others = map[string]int{}
+	}
+	f.Others[why]++
+}
+
 // Add takes in another gate's.
 func (f *GateFigures) Add(g GateFigures) {
 	f.Sessions, f.Portable, f.Carried = f.Sessions+g.Sessions, f.Portable+g.Portable, f.Carried+g.Carried
