@@ -246,6 +246,10 @@ func (s *schedule) keepLogs(dir string) {
 	s.t.Logf("chaos: the logs are in %s", to)
 }
 
+// restsWell is how long all has to be well: what is seen is a little old, and the newest
+// disturbance may not show in it yet.
+const restsWell = 5 * time.Second
+
 // heal puts every disturbance right, and then brings back what did not come back by
 // itself, as a person would.
 func (s *schedule) heal() {
@@ -259,15 +263,20 @@ func (s *schedule) heal() {
 	s.tell("all disturbances are over")
 	ctx, cancel := context.WithTimeout(s.ctx, 4*time.Minute)
 	defer cancel()
-	for ctx.Err() == nil {
+	var well time.Time
+	for ; ctx.Err() == nil; time.Sleep(time.Second) {
 		v, err := s.Client.Cluster(ctx, s.Name)
-		if err == nil && v.Operation == nil && s.settled(v) {
+		switch {
+		case err != nil || v.Operation != nil:
+			well = time.Time{}
+		case !s.settled(v):
+			well = time.Time{}
+			s.bringBack(ctx, v)
+		case well.IsZero():
+			well = time.Now()
+		case time.Since(well) > restsWell:
 			return
 		}
-		if err == nil && v.Operation == nil {
-			s.bringBack(ctx, v)
-		}
-		time.Sleep(time.Second)
 	}
 	v, err := s.Client.Cluster(s.ctx, s.Name)
 	s.t.Fatalf("it did not come to rest (%v): %s\n%+v", err, v.Sentence, v.Problems)
