@@ -32,6 +32,9 @@ func policyLimits(p *cluster.Policy) []struct {
 		{"full-hours", &p.FullHours, "alert when the disk is full of log in fewer hours; 0: never"},
 		{"conflicts-per-hour", &p.ConflictsPerHour, "alert from this many cancelled queries an hour; 0: never"},
 		{"clock-seconds", &p.ClockSeconds, "alert when a host's clock is off by more; 0: never"},
+		{"gate-limit-seconds", &p.Gates.LimitSeconds,
+			"how long gates give transactions at a planned change of the primary before they are told to try again"},
+		{"gate-wait-seconds", &p.Gates.WaitSeconds, "how long a client at a gate waits for a server"},
 		{"quiet-seconds", &p.Automatic.QuietSeconds, "least time between two failovers that begin by themselves"},
 		{"start-seconds", &p.Automatic.StartSeconds,
 			"how long a primary whose database crashed may take to be started again before another server takes over; " +
@@ -77,6 +80,7 @@ func policyFlags(f *pflag.FlagSet) {
 		"further one, or most of them; shows a plan and asks")
 	f.String("away", "wait", "with a synchronous mode: for how long commits wait for replicas that are away until they "+
 		"go on without (10s), or wait")
+	f.String("gate-primary-reads", "off", "on: gates lead readers to the primary while no replica is fit; or off")
 	f.Duration("for", 0, "with --automatic off: for how long; then it is on again")
 	f.Duration("maintenance", 0,
 		"for how long no alert is raised and no primary is opened again by itself (1h); 0 ends it")
@@ -96,13 +100,12 @@ func readPolicy(f *pflag.FlagSet, p *cluster.Policy) error {
 			*x.to, _ = f.GetInt64(x.flag)
 		}
 	}
-	if f.Changed("fencing") {
-		switch text, _ := f.GetString("fencing"); text {
-		case "on", "off":
-			p.Fencing, p.FencingOpen = text == "on", false
-		default:
-			return exitWith(exitUsage, "--fencing is on or off, not %q", text)
-		}
+	if err := readSwitch(f, "fencing", &p.Fencing); err != nil {
+		return err
+	}
+	p.FencingOpen = p.FencingOpen && !f.Changed("fencing")
+	if err := readSwitch(f, "gate-primary-reads", &p.Gates.PrimaryReads); err != nil {
+		return err
 	}
 	if err := readAutomatic(f, &p.Automatic); err != nil {
 		return err
@@ -129,6 +132,19 @@ func readPolicy(f *pflag.FlagSet, p *cluster.Policy) error {
 			p.Muted = append(p.Muted, cluster.Rule(n))
 		}
 	}
+	return nil
+}
+
+// readSwitch takes over a flag that is on or off.
+func readSwitch(f *pflag.FlagSet, name string, to *bool) error {
+	if !f.Changed(name) {
+		return nil
+	}
+	text, _ := f.GetString(name)
+	if text != "on" && text != "off" {
+		return exitWith(exitUsage, "--%s is on or off, not %q", name, text)
+	}
+	*to = text == "on"
 	return nil
 }
 
@@ -186,6 +202,15 @@ func startWords(a cluster.Automatic) string {
 	return out
 }
 
+func gateWords(g cluster.Gates) string {
+	out := fmt.Sprintf("a planned change of the primary gives transactions %s; clients wait for a server for %s; readers ",
+		words.Span(g.LimitSeconds), words.Span(g.WaitSeconds))
+	if g.PrimaryReads {
+		return out + "go to the primary while no replica is fit"
+	}
+	return out + "never go to the primary"
+}
+
 func joined(rules []cluster.Rule) string {
 	var out []string
 	for _, r := range rules {
@@ -207,6 +232,7 @@ func printPolicy(w io.Writer, name string, p cluster.Policy) {
 	fmt.Fprintf(w, "synchronous mode %s\n", modeWords(p.Synchronous))
 	fmt.Fprintf(w, "fencing %s\nautomatic failover %s\n", fencing, automaticWords(p.Automatic, time.Now()))
 	fmt.Fprintf(w, "%s\nautomatic rejoin: %s\n", startWords(p.Automatic), cmp.Or(p.Automatic.Rejoin, cluster.RejoinNever))
+	fmt.Fprintf(w, "gates: %s\n", gateWords(p.Gates))
 	limit := func(on bool, text string) string {
 		if on {
 			return text

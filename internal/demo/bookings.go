@@ -58,7 +58,7 @@ const serverConfig = `
 listen_addresses = '%s'
 port = %d
 unix_socket_directories = '%s'
-max_connections = 60
+max_connections = %d
 shared_buffers = 64MB
 wal_level = replica
 wal_keep_size = 256MB
@@ -106,7 +106,7 @@ func (h *postgresHouse) makePrimary(ctx context.Context) error {
 		return err
 	}
 	if err := appendTo(filepath.Join(s.DataDir, "postgresql.conf"),
-		fmt.Sprintf(serverConfig, s.Host, s.Port, s.SocketDir)); err != nil {
+		fmt.Sprintf(serverConfig, s.Host, s.Port, s.SocketDir, h.c.opt.connections())); err != nil {
 		return err
 	}
 	if s.on.Namespace != "" {

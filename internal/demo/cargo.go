@@ -73,7 +73,7 @@ sync_binlog = 1
 innodb_flush_log_at_trx_commit = 1
 innodb_buffer_pool_size = 64M
 innodb_log_file_size = 32M
-max_connections = 60
+max_connections = %d
 character_set_server = utf8mb4
 skip_name_resolve = on
 event_scheduler = on
@@ -115,7 +115,7 @@ func administrator() string {
 
 func (h *mariadbHouse) furnish(s *Server, number int) error {
 	text := fmt.Sprintf(cargoConfig, s.DataDir, socketOf(s), filepath.Join(s.SocketDir, "mariadb.pid"), s.SocketDir,
-		s.Port, s.Host, 10+number)
+		s.Port, s.Host, 10+number, h.c.opt.connections())
 	if err := os.WriteFile(s.ConfigFile, []byte(text), 0o644); err != nil {
 		return err
 	}

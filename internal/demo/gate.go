@@ -80,6 +80,9 @@ func (w *World) StartGate(g *Gate) error {
 	return nil
 }
 
+// PID is the number of a gate's process.
+func (g *Gate) PID() int { return g.process.Process.Pid }
+
 // Kill ends a gate's process at once.
 func (g *Gate) Kill() { g.process.Process.Kill() }
 

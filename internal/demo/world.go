@@ -40,6 +40,8 @@ type Options struct {
 	More []string
 	// Small has each cluster begin with an eighth of its rows.
 	Small bool
+	// Connections is how many each server takes; 0: 60.
+	Connections int
 	// Gates are names of gates that every cluster has; applications connect to them.
 	Gates []string
 	// Fencing has a deadman beside every agent, so that fencing can be switched on.
@@ -50,6 +52,8 @@ type Options struct {
 	// Host returns where a server runs; nil: all on loopback.
 	Host func(server string) Host
 }
+
+func (o Options) connections() int { return cmp.Or(o.Connections, 60) }
 
 // Host is a machine for one server.
 type Host struct {

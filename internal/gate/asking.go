@@ -84,17 +84,19 @@ func (g *Gate) awaitOwner(ctx context.Context) error {
 	}
 }
 
-// moveReaders has readers leave a server that is not fit for them any more, at their boundaries.
+// moveReaders has readers leave a server that is not fit for them any more, or the primary once a
+// replica is, at their boundaries.
 func (g *Gate) moveReaders() {
 	g.mu.Lock()
 	said := g.confirmed()
 	var leaving []carried
 	for _, s := range g.sessions {
 		b := s.base()
-		if b.door != route.Reader || b.server() == "" || g.orders.Fit(b.server(), said) {
+		at := b.server()
+		if b.door != route.Reader || at == "" || at != g.orders.Owner && g.orders.Fit(at, said) {
 			continue
 		}
-		if to, _ := g.target(route.Reader); to != nil {
+		if to, _ := g.target(route.Reader); to != nil && to.Name != at {
 			leaving = append(leaving, s)
 		}
 	}

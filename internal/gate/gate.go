@@ -96,6 +96,8 @@ type Gate struct {
 	greeting greeting // of a server of MariaDB's
 	// variables are the kinds of variables that sessions have, by server and process (MariaDB).
 	variables map[string]map[string]string
+	// baselines are the variables that logins set (MariaDB), those that were seen last.
+	baselines []map[string]*string
 
 	opened, refused, carriedN, cutN, closedN, waits atomic.Int64
 	waited                                          atomic.Int64 // nanoseconds

@@ -22,6 +22,7 @@ func (s *mariaSession) arrives(b *mariaBackend) error {
 	if err != nil {
 		return err
 	}
+	values = s.g.sharedBaseline(values)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.back, s.at, s.at0 = b, b.place, values
@@ -30,6 +31,27 @@ func (s *mariaSession) arrives(b *mariaBackend) error {
 	}
 	return nil
 }
+
+// sharedBaseline returns variables that are the same as those given, and are kept once for all
+// sessions: logins at a server set the same for most.
+func (g *Gate) sharedBaseline(values map[string]*string) map[string]*string {
+	same := func(a, b *string) bool { return a == b || a != nil && b != nil && *a == *b }
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	for _, have := range g.baselines {
+		if maps.EqualFunc(have, values, same) {
+			return have
+		}
+	}
+	if len(g.baselines) >= mostBaselines {
+		g.baselines = g.baselines[1:]
+	}
+	g.baselines = append(g.baselines, values)
+	return values
+}
+
+// mostBaselines bounds how many are compared.
+const mostBaselines = 20
 
 // askNow implements carried.
 func (s *mariaSession) askNow(ctx context.Context) {

@@ -209,7 +209,7 @@ func (s *mariaSession) admit(c command) (*mariaBackend, error) {
 				return nil, err
 			}
 			continue
-		case !s.back.alive():
+		case time.Since(s.changed) > stillThere && !s.back.alive():
 			b := s.back
 			s.mu.Unlock()
 			err := s.goneBetween(b)
@@ -252,6 +252,10 @@ func afterCut(c command) []byte {
 	}
 	return failure(errRetry, retryText)
 }
+
+// stillThere is for how long after an answer its server is taken to be there without a look, which
+// would cost each command more than all the rest that a gate does for it.
+const stillThere = 20 * time.Millisecond
 
 // errAnswered says that a command needs no server any more.
 var errAnswered = errors.New("the command was answered")

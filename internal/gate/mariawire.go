@@ -20,7 +20,7 @@ type packets struct {
 }
 
 func newPackets(c net.Conn) *packets {
-	return &packets{conn: c, r: bufio.NewReaderSize(c, pgBuffer), w: bufio.NewWriterSize(c, pgBuffer)}
+	return &packets{conn: c, r: bufio.NewReaderSize(c, bufferSize), w: bufio.NewWriterSize(c, bufferSize)}
 }
 
 // longest is the length of a packet that goes on in the next one.

@@ -19,8 +19,8 @@ import (
 	"crosstwin/internal/core/observation"
 )
 
-// pgBuffer is the size of one direction's buffer.
-const pgBuffer = 8 << 10
+// bufferSize is that of one direction's buffer. A session has four, most of the time for nothing.
+const bufferSize = 4 << 10
 
 // mostText bounds what is read whole of one message: a statement that is looked at, an error. A
 // longer statement counts as able to do anything.
@@ -34,7 +34,7 @@ type wire struct {
 }
 
 func newWire(c net.Conn) *wire {
-	return &wire{c, bufio.NewReaderSize(c, pgBuffer), bufio.NewWriterSize(c, pgBuffer)}
+	return &wire{c, bufio.NewReaderSize(c, bufferSize), bufio.NewWriterSize(c, bufferSize)}
 }
 
 // head reads the kind and the length of the next message, its body's, and leaves both unread.

@@ -21,7 +21,7 @@ import (
 // servers are. Which of them takes writes just now the gate asks their agents. c.mu is held.
 func (c *watched) orders() *route.Orders {
 	o := &route.Orders{Cluster: c.rec.Name, Engine: c.rec.Engine, Term: c.rec.OwnerTerm, Owner: c.rec.Owner,
-		Servers: []route.Server{}}
+		PrimaryReads: c.rec.Policy.Gates.PrimaryReads, WaitSeconds: c.rec.Policy.Gates.WaitSeconds, Servers: []route.Server{}}
 	for _, m := range c.members {
 		if m.last == nil || m.rec.Agent == "" {
 			continue

@@ -100,6 +100,9 @@ func (s *Service) SetPolicy(ctx context.Context, name string, p cluster.Policy, 
 	case !before.On(now):
 		p.Maintenance = cluster.Maintenance{}
 	}
+	if err := p.Gates.Check(); err != nil {
+		return badInput("%v", err)
+	}
 	if err := p.Automatic.Check(time.Now()); err != nil {
 		return badInput("%v", err)
 	}

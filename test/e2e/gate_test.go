@@ -34,6 +34,7 @@ func TestGate(t *testing.T) {
 			w.must(0, []string{"0 warn, 0 fail", "gate quay reaches", "may log in at"}, "check", "bookings", "--for", "gate")
 			w.readsReplicas()
 			w.wrongLogins()
+			w.readsPrimary()
 			load := w.Load(4, 2*time.Millisecond)
 			defer load.Stop()
 			w.switchedOverUnderLoad(load)
@@ -150,6 +151,34 @@ func (w *world) readsReplicas() {
 	if seen[fmt.Sprint(w.server("gull").Port)] {
 		w.t.Error("a reader was led to the primary")
 	}
+}
+
+// readsPrimary: while no replica is fit, readers are led to the primary only if the policy says so,
+// and back once one is.
+func (w *world) readsPrimary() {
+	w.t.Helper()
+	ask := "select inet_server_port()"
+	if w.mariadb() {
+		ask = "select @@port"
+	}
+	c, close := w.through(w.Readers()[0])
+	defer close()
+	w.must(2, []string{"up to 20 s"}, "cluster", "set", "bookings", "--gate-limit-seconds", "21")
+	w.must(0, nil, "cluster", "set", "bookings", "--gate-primary-reads", "on")
+	w.must(0, []string{"readers go to the primary"}, "cluster", "show", "bookings")
+	at := func(primary bool) func(view.View) bool {
+		return func(view.View) bool {
+			return (one(w.ctx, c, ask) == fmt.Sprint(w.server("gull").Port)) == primary
+		}
+	}
+	w.await(at(false))
+	for _, hidden := range []bool{true, false} {
+		for _, s := range []string{"tern", "heron"} {
+			w.must(0, nil, "server", "set", "bookings", s, fmt.Sprintf("--hidden=%t", hidden))
+		}
+		w.await(at(hidden))
+	}
+	w.must(0, nil, "cluster", "set", "bookings", "--gate-primary-reads", "off")
 }
 
 // wrongLogins: a gate lets nobody in who does not know the password.

@@ -38,8 +38,39 @@ type Policy struct {
 	Automatic Automatic `json:"automatic"`
 	// Synchronous is how many servers each commit has to be on. It is changed by an operation.
 	Synchronous synchronous.Setting `json:"synchronous"`
+	// Gates says how gates treat applications.
+	Gates Gates `json:"gates"`
 	// Maintenance is one that somebody has announced.
 	Maintenance Maintenance `json:"maintenance"`
+}
+
+// Gates says how the gates of a cluster treat applications.
+type Gates struct {
+	// PrimaryReads: readers are led to the primary while no replica is fit for them.
+	PrimaryReads bool `json:"primary_reads"`
+	// LimitSeconds is how long transactions that are under way may take to end at a planned change
+	// of the primary, before they are taken back and their clients told to try again.
+	LimitSeconds float64 `json:"limit_seconds"`
+	// WaitSeconds is how long a client waits for a server before it is refused.
+	WaitSeconds float64 `json:"wait_seconds"`
+}
+
+// The longest times of Gates, in seconds.
+const (
+	MostGateLimit = 20
+	MostGateWait  = 600
+)
+
+// Check reports what is wrong with it.
+func (g Gates) Check() error {
+	switch {
+	case g.LimitSeconds < 0 || g.LimitSeconds > MostGateLimit:
+		return fmt.Errorf("at a planned change of the primary gates give transactions up to %d s: writers wait meanwhile",
+			MostGateLimit)
+	case g.WaitSeconds < 1 || g.WaitSeconds > MostGateWait:
+		return fmt.Errorf("gates let a client wait for a server for 1 to %d s", MostGateWait)
+	}
+	return nil
 }
 
 // Automatic says when a failover begins without a person.
@@ -141,5 +172,6 @@ func DefaultPolicy() Policy {
 		AtRiskBytes: 64 << 20, SlotBytes: 1 << 30, FullHours: 24, ConflictsPerHour: 20, ClockSeconds: 1, Muted: []Rule{},
 		Synchronous: synchronous.Setting{Mode: synchronous.None},
 		Automatic: Automatic{LossBytes: 1 << 20, LossTransactions: 100, QuietSeconds: 600,
-			LeastLeft: 1, Sites: []string{}, Rejoin: RejoinNever}}
+			LeastLeft: 1, Sites: []string{}, Rejoin: RejoinNever},
+		Gates: Gates{LimitSeconds: 1, WaitSeconds: 30}}
 }

@@ -16,10 +16,6 @@ import (
 // the gates hold them before the primary stops, and lead them to where writes go on. Until the
 // point of no return that is undone by letting them go on where they were.
 
-// gateLimit is how long transactions that are under way may take to end before they are cut, in
-// seconds.
-const gateLimit = 1
-
 // gates are those that answer.
 func (in *Input) gates() (names []string) {
 	for _, g := range in.View.Gates {
@@ -87,11 +83,12 @@ func (in *Input) stepHoldGates(p *operation.Plan, server string) {
 	if len(names) == 0 {
 		return
 	}
+	limit := in.View.Policy.Gates.LimitSeconds
 	p.AddStep(operation.Step{Name: "hold-gates",
 		Action: operation.Action{Title: fmt.Sprintf("Hold new transactions at %s; give those under way %s", gateNames(names),
-			words.Span(gateLimit)),
-			Call: verb.Seal(verb.HoldGates{Gates: names, Limit: gateLimit})},
-		Keep: verb.Fact{Kind: verb.FactGates, Of: "held"}, InPause: true, Seconds: 0.05, Limit: 15,
+			words.Span(limit)),
+			Call: verb.Seal(verb.HoldGates{Gates: names, Limit: limit})},
+		Keep: verb.Fact{Kind: verb.FactGates, Of: "held"}, InPause: true, Seconds: 0.05, Limit: 15 + limit,
 		Undo: putBack(operation.Action{Title: "Let applications at " + gateNames(names) + " go on at " + server,
 			Call: verb.Seal(verb.ReleaseGates{Gates: names})}),
 		IfFails: "applications go on at " + server})

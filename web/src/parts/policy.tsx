@@ -9,7 +9,7 @@ import { Synchronous } from "./synchronous";
 
 type Limit = Exclude<
   keyof View["policy"],
-  "muted" | "maintenance" | "fencing" | "fencing_open" | "automatic" | "synchronous"
+  "muted" | "maintenance" | "fencing" | "fencing_open" | "automatic" | "synchronous" | "gates"
 >;
 
 // Policy changes the limits and the ranks of one cluster, or removes it.
@@ -50,6 +50,21 @@ export function Policy({ v, remove }: { v: View; remove: (referee?: string) => v
             [k]: k.endsWith("_bytes") ? Math.round(Number(e.target.value) * unit) : Number(e.target.value),
           })
         }
+      />
+    </label>
+  );
+  const setGates = (g: Partial<View["policy"]["gates"]>) =>
+    setPolicy({ ...policy, gates: { ...policy.gates, ...g } });
+  const gateField = (k: "limit_seconds" | "wait_seconds", label: string) => (
+    <label>
+      {label}
+      <input
+        className="field"
+        type="number"
+        min="0"
+        step="0.5"
+        value={policy.gates[k]}
+        onChange={(e) => setGates({ [k]: Number(e.target.value) })}
       />
     </label>
   );
@@ -146,6 +161,17 @@ export function Policy({ v, remove }: { v: View; remove: (referee?: string) => v
         {field("full_hours", "log disk full within, hours")}
         {field("conflicts_per_hour", "cancelled queries an hour")}
         {field("clock_seconds", "clock off by, seconds")}
+        <p className="note col-span-full">Applications that connect through gates</p>
+        {gateField("limit_seconds", "time for transactions at a planned change, seconds")}
+        {gateField("wait_seconds", "a client waits for a server, seconds")}
+        <label className="col-span-2 flex! items-baseline gap-2">
+          <input
+            type="checkbox"
+            checked={policy.gates.primary_reads}
+            onChange={(e) => setGates({ primary_reads: e.target.checked })}
+          />
+          <span>readers go to the primary while no replica is fit</span>
+        </label>
         <fieldset className="col-span-full">
           <legend className="note">Muted: no alert, the problem is shown all the same</legend>
           <div className="grid grid-cols-[repeat(auto-fill,minmax(260px,1fr))]">
