@@ -59,8 +59,8 @@ union all select 'n', 'a temporary table', '', '' where exists (select from pg_c
 union all select 'a', pg_catalog.concat(l.mode, ' ', l.objsubid), l.classid::pg_catalog.text, l.objid::pg_catalog.text
 	from pg_catalog.pg_locks l where l.locktype operator(pg_catalog.=) 'advisory'
 	and l.pid operator(pg_catalog.=) pg_catalog.pg_backend_pid() and l.granted
-union all select 'w', w::pg_catalog.text, pg_catalog.pg_walfile_name(w), '' from pg_catalog.pg_current_wal_flush_lsn() w
-	where not pg_catalog.pg_is_in_recovery()`
+union all select 'w', w::pg_catalog.text, pg_catalog.pg_walfile_name(w), '' from (select case
+	when pg_catalog.pg_is_in_recovery() then null else pg_catalog.pg_current_wal_flush_lsn() end w) x where w is not null`
 	for _, n := range names {
 		q := "'" + strings.ReplaceAll(n, "'", "''") + "'"
 		if strings.Contains(n, `\`) {
