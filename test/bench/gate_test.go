@@ -213,9 +213,9 @@ func selects(ctx context.Context, b *testing.B, w *demo.Cluster, address string,
 	var c *exec.Cmd
 	if w.Engine == position.EngineMariaDB {
 		queries := map[int]int{1: 15000, 64: 100_000}[clients] // in this time it connects, too
-		c = exec.CommandContext(ctx, "mariadb-slap", "--no-defaults", "--skip-ssl", "-h"+host, "-P"+port, "-u"+user, "-p"+password,
-			"--create-schema="+database, "--no-drop", "--query=select * from containers where id = 17", "--concurrency="+n,
-			"--number-of-queries="+strconv.Itoa(queries), "--delimiter=;")
+		c = exec.CommandContext(ctx, "mariadb-slap", "--no-defaults", "--skip-ssl", "-h"+host, "-P"+port, "-u"+user,
+			"-p"+password, "--create-schema="+database, "--no-drop", "--query=select * from containers where id = 17",
+			"--concurrency="+n, "--number-of-queries="+strconv.Itoa(queries), "--delimiter=;")
 		out, err := c.CombinedOutput()
 		if err != nil {
 			b.Fatalf("mariadb-slap: %v: %s", err, out)
@@ -223,11 +223,12 @@ func selects(ctx context.Context, b *testing.B, w *demo.Cluster, address string,
 		return float64(queries) / found(b, `Average number of seconds to run all queries: ([0-9.]+)`, out)
 	}
 	script := filepath.Join(b.TempDir(), "select.sql")
-	if err := os.WriteFile(script, []byte("\\set id random(1, 600)\nselect * from sailings where id = :id;\n"), 0o600); err != nil {
+	text := "\\set id random(1, 600)\nselect * from sailings where id = :id;\n"
+	if err := os.WriteFile(script, []byte(text), 0o600); err != nil {
 		b.Fatal(err)
 	}
-	c = exec.CommandContext(ctx, "pgbench", "-n", "-M", "prepared", "-c", n, "-j", "2", "-T", strconv.Itoa(selectSeconds), "-f",
-		script, "-h", host, "-p", port, "-U", user, database)
+	c = exec.CommandContext(ctx, "pgbench", "-n", "-M", "prepared", "-c", n, "-j", "2", "-T",
+		strconv.Itoa(selectSeconds), "-f", script, "-h", host, "-p", port, "-U", user, database)
 	c.Env = append(os.Environ(), "PGPASSWORD="+password, "PGSSLMODE=disable")
 	out, err := c.CombinedOutput()
 	if err != nil {
