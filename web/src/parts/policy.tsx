@@ -53,8 +53,7 @@ export function Policy({ v, remove }: { v: View; remove: (referee?: string) => v
       />
     </label>
   );
-  const setGates = (g: Partial<View["policy"]["gates"]>) =>
-    setPolicy({ ...policy, gates: { ...policy.gates, ...g } });
+  const setGates = (g: Partial<View["policy"]["gates"]>) => setPolicy({ ...policy, gates: { ...policy.gates, ...g } });
   const gateField = (k: "limit_seconds" | "wait_seconds", label: string) => (
     <label>
       {label}
