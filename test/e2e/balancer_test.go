@@ -49,6 +49,10 @@ func TestBalancer(t *testing.T) {
 		if n := w.leadsTo(writes, "tern"); n != "tern" {
 			t.Errorf("who writes is led to %s after the switchover", n)
 		}
+		// What is known once the service is away is what the agent was told before.
+		if code := w.health("gull", "/reads", http.StatusOK); code != http.StatusOK {
+			t.Errorf("a replica in step, and %d for readers", code)
+		}
 		// The service is away: who takes writes is told by the agent all the same, and a
 		// replica is fit for readers for as long as it can be known.
 		service := w.ServicePID()
