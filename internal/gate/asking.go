@@ -102,7 +102,7 @@ func (g *Gate) moveReaders() {
 	}
 	g.mu.Unlock()
 	for _, s := range leaving {
-		go s.moveOn()
+		go s.base().moveOn()
 	}
 }
 
@@ -128,7 +128,7 @@ func (g *Gate) keepKnowing(ctx context.Context) {
 				defer func() { <-few }()
 				ctx, cancel := context.WithTimeout(ctx, knowLimit)
 				defer cancel()
-				s.ask(ctx)
+				s.base().ask(ctx)
 			})
 		}
 		wg.Wait()

@@ -178,7 +178,7 @@ func (g *Gate) Drain(ctx context.Context, limit time.Duration) int {
 	list := g.all()
 	const why = "the gate is being restarted; nothing was under way: connect again"
 	each(list, max(len(list), 1), func(s carried) {
-		if s.endAtBoundary(ctx, codeShutdown, why) {
+		if s.base().endAtBoundary(ctx, codeShutdown, why) {
 			return
 		}
 		ctx, cancel := context.WithTimeout(g.ctx, cutLimit)

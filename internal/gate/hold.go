@@ -42,14 +42,14 @@ func (g *Gate) Rest(ctx context.Context) verb.GateFigures {
 	each(list, askers, func(s carried) {
 		ctx, cancel := context.WithTimeout(ctx, knowLimit)
 		defer cancel()
-		s.ask(ctx)
+		s.base().ask(ctx)
 	})
 	rested := 0
 	for _, s := range list {
 		if rested >= mostRests || ctx.Err() != nil {
 			break
 		}
-		if s.rest() {
+		if s.base().rest() {
 			rested++
 			time.Sleep(restPace)
 		}
@@ -87,14 +87,14 @@ func (g *Gate) Hold(ctx context.Context, limit time.Duration) verb.GateFigures {
 	time.AfterFunc(holdLimit, func() { g.giveUpHolding(held) })
 	list := g.of(route.Writer)
 	for _, s := range list {
-		s.wake()
+		s.base().wake()
 	}
 	cut, closed := g.cutN.Load(), g.closedN.Load()
 	quiet, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	asking := make(chan struct{}, askers)
 	each(list, max(len(list), 1), func(s carried) {
-		if !s.awaitBoundary(quiet) {
+		if !s.base().awaitBoundary(quiet) {
 			ctx, cancel := context.WithTimeout(ctx, cutLimit)
 			s.cut(ctx)
 			cancel()
@@ -103,7 +103,7 @@ func (g *Gate) Hold(ctx context.Context, limit time.Duration) verb.GateFigures {
 		defer func() { <-asking }()
 		ctx, cancel := context.WithTimeout(ctx, cutLimit)
 		defer cancel()
-		s.ask(ctx)
+		s.base().ask(ctx)
 	})
 	f := g.allLeave(list)
 	f.Cut, f.Closed = int(g.cutN.Load()-cut), int(g.closedN.Load()-closed)
@@ -121,12 +121,12 @@ func (g *Gate) allLeave(list []carried) verb.GateFigures {
 	for _, pinned := range []bool{false, true} {
 		var now []carried
 		for _, s := range list {
-			if s.pinned() == pinned {
+			if s.base().pinned() == pinned {
 				now = append(now, s)
 			}
 		}
 		each(now, askers, func(s carried) {
-			why := s.leave()
+			why := s.base().leave()
 			mu.Lock()
 			defer mu.Unlock()
 			f.Found(why)
@@ -155,7 +155,7 @@ func (g *Gate) giveUpHolding(since time.Time) {
 
 func (g *Gate) wakeAll() {
 	for _, s := range g.all() {
-		s.wake()
+		s.base().wake()
 	}
 }
 
@@ -174,8 +174,8 @@ func (g *Gate) Release(ctx context.Context, o *route.Orders, waited bool) (f ver
 	list := g.of(route.Writer)
 	if err == nil {
 		each(list, openings, func(s carried) {
-			if s.pinned() {
-				if err := s.enter(ctx); err != nil {
+			if s.base().pinned() {
+				if err := s.base().enter(ctx); err != nil {
 					g.log.Warn("a session could not be carried", "session", s.base().id, "error", err)
 				}
 			}

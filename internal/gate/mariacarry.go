@@ -67,10 +67,16 @@ func (s *mariaSession) askNow(ctx context.Context) {
 	}
 	b.conn.SetDeadline(deadline)
 	st, err := s.readState(b, base)
+	var said mariaError
+	if errors.As(err, &said) && (said.number == timedOut || said.number == interrupted) {
+		if err = b.lift(s.noEnds); err == nil {
+			st, err = s.readState(b, base)
+		}
+		b.untimed = nil
+	}
 	b.conn.SetDeadline(time.Time{})
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	var said mariaError
 	if err != nil {
 		s.unknown()
 		if !errors.As(err, &said) {
@@ -261,6 +267,13 @@ func (s *mariaSession) kill(ctx context.Context, b *mariaBackend) {
 		return
 	}
 	defer other.conn.Close()
+	s.mu.Lock()
+	s.killed = s.busy && s.back == b
+	still := s.killed
+	s.mu.Unlock()
+	if !still {
+		return
+	}
 	other.conn.SetDeadline(time.Now().Add(cutLimit))
 	other.command(core.ComQuery, fmt.Sprintf("kill query %d", b.thread), s.noEnds)
 }
@@ -335,7 +348,7 @@ func (s *mariaSession) lost(b *mariaBackend, cause error) error {
 		return errEnded
 	}
 	told := s.outcome()
-	s.back, s.at, s.busy = nil, place{}, false
+	s.back, s.at, s.busy, s.killed = nil, place{}, false, false
 	retry := told.code != codeUnknown && s.fresh && s.why() == ""
 	if retry {
 		s.inside, s.asked = false, true

@@ -374,7 +374,9 @@ type mariaBackend struct {
 	place
 	thread uint32
 	ids    map[uint32]uint32 // of the client's statements, as the server numbers them
-	typed  map[uint32]bool   // those whose types the server knows, by the client's numbers
+	// untimed is the session's limit for statements while it is lifted for the gate's questions.
+	untimed *string
+	typed   map[uint32]bool // those whose types the server knows, by the client's numbers
 }
 
 // open waits for a server and logs in there.

@@ -39,6 +39,10 @@ type mariaSession struct {
 	// carried out nowhere, where it would be carried out alone.
 	failed bool
 	told   bool // by the answer to what was cut
+	// killed: the gate has ended what runs. Invariant: a commit that this let go is never told to be
+	// good. It may be on this server alone, although the server says success, without a warning
+	// (handbook, "Synchronous modes", 25).
+	killed bool
 }
 
 // mariaStatement is a prepared statement of the binary protocol.
@@ -253,8 +257,8 @@ func afterCut(c command) []byte {
 	return failure(errRetry, retryText)
 }
 
-// stillThere is for how long after an answer its server is taken to be there without a look, which
-// would cost each command more than all the rest that a gate does for it.
+// stillThere is for how long after an answer its server is taken to be there without a look: that
+// is a system call, and would be one for each command.
 const stillThere = 20 * time.Millisecond
 
 // errAnswered says that a command needs no server any more.
@@ -287,6 +291,9 @@ func (s *mariaSession) forward(b *mariaBackend, c command) (*core.Exchange, erro
 			return x, err
 		}
 		what := x.Packet(head, size)
+		if what == core.Done && s.unacknowledged(c, x) {
+			return x, errUnacknowledged
+		}
 		if x.Failed && s.tellsCut(x.Code) {
 			b.skip(size)
 			s.out.seq = seq
@@ -349,7 +356,15 @@ func (s *mariaSession) passFile(b *mariaBackend) error {
 	}
 }
 
-// errClient says that it was the client's side that broke off.
+// unacknowledged reports whether a command may have committed what no replica has, because the gate
+// ended it meanwhile.
+func (s *mariaSession) unacknowledged(c command, x *core.Exchange) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.killed && !x.Failed && !x.InTransaction && !c.text.Rollback && !s.reader()
+}
+
+// errClient says that it was the client that went away, and not the server.
 var errClient = errors.New("the client has gone")
 
 // interrupted is the server's number for a statement that KILL QUERY ended.
@@ -501,7 +516,7 @@ func (s *mariaSession) finish(c command, x *core.Exchange) {
 	if !s.inside {
 		s.fresh = false
 	}
-	s.busy, s.changed = false, time.Now()
+	s.busy, s.killed, s.changed = false, false, time.Now()
 	s.cond.Broadcast()
 }
 

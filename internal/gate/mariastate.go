@@ -43,7 +43,7 @@ func (s *mariaSession) variables(b *mariaBackend) (map[string]string, error) {
 	if have != nil {
 		return have, nil
 	}
-	rows, _, err := b.command(core.ComQuery, variablesSQL, s.noEnds)
+	rows, _, err := b.ask(variablesSQL, s.noEnds)
 	if err != nil {
 		return nil, err
 	}
@@ -88,8 +88,7 @@ func (s *mariaSession) values(b *mariaBackend) (names []string, values map[strin
 		return nil, nil, nil, err
 	}
 	names = slices.Sorted(maps.Keys(kinds))
-	rows, _, err := b.command(core.ComQuery, "select @@session."+strings.Join(names, ", @@session.")+", "+asksMore+
-		" limit 1", s.noEnds)
+	rows, _, err := b.ask("select @@session."+strings.Join(names, ", @@session.")+", "+asksMore+" limit 1", s.noEnds)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -100,7 +99,39 @@ func (s *mariaSession) values(b *mariaBackend) (names []string, values map[strin
 	for i, n := range names {
 		values[n] = rows[0][i]
 	}
+	if b.untimed != nil {
+		values[timeLimit] = b.untimed
+	}
 	return names, values, rows[0][len(names):], nil
+}
+
+// timeLimit is the variable that bounds how long a session's statements take; timedOut is the error
+// of one that took longer.
+const (
+	timeLimit = "max_statement_time"
+	timedOut  = 1969
+)
+
+// ask asks one of the gate's own questions, without the session's limit where that was lifted.
+func (b *mariaBackend) ask(sql string, noEnds bool) ([][]*string, *core.Exchange, error) {
+	if b.untimed != nil {
+		sql = "set statement " + timeLimit + " = 0 for " + sql
+	}
+	return b.command(core.ComQuery, sql, noEnds)
+}
+
+// lift lifts the session's limit for the gate's questions. It may hit this one too, which is short.
+func (b *mariaBackend) lift(noEnds bool) error {
+	for tries := 0; ; tries++ {
+		rows, _, err := b.command(core.ComQuery, "select @@session."+timeLimit+" limit 1", noEnds)
+		if err == nil && len(rows) == 1 && len(rows[0]) == 1 {
+			b.untimed = rows[0][0]
+			return nil
+		}
+		if tries == 10 || err == nil {
+			return errors.Join(err, errors.New("the time that the session gives its statements cannot be read"))
+		}
+	}
 }
 
 // readState asks a server what there is of the session. Base are the variables of its login.
@@ -123,7 +154,7 @@ func (s *mariaSession) readState(b *mariaBackend, base map[string]*string) (*mar
 	if st.users, err = s.userVariables(b); err != nil {
 		return nil, err
 	}
-	rows, _, err := b.command(core.ComQuery, countsSQL, s.noEnds)
+	rows, _, err := b.ask(countsSQL, s.noEnds)
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +168,7 @@ func (s *mariaSession) readState(b *mariaBackend, base map[string]*string) (*mar
 
 // userVariables asks for the session's own variables.
 func (s *mariaSession) userVariables(b *mariaBackend) (list []userVariable, err error) {
-	rows, _, err := b.command(core.ComQuery, userVariablesSQL, s.noEnds)
+	rows, _, err := b.ask(userVariablesSQL, s.noEnds)
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +190,7 @@ func (s *mariaSession) userVariables(b *mariaBackend) (list []userVariable, err 
 	if len(texts) == 0 {
 		return list, nil
 	}
-	rows, _, err = b.command(core.ComQuery, "select "+strings.Join(ask, ", ")+" limit 1", s.noEnds)
+	rows, _, err = b.ask("select "+strings.Join(ask, ", ")+" limit 1", s.noEnds)
 	if err != nil || len(rows) != 1 || len(rows[0]) != len(texts) {
 		return nil, errors.Join(err, errors.New("the session's own variables cannot be read"))
 	}

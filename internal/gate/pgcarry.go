@@ -171,6 +171,7 @@ func (s *pgSession) cut(ctx context.Context) {
 	s.cuts(func() {
 		s.mu.Lock()
 		b, running := s.back, !s.units.Quiet()
+		s.cancelled = running
 		s.mu.Unlock()
 		if running && b != nil {
 			b.sendCancel(s.g)

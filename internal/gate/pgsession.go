@@ -52,6 +52,10 @@ type pgSession struct {
 	failed, dropped bool
 	// skip: what the client sends is passed over until it ends its unit with Sync.
 	skip bool
+	// cancelled: the gate has cancelled what runs. Invariant: a commit that a cancel let go is never
+	// told to be good. It is on this server alone, and perhaps on none that comes after it, although
+	// the server says success (handbook, "Synchronous modes", 14).
+	cancelled bool
 }
 
 // stepText is what a text can do: end the transaction that it runs in by a commit (commits: it says
@@ -151,11 +155,12 @@ func (s *pgSession) forward(b *pgBackend, t text, n int) (err error) {
 
 // text is what is known of one of the client's messages.
 type text struct {
-	whole []byte // the message, where it was taken out of the buffer
-	step  stepText
-	named string // the statement that it prepares, executes or closes
-	long  bool   // it is too long to be read
-	pg    core.PGText
+	whole  []byte // the message, where it was taken out of the buffer
+	step   stepText
+	named  string // the statement that it prepares, executes or closes
+	closes bool   // it closes that one
+	long   bool   // it is too long to be read
+	pg     core.PGText
 }
 
 // read looks at a message; nothing is forwarded yet.
@@ -173,8 +178,10 @@ func (s *pgSession) read(kind byte, n int) (t text, err error) {
 		t.step = s.statement(t.named)
 	case 'C':
 		if names := s.out.texts(n, 1); len(names) == 1 && strings.HasPrefix(names[0], "S") {
-			t.named = names[0][1:]
+			t.named, t.closes = names[0][1:], true
 		}
+	case 'F': // a function may take a lock, and commits nothing
+		t.step = stepText{locks: true}
 	}
 	return t, nil
 }
@@ -307,12 +314,16 @@ func (s *pgSession) forwards(kind byte, t text) {
 		s.unnamed, s.unnamedLost = nil, false // a simple query ends it
 	case 'E':
 		s.steps = s.steps.with(s.bound)
+	case 'F':
+		s.steps = s.steps.with(t.step)
 	case 'P':
 		s.prepares(t)
 	case 'B':
 		s.bound = s.bound.with(t.step)
 	case 'C':
-		delete(s.texts, t.named)
+		if t.closes {
+			delete(s.texts, t.named)
+		}
 	}
 	s.sets(t)
 }
@@ -408,8 +419,8 @@ var errTorn = errors.New("the server went away before the end of a message")
 
 func (s *pgSession) fromServer(b *pgBackend, kind byte, n int) error {
 	switch kind {
-	case 'Z', 'E', 'S', 'G', 'C':
-		if n <= mostText && (kind != 'C' || n < 32) {
+	case 'Z', 'E', 'S', 'G', 'C', 'N':
+		if n <= mostText && (kind != 'C' || n < 32) && (kind != 'N' || s.isCancelled()) {
 			body, err := b.body(n)
 			if err != nil {
 				return err
@@ -444,6 +455,22 @@ func (s *pgSession) fromServer(b *pgBackend, kind byte, n int) error {
 	return err
 }
 
+func (s *pgSession) isCancelled() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.cancelled
+}
+
+// errUnacknowledged says that a commit was let go by a gate's cancel before a replica had it.
+var errUnacknowledged = errors.New("a commit did not wait for a replica, because it was cancelled")
+
+// waitedInVain reports whether a notice says that. Its text is in the server's language, the name
+// of the function that wrote it is not.
+func waitedInVain(body []byte) bool {
+	var m pgproto3.NoticeResponse
+	return m.Decode(body) == nil && m.Routine == "SyncRepWaitForLSN"
+}
+
 // looked handles a message whose content matters here.
 func (s *pgSession) looked(b *pgBackend, kind byte, body []byte) error {
 	s.mu.Lock()
@@ -470,7 +497,7 @@ func (s *pgSession) looked(b *pgBackend, kind byte, body []byte) error {
 			s.mu.Unlock()
 			return nil // the server stops, or somebody ended this session: lost tells which
 		}
-		if cut := s.cutting && e.code == codeCancelled && !s.mayHaveCommitted(); cut || s.failed && !ends(body) {
+		if cut := s.cancelled && e.code == codeCancelled && !s.mayHaveCommitted(); cut || s.failed && !ends(body) {
 			if cut {
 				s.g.cutN.Add(1)
 			}
@@ -481,6 +508,11 @@ func (s *pgSession) looked(b *pgBackend, kind byte, body []byte) error {
 		s.params[name] = value
 	case 'G':
 		s.units.CopyIn()
+	case 'N':
+		if waitedInVain(body) {
+			s.mu.Unlock()
+			return errUnacknowledged
+		}
 	case 'C':
 		// The transaction was ended for the change: a client that commits has to be told, and
 		// looks at no tag.
@@ -502,6 +534,7 @@ func (s *pgSession) looked(b *pgBackend, kind byte, body []byte) error {
 func (s *pgSession) isReady() {
 	if s.units.Quiet() {
 		s.changed = time.Now()
+		s.cancelled = false
 	}
 	if s.units.Status() == core.Idle {
 		s.failed, s.fresh, s.parsed, s.bound = false, false, nil, stepText{}

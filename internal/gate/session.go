@@ -11,8 +11,8 @@ import (
 	"crosstwin/internal/core/route"
 )
 
-// carried is a session of either engine. Of what stands below base, the methods down to end are the
-// engine's own; the rest are those that session has for both. Where mu is said to be held, it is.
+// carried is a session of either engine: what differs between them. What they have in common is
+// base's.
 type carried interface {
 	base() *session
 	// show describes it.
@@ -39,16 +39,6 @@ type carried interface {
 	lose(why string)
 	// end closes it.
 	end(code, why string)
-
-	wake()
-	awaitBoundary(ctx context.Context) bool
-	ask(ctx context.Context)
-	rest() bool
-	moveOn()
-	leave() (why string)
-	pinned() bool
-	enter(ctx context.Context) error
-	endAtBoundary(ctx context.Context, code, why string) bool
 }
 
 // session is what sessions of both engines have in common. What follows mu is guarded by it;

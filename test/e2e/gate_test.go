@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -14,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"crosstwin/internal/core/operation"
+	"crosstwin/internal/core/synchronous"
 	"crosstwin/internal/core/view"
 	"crosstwin/internal/demo"
 )
@@ -43,6 +45,7 @@ func TestGate(t *testing.T) {
 			w.lostServer(load)
 			load.Stop()
 			w.holdsAll(load, nil, "tern", "heron")
+			w.notAcknowledged()
 			w.removedGate()
 		})
 	}
@@ -124,19 +127,23 @@ func one(ctx context.Context, c *sql.Conn, query string, args ...any) string {
 	return s.String
 }
 
+// askPort asks a session at which port its server is.
+func (w *world) askPort(c *sql.Conn) string {
+	if w.mariadb() {
+		return one(w.ctx, c, "select @@port")
+	}
+	return one(w.ctx, c, "select inet_server_port()")
+}
+
 // readsReplicas: readers are led to replicas, both of them.
 func (w *world) readsReplicas() {
-	ask := "select inet_server_port()"
-	if w.mariadb() {
-		ask = "select @@port"
-	}
 	seen := map[string]bool{}
 	var open []func()
 	w.await(func(view.View) bool { // a replica that was just added has to be in step
 		for _, a := range w.Readers() {
 			c, close := w.through(a)
 			open = append(open, close)
-			seen[one(w.ctx, c, ask)] = true
+			seen[w.askPort(c)] = true
 		}
 		return len(seen) >= 2
 	})
@@ -157,10 +164,6 @@ func (w *world) readsReplicas() {
 // and back once one is.
 func (w *world) readsPrimary() {
 	w.t.Helper()
-	ask := "select inet_server_port()"
-	if w.mariadb() {
-		ask = "select @@port"
-	}
 	c, close := w.through(w.Readers()[0])
 	defer close()
 	w.must(2, []string{"up to 20 s"}, "cluster", "set", "bookings", "--gate-limit-seconds", "21")
@@ -168,7 +171,7 @@ func (w *world) readsPrimary() {
 	w.must(0, []string{"readers go to the primary"}, "cluster", "show", "bookings")
 	at := func(primary bool) func(view.View) bool {
 		return func(view.View) bool {
-			return (one(w.ctx, c, ask) == fmt.Sprint(w.server("gull").Port)) == primary
+			return (w.askPort(c) == fmt.Sprint(w.server("gull").Port)) == primary
 		}
 	}
 	w.await(at(false))
@@ -207,6 +210,7 @@ func (w *world) switchedOverUnderLoad(load *demo.Workload) {
 	if err := load.AwaitAcks(w.ctx, 50); err != nil {
 		w.t.Fatal(err)
 	}
+	hasty := w.hasty()
 	stop := make(chan struct{})
 	newcomers := make(chan error, 1)
 	go func() { newcomers <- w.newcomers(stop) }()
@@ -235,12 +239,71 @@ func (w *world) switchedOverUnderLoad(load *demo.Workload) {
 		w.t.Errorf("who connected during a switchover: %v", err)
 	}
 	whole()
+	hasty()
 	if n := load.Failed(); n > 0 {
 		w.t.Errorf("%d transactions failed", n)
 	}
 	out := w.must(0, []string{"writer", "skerry"}, "gate", "sessions", "bookings", "quay")
 	if !strings.Contains(out, "idle") {
 		w.t.Errorf("no session at rest is shown:\n%s", out)
+	}
+}
+
+// hasty opens a session whose statements may take less time than the gate's questions do. The
+// function that it returns looks that it is there still, with that.
+func (w *world) hasty() (kept func()) {
+	w.t.Helper()
+	c, close := w.through(w.Writers()[0])
+	set, ask, want := "set statement_timeout = 1", "show statement_timeout", "1ms"
+	if w.mariadb() {
+		set, ask, want = "set max_statement_time = 0.0003", "select @@max_statement_time", "0.0003"
+	}
+	if _, err := c.ExecContext(w.ctx, set); err != nil {
+		w.t.Fatal(err)
+	}
+	return func() {
+		w.t.Helper()
+		defer close()
+		got := ""
+		for range 20 { // it may well hit this statement
+			if got = one(w.ctx, c, ask); got != "57014" && got != "1969" {
+				break
+			}
+		}
+		if got != want {
+			w.t.Errorf("the time that a session gives its statements is %s after switchovers, not %s", got, want)
+		}
+	}
+}
+
+// notAcknowledged: a commit that waits for a replica and is ended by a gate is not told to be good,
+// though the server says so to whoever cancels it.
+func (w *world) notAcknowledged() {
+	w.t.Helper()
+	if err := w.Synchronize(w.ctx, synchronous.One); err != nil {
+		w.t.Fatal(err)
+	}
+	c, close := w.through(w.Writers()[0])
+	defer close()
+	word := map[bool]string{false: "walreceiver", true: "mariadbd"}[w.mariadb()]
+	for _, s := range []string{"tern", "heron"} {
+		pid := w.databaseProcess(s, word)
+		syscall.Kill(pid, syscall.SIGSTOP)
+		defer syscall.Kill(pid, syscall.SIGCONT)
+	}
+	ended := make(chan error, 1)
+	go func() {
+		_, err := c.ExecContext(w.ctx, "insert into voyage values (0, 1)")
+		ended <- err
+	}()
+	w.await(func(view.View) bool {
+		out, _, _ := w.run("gate", "sessions", "bookings", "quay")
+		return strings.Contains(out, "busy")
+	})
+	w.must(0, nil, "gate", "drain", "--dir", w.Gates[0].Dir, "--limit", "1s")
+	unknown := map[bool]string{false: "08007", true: "1927"}[w.mariadb()]
+	if err := <-ended; err == nil || code(err) != unknown {
+		w.t.Errorf("a commit that no replica has was told %v, want %s", err, unknown)
 	}
 }
 

@@ -35,7 +35,7 @@ export function Policy({ v, remove }: { v: View; remove: (referee?: string) => v
     }) =>
       take(api.PATCH("/api/v1/clusters/{cluster}/servers/{server}", { params: { path: { ...path, server } }, body })),
   });
-  const field = (k: Limit, label: string, unit = 1) => (
+  const number = (label: string, value: number, set: (n: number) => void) => (
     <label>
       {label}
       <input
@@ -43,30 +43,18 @@ export function Policy({ v, remove }: { v: View; remove: (referee?: string) => v
         type="number"
         min="0"
         step="0.5"
-        value={Number((policy[k] / unit).toFixed(3))}
-        onChange={(e) =>
-          setPolicy({
-            ...policy,
-            [k]: k.endsWith("_bytes") ? Math.round(Number(e.target.value) * unit) : Number(e.target.value),
-          })
-        }
+        value={value}
+        onChange={(e) => set(Number(e.target.value))}
       />
     </label>
   );
+  const field = (k: Limit, label: string, unit = 1) =>
+    number(label, Number((policy[k] / unit).toFixed(3)), (n) =>
+      setPolicy({ ...policy, [k]: k.endsWith("_bytes") ? Math.round(n * unit) : n }),
+    );
   const setGates = (g: Partial<View["policy"]["gates"]>) => setPolicy({ ...policy, gates: { ...policy.gates, ...g } });
-  const gateField = (k: "limit_seconds" | "wait_seconds", label: string) => (
-    <label>
-      {label}
-      <input
-        className="field"
-        type="number"
-        min="0"
-        step="0.5"
-        value={policy.gates[k]}
-        onChange={(e) => setGates({ [k]: Number(e.target.value) })}
-      />
-    </label>
-  );
+  const gateField = (k: "limit_seconds" | "wait_seconds", label: string) =>
+    number(label, policy.gates[k], (n) => setGates({ [k]: n }));
   const mute = (rule: Rule, on: boolean) =>
     setPolicy({ ...policy, muted: on ? [...policy.muted, rule] : policy.muted.filter((r) => r !== rule) });
   return (
