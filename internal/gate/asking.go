@@ -141,9 +141,32 @@ func (g *Gate) keepKnowing(ctx context.Context) {
 	}
 }
 
-// kept asks for a user's password: the owner's agent first, and any other one that answers,
-// because what is kept is the same on all.
+// kept asks for a user's password, again and again for as long as a client waits for a server: when
+// a gate was started anew, all its clients come at once.
 func (g *Gate) kept(ctx context.Context, user string) (agentapi.Kept, error) {
+	g.mu.Lock()
+	ctx, cancel := context.WithTimeout(ctx, g.patience())
+	g.mu.Unlock()
+	defer cancel()
+	for {
+		k, err := g.askKept(ctx, user)
+		if err == nil || ctx.Err() != nil {
+			return k, err
+		}
+		select {
+		case <-ctx.Done():
+			return k, err
+		case <-time.After(keptRest):
+		}
+	}
+}
+
+// keptRest is the time between two rounds of asking.
+const keptRest = 100 * time.Millisecond
+
+// askKept asks the owner's agent first, and then any other one, because what is kept is the same on
+// all.
+func (g *Gate) askKept(ctx context.Context, user string) (agentapi.Kept, error) {
 	g.mu.Lock()
 	owner := g.orders.Owner
 	servers := append([]route.Server{}, g.orders.Servers...)

@@ -81,7 +81,9 @@ type Gate struct {
 	secret        []byte // for users who are not there
 	tls           *tls.Config
 	listeners     []net.Listener
-	opening       chan struct{} // bounds how many connections to servers are opened at a time
+	accepting     sync.WaitGroup // those that take connections
+	entering      atomic.Int64   // clients that are logging in
+	opening       chan struct{}  // bounds how many connections to servers are opened at a time
 
 	mu     sync.Mutex
 	ctx    context.Context
@@ -167,26 +169,40 @@ func (g *Gate) Stop() {
 	}
 }
 
-// Drain accepts nobody any more, and ends all sessions at their boundaries; after a limit what is
-// still under way is cut first. It returns how many sessions there were.
-func (g *Gate) Drain(ctx context.Context, limit time.Duration) int {
+// Drain accepts nobody any more, lets those log in who have come, and ends all sessions at their
+// boundaries; after a limit what is still under way is cut first. It returns how many sessions
+// there were.
+func (g *Gate) Drain(ctx context.Context, limit time.Duration) (n int) {
 	for _, l := range g.listeners {
 		l.Close()
 	}
+	g.accepting.Wait()
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	list := g.all()
-	const why = "the gate is being restarted; nothing was under way: connect again"
-	each(list, max(len(list), 1), func(s carried) {
-		if s.base().endAtBoundary(ctx, codeShutdown, why) {
-			return
+	for {
+		late := g.entering.Load() == 0 || ctx.Err() != nil // nobody comes any more
+		list := slices.DeleteFunc(g.all(), func(s carried) bool { return s.base().isOver(!late) })
+		n += len(list)
+		each(list, max(len(list), 1), func(s carried) { g.drain(ctx, s) })
+		if late {
+			return n
 		}
-		ctx, cancel := context.WithTimeout(g.ctx, cutLimit)
-		defer cancel()
-		s.cut(ctx)
-		s.base().endAfterCut("the gate is being restarted, and waited long enough for this session")
-	})
-	return len(list)
+		time.Sleep(drainRest)
+	}
+}
+
+// drainRest is the time between two looks at who has logged in meanwhile.
+const drainRest = 10 * time.Millisecond
+
+func (g *Gate) drain(ctx context.Context, s carried) {
+	const why = "the gate is being restarted; nothing was under way: connect again"
+	if s.base().endAtBoundary(ctx, codeShutdown, why) {
+		return
+	}
+	ctx, cancel := context.WithTimeout(g.ctx, cutLimit)
+	defer cancel()
+	s.cut(ctx)
+	s.base().endAfterCut("the gate is being restarted, and waited long enough for this session")
 }
 
 // all returns the sessions, the oldest first.
@@ -332,6 +348,22 @@ func (g *Gate) target(d route.Door) (*route.Server, route.Why) {
 // waitLimit is how long a client waits for a server unless the orders say otherwise.
 const waitLimit = 30 * time.Second
 
+// patience is how long it waits; mu is held.
+func (g *Gate) patience() time.Duration {
+	if s := g.orders.WaitSeconds; s > 0 {
+		return time.Duration(s * float64(time.Second))
+	}
+	return waitLimit
+}
+
+// longest is how long a login may take in all: until an agent says what is kept of the password,
+// until there is a server, and with both there.
+func (g *Gate) longest() time.Duration {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return 2*g.patience() + loginLimit
+}
+
 // place is a server that a session goes to, in the term that it was named in.
 type place struct {
 	route.Server
@@ -352,10 +384,7 @@ func (g *Gate) await(ctx context.Context, d route.Door, past bool) (place, error
 	}()
 	for {
 		g.mu.Lock()
-		limit := waitLimit
-		if s := g.orders.WaitSeconds; s > 0 {
-			limit = time.Duration(s * float64(time.Second))
-		}
+		limit := g.patience()
 		why, changed := route.Why("sessions are held for a change of the primary"), g.changed
 		if g.held.IsZero() || past || d == route.Reader {
 			var s *route.Server

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -102,6 +103,38 @@ func TestLedByOrders(t *testing.T) {
 	a["tern"] = route.Standing{Term: 8}
 	if ask(); !strings.Contains(led(), string(route.NotConfirmed)) {
 		t.Errorf("the permission has ended: %s", led())
+	}
+}
+
+// deaf are agents that answer only after some questions.
+type deaf struct {
+	agents
+	left *atomic.Int64
+}
+
+func (d deaf) Kept(context.Context, route.Server, string) (agentapi.Kept, error) {
+	if d.left.Add(-1) >= 0 {
+		return agentapi.Kept{}, errors.New("it is busy")
+	}
+	return agentapi.Kept{Passwords: []string{"kept"}}, nil
+}
+
+// A login waits for an agent as it waits for a server, and no longer.
+func TestLoginWaitsForAgents(t *testing.T) {
+	var left atomic.Int64
+	g, err := New("bookings", position.EnginePostgres, "quay", t.TempDir(), Config{Writer: []string{"127.0.0.1:1"}},
+		deaf{agents{}, &left}, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	g.Obey(orders(7, "gull"))
+	left.Store(1 << 40)
+	if k, err := g.kept(t.Context(), "skerry"); err == nil {
+		t.Errorf("no agent answers: %v", k)
+	}
+	left.Store(3) // of two agents each, in a second round
+	if k, err := g.kept(t.Context(), "skerry"); err != nil || len(k.Passwords) != 1 {
+		t.Errorf("agents answer late: %v %v", k, err)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"sync"
 	"time"
 
 	"crosstwin/internal/core/route"
@@ -45,7 +46,7 @@ func (g *Gate) listen() error {
 			os.Chmod(x.address, 0o777) // #nosec G302 -- whoever connects has to log in
 		}
 		g.listeners = append(g.listeners, l)
-		go g.accept(l, x)
+		g.accepting.Go(func() { g.accept(l, x) })
 	}
 	return nil
 }
@@ -85,21 +86,20 @@ func (g *Gate) accept(l net.Listener, d doorway) {
 		if t, ok := c.(*net.TCPConn); ok {
 			t.SetKeepAliveConfig(net.KeepAliveConfig{Enable: true, Idle: 30 * time.Second, Interval: 10 * time.Second, Count: 6})
 		}
+		g.entering.Add(1)
 		select {
 		case logins <- struct{}{}:
 		default:
+			g.entering.Add(-1)
 			g.refused.Add(1)
 			c.Close()
 			continue
 		}
 		go func() {
-			var once bool
-			loggedIn := func() {
-				if !once {
-					once = true
-					<-logins
-				}
-			}
+			loggedIn := sync.OnceFunc(func() {
+				<-logins
+				g.entering.Add(-1)
+			})
 			defer loggedIn()
 			defer c.Close()
 			if g.isMariaDB() {

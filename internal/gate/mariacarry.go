@@ -139,7 +139,7 @@ func (s *mariaSession) attach(ctx context.Context, past bool) error {
 	}
 	s.database = st.database
 	s.mu.Unlock()
-	ctx, cancel := context.WithTimeout(ctx, waitLimit+loginLimit)
+	ctx, cancel := context.WithTimeout(ctx, s.g.longest())
 	defer cancel()
 	b, err := s.open(ctx, past)
 	if err != nil {

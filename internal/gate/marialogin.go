@@ -177,12 +177,13 @@ func (g *Gate) serveMaria(conn net.Conn, d doorway, loggedIn func()) {
 	s.init(g, d.door, conn, s)
 	s.id = g.number()
 	s.out = newPackets(conn)
-	conn.SetDeadline(time.Now().Add(waitLimit + loginLimit))
+	conn.SetDeadline(time.Now().Add(g.longest()))
 	if err := s.login(); err != nil {
 		g.refused.Add(1)
 		g.log.Info("a login was refused", "user", s.user, "database", s.database, "from", s.from, "error", err)
 		return
 	}
+	s.hasEntered()
 	loggedIn()
 	conn.SetDeadline(time.Time{})
 	s.run()
@@ -212,7 +213,7 @@ func (g *Gate) greeted(ctx context.Context, s *mariaSession) (greeting, error) {
 }
 
 func (s *mariaSession) login() error {
-	ctx, cancel := context.WithTimeout(s.g.ctx, waitLimit+loginLimit)
+	ctx, cancel := context.WithTimeout(s.g.ctx, s.g.longest())
 	defer cancel()
 	greets, err := s.g.greeted(ctx, s)
 	if err != nil {

@@ -119,7 +119,7 @@ func (s *pgSession) attach(ctx context.Context, past bool) error {
 	s.mu.Lock()
 	st, parsed, unnamed, failed := s.known, s.parsed, s.unnamed, s.units.Status() == core.Failed
 	s.mu.Unlock()
-	ctx, cancel := context.WithTimeout(ctx, waitLimit+loginLimit)
+	ctx, cancel := context.WithTimeout(ctx, s.g.longest())
 	defer cancel()
 	b, err := s.open(ctx, past)
 	if err != nil {

@@ -46,6 +46,7 @@ func (g *Gate) servePG(conn net.Conn, d doorway, loggedIn func()) {
 		g.log.Info("a login was refused", "user", s.user, "database", s.database, "from", s.from, "error", err)
 		return
 	}
+	s.hasEntered()
 	loggedIn()
 	conn.SetDeadline(time.Time{})
 	s.run()
@@ -145,12 +146,12 @@ func (s *pgSession) readStartup(version uint32, rest []byte) error {
 func (s *pgSession) refuse(code, text string) { s.out.send(pgError("FATAL", code, text)) }
 
 func (s *pgSession) login() error {
-	ctx, cancel := context.WithTimeout(s.g.ctx, waitLimit+loginLimit)
+	ctx, cancel := context.WithTimeout(s.g.ctx, s.g.longest())
 	defer cancel()
 	if err := s.authenticate(ctx); err != nil {
 		return err
 	}
-	s.client.SetDeadline(time.Now().Add(waitLimit + loginLimit))
+	s.client.SetDeadline(time.Now().Add(s.g.longest()))
 	s.id = s.g.number()
 	s.mu.Lock()
 	s.waiting = time.Now()
@@ -214,11 +215,13 @@ func frame(kind byte, body []byte) []byte {
 
 // authenticate has the client prove that it knows the password, without learning it.
 func (s *pgSession) authenticate(ctx context.Context) error {
+	s.client.SetDeadline(time.Time{}) // what is asked now has a limit of its own
 	k, err := s.g.kept(ctx, s.user)
 	if err != nil {
 		s.refuse(codeNoServer, "no agent can be asked for passwords now; nothing was carried out: try again")
 		return err
 	}
+	s.client.SetDeadline(time.Now().Add(loginLimit))
 	wrong := fmt.Sprintf("password authentication failed for user %q", s.user)
 	kept := ""
 	if len(k.Passwords) > 0 {

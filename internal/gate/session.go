@@ -62,6 +62,7 @@ type session struct {
 	at      place // the server; an empty name is none
 	moving  bool
 	ended   bool
+	entered bool      // it has logged in
 	waiting time.Time // since when the client waits for a server; zero: it does not
 	changed time.Time // when the state changed last
 	asked   bool      // what there is of the session is known, and nothing has happened since
@@ -94,6 +95,21 @@ func (s *session) waits() bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return !s.waiting.IsZero() && !s.ended
+}
+
+// isOver reports whether there is nothing to end of the session: it has ended, or, where that counts,
+// has not begun.
+func (s *session) isOver(enters bool) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ended || enters && !s.entered
+}
+
+// hasEntered notes that it has logged in.
+func (s *session) hasEntered() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.entered = true
 }
 
 // rests reports whether the session has done nothing for a while and its state is not known.
