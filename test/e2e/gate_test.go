@@ -36,6 +36,7 @@ func TestGate(t *testing.T) {
 			w.must(0, []string{"0 warn, 0 fail", "gate quay reaches", "may log in at"}, "check", "bookings", "--for", "gate")
 			w.readsReplicas()
 			w.wrongLogins()
+			w.likeDirectly()
 			w.readsPrimary()
 			load := w.Load(4, 2*time.Millisecond)
 			defer load.Stop()

@@ -148,9 +148,11 @@ export function Policy({ v, remove }: { v: View; remove: (referee?: string) => v
         {field("full_hours", "log disk full within, hours")}
         {field("conflicts_per_hour", "cancelled queries an hour")}
         {field("clock_seconds", "clock off by, seconds")}
-        <p className="note col-span-full">Applications that connect through gates</p>
-        {gateField("limit_seconds", "time for transactions at a planned change, seconds")}
-        {gateField("wait_seconds", "a client waits for a server, seconds")}
+        <p className="note col-span-full">
+          Applications that connect through gates, at a planned change of the primary and whenever there is none
+        </p>
+        {gateField("limit_seconds", "transactions may take, seconds")}
+        {gateField("wait_seconds", "clients wait for a server, seconds")}
         <label className="col-span-2 flex! items-baseline gap-2">
           <input
             type="checkbox"
