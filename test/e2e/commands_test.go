@@ -91,12 +91,14 @@ func (w *world) givenCommands(s *demo.Server) {
 	w.must(1, []string{"it has to end with 0 while the server runs"}, append(again, "exit 5")...)
 	w.must(0, []string{"started by " + w.commandOf(s.Name, "start"), "enrolled as " + s.Name},
 		append(again, w.commandOf(s.Name, "status"))...)
+	started := time.Now()
 	if err := w.StartAgent(w.ctx, s.Name); err != nil {
 		w.t.Fatal(err)
 	}
 	if err := w.Await(w.ctx, func(v view.View) bool {
 		o := v.Find(s.Name)
-		return o.LastContactSeconds >= 0 && o.LastContactSeconds < 1 &&
+		contact := v.At.Add(-time.Duration(o.LastContactSeconds * float64(time.Second)))
+		return o.LastContactSeconds >= 0 && contact.After(started) && // with the agent as it is now
 			(o.Health == view.TakesWrites || o.Health == view.InStep)
 	}); err != nil {
 		w.t.Fatal(err)

@@ -215,7 +215,7 @@ func (w *world) switchedOverUnderLoad(load *demo.Workload) {
 	stop := make(chan struct{})
 	newcomers := make(chan error, 1)
 	go func() { newcomers <- w.newcomers(stop) }()
-	whole := w.longTransactions(6)
+	whole := w.longTransactions(4)
 	for i, to := range []string{"tern", "gull"} {
 		w.must(0, []string{"Sessions at gates"}, "check", "bookings", "--for", "switchover")
 		op := w.operate(operation.OutcomeFinished, operation.Request{Kind: operation.Switchover, To: w.as(to)})

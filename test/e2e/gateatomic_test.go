@@ -16,7 +16,7 @@ import (
 const legs = 6000
 
 // longTransactions has writers run transactions that take longer than the limit of a switchover,
-// some of statements without a pause and some with pauses between them. The function that it
+// one of them of statements without a pause, the others with pauses between them. The function that it
 // returns ends them, and looks that each transaction is there whole or not at all, and that all
 // that were told to be committed are there.
 func (w *world) longTransactions(writers int) (end func()) {
@@ -38,7 +38,7 @@ func (w *world) longTransactions(writers int) (end func()) {
 			defer close()
 			for ctx.Err() == nil {
 				run := runs.Add(1)
-				err := w.voyage(ctx, c, run, i%2 == 0)
+				err := w.voyage(ctx, c, run, i > 0)
 				switch {
 				case err == nil:
 					acked.Store(run, true)
